@@ -1,0 +1,76 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"eastporch/internal/client"
+	"eastporch/internal/config"
+	"eastporch/internal/demo"
+	"eastporch/internal/server"
+	"eastporch/internal/server/httpapi"
+)
+
+func (a *app) demo() *cobra.Command {
+	var dir string
+	var visits int
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "Run the service with the Heron Lake Regatta, an invented scenario",
+		Long: `Runs the service with invented networks, and sends it about a thousand invented
+visits of the last 30 days through its HTTP interface, once. Everything stands
+in one directory, which may be deleted. Takes free ports where the usual ones
+are in use. Ctrl-C stops everything.`,
+		Example: `  eastporch demo
+  eastporch demo --dir /tmp/regatta --visits 200`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if visits < 0 || visits > 100_000 {
+				return usageError{fmt.Errorf("--visits %d: give 0 to 100000", visits)}
+			}
+			file, err := demo.Write(dir)
+			if err != nil {
+				return err
+			}
+			in := config.Input{File: file, Getenv: a.Getenv, Flags: map[string]any{"data_dir": filepath.Join(dir, "data")}}
+			cfg, err := config.Load(in)
+			if err != nil {
+				return err
+			}
+			return a.runServer(cmd.Context(), cfg, in, true, func(ctx context.Context, s *server.Server) error {
+				return a.fillDemo(ctx, s.URL(httpapi.DeskDoor), file, visits)
+			})
+		},
+	}
+	cmd.Flags().StringVar(&dir, "dir", config.DefaultDataDir(a.Getenv, "eastporch-demo"), "where everything is kept")
+	cmd.Flags().IntVar(&visits, "visits", 1000, "how many visits to send, where there are none yet")
+	return cmd
+}
+
+// fillDemo sends the invented visits, once, and says where to look.
+func (a *app) fillDemo(ctx context.Context, desk, file string, visits int) error {
+	c, err := client.New(desk, nil)
+	if err != nil {
+		return err
+	}
+	progress := func(done, all int) {
+		if done%100 == 0 || done == all {
+			a.noteln(fmt.Sprintf("visits sent: %d of %d", done, all))
+		}
+	}
+	if err := demo.Send(ctx, c, demo.Visits(demo.Seed, visits, time.Now()), progress); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.Out, `Settings  %s
+
+Open %s/ and look around; Ctrl-C stops it.
+A request through a trusted proxy, and one that forges the header:
+  curl -H 'X-Forwarded-For: 198.18.3.40' %s/v1/visitor/address
+  curl --interface 127.0.0.9 -H 'X-Forwarded-For: 198.18.3.40' %s/v1/visitor/address
+`, file, desk, desk, desk)
+	return nil
+}

@@ -1,0 +1,68 @@
+package cli
+
+import (
+	"errors"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"eastporch/internal/core/addr"
+)
+
+// kindAnswer is what kind says of an address.
+type kindAnswer struct {
+	Address   string    `json:"address"`
+	Kind      addr.Kind `json:"kind"`
+	Block     *string   `json:"block"` // nil where no registered block holds it
+	Name      *string   `json:"name"`
+	Reference *string   `json:"reference"`
+	Reachable *bool     `json:"globally_reachable"` // nil where the registry says neither
+}
+
+func (a *app) kind() *cobra.Command {
+	return &cobra.Command{
+		Use:   "kind ADDRESS… | -",
+		Short: "Say what addresses are good for",
+		Long: `Tells the kind of each address after the IANA special-purpose registries
+(RFC 6890), with the block and the RFC behind it. Works offline.`,
+		Example: `  eastporch kind 10.1.2.3 ::1 198.18.3.40
+  eastporch kind 192.168.0.1 --output json`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			inputs, err := a.inputs(args)
+			if err != nil {
+				return err
+			}
+			var answers []kindAnswer
+			var failed []error
+			for _, in := range inputs {
+				ip, err := addr.Parse(in)
+				if err != nil {
+					failed = append(failed, err)
+					continue
+				}
+				answer := kindAnswer{Address: ip.String(), Kind: addr.KindOf(ip)}
+				if b, ok := addr.BlockOf(ip); ok {
+					prefix := b.Prefix.String()
+					answer.Block, answer.Name, answer.Reference, answer.Reachable = &prefix, &b.Name, &b.Reference, b.Reachable
+				}
+				answers = append(answers, answer)
+			}
+			err = emit(a, answers, len(inputs) == 1, func() {
+				if len(answers) == 0 {
+					return
+				}
+				t := newTable(a.Out, table.Row{"Address", "Kind", "Block", "Name", "Reference"})
+				for _, k := range answers {
+					block := deref(k.Block)
+					if block == "" {
+						block = "–"
+					}
+					t.AppendRow(table.Row{k.Address, k.Kind.String(), block, deref(k.Name), deref(k.Reference)})
+				}
+				t.Render()
+			})
+			return errors.Join(append(failed, err)...)
+		},
+	}
+}

@@ -1,0 +1,94 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+)
+
+// newTable makes a table in the one style of all commands; figures columns are
+// aligned right.
+func newTable(out io.Writer, header table.Row, figures ...string) table.Writer {
+	t := table.NewWriter()
+	t.SetOutputMirror(out)
+	style := table.StyleLight
+	style.Options = table.OptionsNoBordersAndSeparators
+	style.Format.Header = text.FormatDefault
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
+	t.SetStyle(style)
+	if header != nil {
+		t.AppendHeader(header)
+	}
+	var columns []table.ColumnConfig
+	for _, name := range figures {
+		columns = append(columns, table.ColumnConfig{Name: name, Align: text.AlignRight, AlignHeader: text.AlignRight})
+	}
+	t.SetColumnConfigs(columns)
+	return t
+}
+
+// emit writes values as JSON (one array) or NDJSON (one a line), or calls
+// draw for a table. A single value that stands for itself is no array.
+func emit[T any](a *app, values []T, single bool, draw func()) error {
+	switch a.output {
+	case "ndjson":
+		e := json.NewEncoder(a.Out)
+		e.SetEscapeHTML(false)
+		for _, v := range values {
+			if err := e.Encode(v); err != nil {
+				return err
+			}
+		}
+		return nil
+	case "json":
+		e := json.NewEncoder(a.Out)
+		e.SetEscapeHTML(false)
+		e.SetIndent("", "  ")
+		if single && len(values) == 1 {
+			return e.Encode(values[0])
+		}
+		return e.Encode(append([]T{}, values...))
+	}
+	draw()
+	return nil
+}
+
+// missing says that a fact is absent, and why.
+func missing(what, reason string) string {
+	if reason == "" {
+		return what
+	}
+	return what + ", " + reason
+}
+
+func number(f float64) string { return strconv.FormatFloat(f, 'f', -1, 64) }
+
+func deref(s *string) string {
+	if s == nil {
+		return ""
+	}
+	return *s
+}
+
+// join joins the parts that are not empty.
+func join(sep string, parts ...string) string {
+	var kept []string
+	for _, p := range parts {
+		if p != "" {
+			kept = append(kept, p)
+		}
+	}
+	return strings.Join(kept, sep)
+}
+
+func coordinates(lat, lon *float64) string {
+	if lat == nil || lon == nil {
+		return ""
+	}
+	return fmt.Sprintf("%s, %s", number(*lat), number(*lon))
+}

@@ -1,0 +1,238 @@
+package cli
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/visit"
+)
+
+func (a *app) resolve() *cobra.Command {
+	var file string
+	var open []string
+	cmd := &cobra.Command{
+		Use:   "resolve ADDRESS… | -",
+		Short: "Say where addresses are, and why",
+		Long: `Gives the card of each address: whereabouts, network, clock, money and the
+evidence for them. Asks the service, or works offline on a geofeed (RFC 8805)
+with --atlas. With - the addresses are read from standard input, one a line.
+An address that cannot be read is reported, the others are answered, and the
+exit code is 1.`,
+		Example: `  eastporch resolve 198.18.3.40
+  eastporch resolve --atlas harbour-net.csv --open 198.18.0.0/15 198.18.3.40
+  cut -f1 addresses.txt | eastporch resolve - --output ndjson`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ask, err := a.resolver(cmd, file, open)
+			if err != nil {
+				return err
+			}
+			inputs, err := a.inputs(args)
+			if err != nil {
+				return err
+			}
+			var cards []visit.Card
+			var failed []error
+			for _, in := range inputs {
+				card, err := ask(in)
+				if err != nil {
+					failed = append(failed, err)
+					continue
+				}
+				cards = append(cards, card)
+			}
+			err = emit(a, cards, len(inputs) == 1, func() { a.drawCards(cards) })
+			return errors.Join(append(failed, err)...)
+		},
+	}
+	cmd.Flags().StringVar(&file, "atlas", "", "work offline on this geofeed")
+	cmd.Flags().StringSliceVar(&open, "open", nil, "offline: resolve these prefixes although they are special")
+	return cmd
+}
+
+// resolver gives what answers for one address: the service or a file.
+func (a *app) resolver(cmd *cobra.Command, file string, open []string) (func(string) (visit.Card, error), error) {
+	if file == "" {
+		if len(open) > 0 {
+			return nil, usageError{errors.New("--open goes with --atlas: the service has its own policy")}
+		}
+		c, err := a.client()
+		if err != nil {
+			return nil, err
+		}
+		return func(in string) (visit.Card, error) { return c.Address(cmd.Context(), in) }, nil
+	}
+	var rules []addr.Rule
+	for _, text := range open {
+		p, err := addr.ParsePrefix(text)
+		if err != nil {
+			return nil, usageError{fmt.Errorf("--open: %w", err)}
+		}
+		rules = append(rules, addr.Rule{Prefix: p, Action: addr.Resolve})
+	}
+	src, err := a.readGeofeed(file)
+	if err != nil {
+		return nil, err
+	}
+	pipeline := visit.Pipeline{Policy: addr.NewPolicy(rules...), Atlas: atlas.New(src)}
+	return func(in string) (visit.Card, error) {
+		ip, err := addr.Parse(in)
+		if err != nil {
+			return visit.Card{}, err
+		}
+		return pipeline.Card(ip, visit.ObtainedGiven, "", time.Now()), nil
+	}, nil
+}
+
+// readGeofeed reads a file and notes what was rejected.
+func (a *app) readGeofeed(file string) (*atlas.Source, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	src, err := atlas.ReadGeofeed(f, atlas.About{Name: filepath.Base(file), Rank: 1})
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	for _, n := range append(src.Rejects[:len(src.Rejects):len(src.Rejects)], src.Remarks...) {
+		a.noteln(fmt.Sprintf("%s line %d: %s", file, n.Line, n.Reason))
+	}
+	return src, nil
+}
+
+// inputs gives the arguments, or the lines of standard input for "-".
+func (a *app) inputs(args []string) ([]string, error) {
+	if len(args) != 1 || args[0] != "-" {
+		return args, nil
+	}
+	var list []string
+	lines := bufio.NewScanner(a.In)
+	for lines.Scan() {
+		if text := strings.TrimSpace(lines.Text()); text != "" {
+			list = append(list, text)
+		}
+	}
+	return list, lines.Err()
+}
+
+func (a *app) drawCards(cards []visit.Card) {
+	if len(cards) == 1 {
+		a.drawCard(cards[0])
+		return
+	}
+	t := newTable(a.Out, table.Row{"Address", "Level", "Place", "Country", "Within", "Time zone", "Kind"}, "Within")
+	for _, c := range cards {
+		w := c.Whereabouts
+		within := ""
+		if w.RadiusKm != nil {
+			within = number(*w.RadiusKm) + " km"
+		}
+		kind := ""
+		if c.Address.Kind != nil && *c.Address.Kind != addr.Public {
+			kind = c.Address.Kind.String()
+		}
+		if c.Address.SetAside {
+			kind += ", set aside"
+		}
+		t.AppendRow(table.Row{c.Address.Text, w.Level, place(w), join(" ", deref(w.Names.Country), deref(w.CountryCode)), within, deref(w.TimeZone), kind})
+	}
+	t.Render()
+}
+
+// place names the finest thing that is known.
+func place(w atlas.Whereabouts) string {
+	switch {
+	case w.City != nil:
+		return *w.City
+	case w.Names.Region != nil:
+		return *w.Names.Region
+	case w.Names.Country != nil:
+		return *w.Names.Country
+	}
+	return "–"
+}
+
+func (a *app) drawCard(c visit.Card) {
+	w := c.Whereabouts
+	fmt.Fprintf(a.Out, "%s\n", place(w))
+	if path := join(" / ", deref(w.Names.Region), deref(w.Names.Country), deref(w.Names.Continent)); path != "" {
+		fmt.Fprintln(a.Out, path)
+	}
+	switch {
+	case w.Latitude != nil:
+		fmt.Fprintf(a.Out, "Somewhere within %s km of %s.\n", number(*w.RadiusKm), coordinates(w.Latitude, w.Longitude))
+	case c.Address.Reason != nil:
+		fmt.Fprintln(a.Out, *c.Address.Reason)
+	}
+	fmt.Fprintln(a.Out)
+	t := newTable(a.Out, nil)
+	kind := ""
+	if k := c.Address.Kind; k != nil && *k != addr.Public {
+		kind = k.String()
+	}
+	t.AppendRow(table.Row{"Address", join("  ", c.Address.Text.String(), fmt.Sprintf("IPv%d, %s", *c.Address.Family, c.Address.Obtained), kind)})
+	if c.Address.Embedded.IsValid() {
+		t.AppendRow(table.Row{"Embedded", c.Address.Embedded})
+	}
+	t.AppendRow(table.Row{"Level", w.Level})
+	if c.Network.Range != nil {
+		t.AppendRow(table.Row{"Network", *c.Network.Range})
+	} else {
+		t.AppendRow(table.Row{"Network", missing("none", c.Network.Missing["range"])})
+	}
+	for _, f := range []struct{ name, value, key string }{
+		{"Country", join(" ", deref(w.Names.Country), deref(w.CountryCode)), "country_code"},
+		{"Region", join(" ", deref(w.Names.Region), deref(w.RegionCode)), "region_code"},
+		{"City", deref(w.City), "city"},
+		{"Time zone", join("  ", deref(w.TimeZone), deref(c.Clock.LocalTime)), "time_zone"},
+		{"Postal code", deref(w.PostalCode), "postal_code"},
+	} {
+		if f.value == "" {
+			f.value = missing("none", w.Missing[f.key])
+		}
+		t.AppendRow(table.Row{f.name, f.value})
+	}
+	if c.Money.CurrencyCode != nil {
+		t.AppendRow(table.Row{"Money", join(" ", *c.Money.CurrencyCode, deref(c.Money.Symbol))})
+	}
+	t.AppendRow(table.Row{"Edition", c.Edition.Name})
+	t.Render()
+	if len(c.Evidence) > 0 {
+		fmt.Fprintln(a.Out)
+		a.drawEvidence(c.Evidence)
+	}
+}
+
+func (a *app) drawEvidence(evidence []atlas.Evidence) {
+	t := newTable(a.Out, table.Row{"Evidence", "Basis", "Rank", "Range", "Says", ""}, "Rank")
+	for _, e := range evidence {
+		rank, says := "–", []string{}
+		if e.Rank != nil {
+			rank = fmt.Sprint(*e.Rank)
+		}
+		for _, fact := range e.Facts {
+			says = append(says, e.Values[fact])
+		}
+		used := ""
+		if !e.Used {
+			used = "not used: "
+		}
+		within := "–"
+		if e.Range != nil {
+			within = *e.Range
+		}
+		t.AppendRow(table.Row{e.Source, e.Basis, rank, within, strings.Join(says, ", "), used + deref(e.Reason)})
+	}
+	t.Render()
+}

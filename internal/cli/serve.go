@@ -1,0 +1,118 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"eastporch/internal/config"
+	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/gazetteer"
+	"eastporch/internal/server"
+	"eastporch/internal/server/httpapi"
+)
+
+func (a *app) serve() *cobra.Command {
+	in := config.Input{Getenv: a.Getenv, Flags: map[string]any{}}
+	flags := map[string]*string{}
+	var check bool
+	cmd := &cobra.Command{
+		Use:   "serve",
+		Short: "Run the service and its console",
+		Long: `Runs the service: the visitor listener for pages and proxies, the desk listener
+for the console and the whole API. Without a database.url it starts a private
+PostgreSQL in its data directory. Ctrl-C stops everything.
+
+The configuration is read from the file, then from EASTPORCH_… variables, then
+from flags; docs/configuration.md lists every key.`,
+		Example: `  eastporch serve
+  eastporch serve --config eastporch.yaml --listen-desk 127.0.0.1:9091
+  eastporch serve --config eastporch.yaml --check`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			for key, value := range flags {
+				if name := flagOf(key); cmd.Flags().Changed(name) {
+					in.Flags[key] = *value
+				}
+			}
+			if in.File == "" {
+				in.File = a.Getenv("EASTPORCH_CONFIG")
+			}
+			cfg, err := config.Load(in)
+			if err != nil {
+				return err
+			}
+			if check {
+				fmt.Fprintln(a.Out, "The configuration is usable.")
+				return nil
+			}
+			return a.runServer(cmd.Context(), cfg, in, false, nil)
+		},
+	}
+	cmd.Flags().StringVar(&in.File, "config", "", "the configuration file (EASTPORCH_CONFIG)")
+	cmd.Flags().BoolVar(&check, "check", false, "check the configuration and stop")
+	for _, key := range config.Keys() {
+		if key != "proxies.trusted" {
+			flags[key] = cmd.Flags().String(flagOf(key), "", "sets "+key)
+		}
+	}
+	return cmd
+}
+
+func flagOf(key string) string { return strings.NewReplacer(".", "-", "_", "-").Replace(key) }
+
+// runServer opens a server, calls ready once it listens, and runs it until ctx
+// ends.
+func (a *app) runServer(ctx context.Context, cfg *config.Config, in config.Input, freePort bool, ready func(context.Context, *server.Server) error) error {
+	s, err := server.Open(ctx, server.Options{
+		Config: cfg, Input: in, Log: a.logger(cfg), Version: Version(), FreePort: freePort,
+	})
+	if err != nil {
+		return err
+	}
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	done := make(chan error, 1)
+	go func() { done <- s.Run(ctx) }()
+	fmt.Fprintf(a.Out, "Visitors  %s\nDesk      %s\n", s.URL(httpapi.VisitorDoor), s.URL(httpapi.DeskDoor))
+	if ready != nil {
+		if err := ready(ctx, s); err != nil {
+			stop()
+			return errors.Join(err, <-done)
+		}
+	}
+	return <-done
+}
+
+func (a *app) logger(cfg *config.Config) *slog.Logger {
+	var level slog.Level
+	_ = level.UnmarshalText([]byte(cfg.Log.Level)) // config has checked it
+	opt := &slog.HandlerOptions{Level: level}
+	if cfg.Log.Format == "json" {
+		return slog.New(slog.NewJSONHandler(a.Err, opt))
+	}
+	return slog.New(slog.NewTextHandler(a.Err, opt))
+}
+
+func (a *app) version() *cobra.Command {
+	type versions struct {
+		Version   string `json:"version"`
+		Almanac   string `json:"almanac"`
+		Gazetteer string `json:"gazetteer"`
+	}
+	return &cobra.Command{
+		Use:   "version",
+		Short: "Print the versions of the binary and of its data",
+		Args:  cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			v := versions{Version(), almanac.DataVersion, gazetteer.DataVersion}
+			return emit(a, []versions{v}, true, func() {
+				fmt.Fprintf(a.Out, "eastporch  %s\nalmanac    %s\ngazetteer  %s\n", v.Version, v.Almanac, v.Gazetteer)
+			})
+		},
+	}
+}

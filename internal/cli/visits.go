@@ -1,0 +1,156 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"eastporch/internal/client"
+	"eastporch/internal/core/visit"
+)
+
+func (a *app) visits() *cobra.Command {
+	cmd := &cobra.Command{Use: "visits", Short: "Read stored visits"}
+	cmd.AddCommand(a.visitsList())
+	return cmd
+}
+
+func (a *app) visitsList() *cobra.Command {
+	var limit int
+	filter := map[string]*string{}
+	var aside, resolved bool
+	cmd := &cobra.Command{
+		Use:   "list",
+		Short: "List visits, the newest first",
+		Example: `  eastporch visits list --limit 20
+  eastporch visits list --country-code PT --from 2026-11-01T00:00:00Z --output ndjson`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if limit < 1 {
+				return usageError{errors.New("--limit: give 1 or more")}
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			query := url.Values{}
+			for name, value := range filter {
+				if *value != "" {
+					query.Set(name, *value)
+				}
+			}
+			if aside || resolved {
+				query.Set("set_aside", fmt.Sprint(aside))
+			}
+			if query.Get("site") == "" {
+				if err := firstSite(cmd, c, query); err != nil {
+					return err
+				}
+			}
+			visits, count, err := readVisits(cmd, c, query, limit)
+			if err != nil {
+				return err
+			}
+			return emit(a, visits, false, func() { a.drawVisits(visits, count) })
+		},
+	}
+	cmd.Flags().IntVar(&limit, "limit", 50, "how many at the most")
+	for _, f := range []struct{ flag, usage string }{
+		{"site", "the host of the site; the first configured one by default"},
+		{"from", "at or after this time (RFC 3339)"},
+		{"to", "before this time (RFC 3339)"},
+		{"country-code", "from this country (ISO 3166-1)"},
+		{"city", "from this town"},
+		{"level", "city, region, country, continent or none"},
+		{"path", "paths that begin so"},
+	} {
+		filter[strings.ReplaceAll(f.flag, "-", "_")] = cmd.Flags().String(f.flag, "", f.usage)
+	}
+	cmd.Flags().BoolVar(&aside, "set-aside", false, "only those that were set aside")
+	cmd.Flags().BoolVar(&resolved, "resolved", false, "only those that were looked up")
+	cmd.MarkFlagsMutuallyExclusive("set-aside", "resolved")
+	return cmd
+}
+
+func firstSite(cmd *cobra.Command, c *client.Client, query url.Values) error {
+	sites, err := c.Sites(cmd.Context())
+	if err != nil {
+		return err
+	}
+	if len(sites) == 0 {
+		return errors.New("the service has no site: name one under sites in its configuration")
+	}
+	query.Set("site", sites[0].Host)
+	return nil
+}
+
+func readVisits(cmd *cobra.Command, c *client.Client, query url.Values, limit int) ([]visit.Visit, visit.Count, error) {
+	const pageSize = 500
+	var visits []visit.Visit
+	var count visit.Count
+	for cursor := ""; len(visits) < limit; {
+		page, err := c.Visits(cmd.Context(), query, cursor, min(pageSize, limit-len(visits)))
+		if err != nil {
+			return nil, count, err
+		}
+		visits, count = append(visits, page.Visits...), page.Count
+		if page.Next == nil {
+			break
+		}
+		cursor = *page.Next
+	}
+	return visits, count, nil
+}
+
+func (a *app) drawVisits(visits []visit.Visit, count visit.Count) {
+	if len(visits) == 0 {
+		fmt.Fprintf(a.Out, "No visit matches. %d stand outside these filters.\n", count.All)
+		return
+	}
+	t := newTable(a.Out, table.Row{"Time", "Address", "Place", "Country", "Level", "Within", "Path", "Marks"}, "Within")
+	for _, v := range visits {
+		w := v.Card.Whereabouts
+		address, within := "none", "–"
+		switch {
+		case v.Card.Address.Text.IsValid():
+			address = v.Card.Address.Text.String()
+		case v.Card.Address.StoredAs != nil:
+			address = *v.Card.Address.StoredAs
+		}
+		if w.RadiusKm != nil {
+			within = number(*w.RadiusKm) + " km"
+		}
+		t.AppendRow(table.Row{
+			v.Time.Format(time.DateTime), address, place(w), deref(w.CountryCode), w.Level, within, shorten(v.Path, 32), marks(v),
+		})
+	}
+	t.Render()
+	fmt.Fprintf(a.Out, "\n%d of %d matching visits; the site has %d.\n", len(visits), count.Matching, count.All)
+}
+
+func marks(v visit.Visit) string {
+	var list []string
+	if v.Card.Address.SetAside {
+		list = append(list, v.Card.Address.Kind.String()+", set aside")
+	}
+	if !v.Trail.Visitor.IsValid() && v.Card.Address.StoredAs == nil {
+		list = append(list, "not found")
+	}
+	if n := v.Trail.Unverified(); n > 0 {
+		list = append(list, fmt.Sprintf("%d unverified", n))
+	}
+	return strings.Join(list, "; ")
+}
+
+func shorten(s string, most int) string {
+	runes := []rune(s)
+	if len(runes) <= most {
+		return s
+	}
+	return string(runes[:most-1]) + "…"
+}

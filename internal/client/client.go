@@ -1,0 +1,176 @@
+// Package client calls the HTTP API of a running service.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"eastporch/internal/core/caller"
+	"eastporch/internal/core/visit"
+)
+
+// ErrUnreachable is wrapped by errors that mean that no service answered.
+var ErrUnreachable = errors.New("the service does not answer")
+
+// maxAnswer bounds how much of an answer is read, in bytes.
+const maxAnswer = 64 << 20
+
+// A Problem is a problem document (RFC 9457) that the service answered with.
+type Problem struct {
+	Type      string `json:"type"`
+	Title     string `json:"title"`
+	Status    int    `json:"status"`
+	Detail    string `json:"detail"`
+	Hint      string `json:"hint"`
+	RequestID string `json:"request_id"`
+}
+
+func (p *Problem) Error() string { return fmt.Sprintf("%s: %s %s", p.Title, p.Detail, p.Hint) }
+
+// A Client calls one service. It is safe for concurrent use.
+type Client struct {
+	base string
+	http *http.Client
+}
+
+// New makes a client of the service at base, such as http://127.0.0.1:8081;
+// transport may be nil.
+func New(base string, transport http.RoundTripper) (*Client, error) {
+	u, err := url.Parse(base)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return nil, fmt.Errorf("%q is not the address of a service: write it like http://127.0.0.1:8081", base)
+	}
+	return &Client{base: strings.TrimSuffix(base, "/"), http: &http.Client{Transport: transport, Timeout: 30 * time.Second}}, nil
+}
+
+// Seen is a request as the reporting server saw it.
+type Seen struct {
+	Peer    string              `json:"peer,omitempty"`
+	Headers map[string][]string `json:"headers,omitempty"`
+}
+
+// NewVisit is a visit to store. Without Seen the request itself is the visit's.
+type NewVisit struct {
+	ID       string `json:"id,omitempty"`
+	Site     string `json:"site"`
+	Path     string `json:"path"`
+	Referrer string `json:"referrer,omitempty"`
+	Seen
+}
+
+// Stored is the answer to a visit.
+type Stored struct {
+	ID     string       `json:"id"`
+	Time   time.Time    `json:"time"`
+	Stored bool         `json:"stored"`
+	Visit  *visit.Visit `json:"visit"`
+}
+
+// A Page is a part of a list of visits.
+type Page struct {
+	Visits []visit.Visit `json:"visits"`
+	Next   *string       `json:"next"`
+	Count  visit.Count   `json:"count"`
+}
+
+// A Site is one that the service stores visits of.
+type Site struct {
+	Host    string `json:"host"`
+	Name    string `json:"name"`
+	Privacy string `json:"privacy"`
+}
+
+// Address asks for the card of an address.
+func (c *Client) Address(ctx context.Context, address string) (visit.Card, error) {
+	var card visit.Card
+	err := c.call(ctx, http.MethodGet, "/v1/addresses/"+url.PathEscape(address), nil, &card)
+	return card, err
+}
+
+// Trail asks how the visitor of a request is found.
+func (c *Client) Trail(ctx context.Context, seen Seen) (caller.Trail, error) {
+	var trail caller.Trail
+	err := c.call(ctx, http.MethodPost, "/v1/trails", seen, &trail)
+	return trail, err
+}
+
+// AddVisit stores a visit.
+func (c *Client) AddVisit(ctx context.Context, v NewVisit) (Stored, error) {
+	var stored Stored
+	err := c.call(ctx, http.MethodPost, "/v1/visits", v, &stored)
+	return stored, err
+}
+
+// Sites lists the sites.
+func (c *Client) Sites(ctx context.Context) ([]Site, error) {
+	var answer struct {
+		Sites []Site `json:"sites"`
+	}
+	err := c.call(ctx, http.MethodGet, "/v1/sites", nil, &answer)
+	return answer.Sites, err
+}
+
+// Visits reads a page of visits, the newest first. The filter's keys are those
+// of GET /v1/visits.
+func (c *Client) Visits(ctx context.Context, filter url.Values, cursor string, limit int) (Page, error) {
+	query := url.Values{"limit": {strconv.Itoa(limit)}}
+	for k, v := range filter {
+		query[k] = v
+	}
+	if cursor != "" {
+		query.Set("cursor", cursor)
+	}
+	var page Page
+	err := c.call(ctx, http.MethodGet, "/v1/visits?"+query.Encode(), nil, &page)
+	return page, err
+}
+
+// call sends a request and reads its answer; a problem document becomes a
+// *[Problem].
+func (c *Client) call(ctx context.Context, method, path string, body, answer any) error {
+	var send io.Reader
+	if body != nil {
+		text, err := json.Marshal(body)
+		if err != nil {
+			return err
+		}
+		send = bytes.NewReader(text)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.base+path, send)
+	if err != nil {
+		return err
+	}
+	if body != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	res, err := c.http.Do(req)
+	if err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return fmt.Errorf("%w at %s: %w", ErrUnreachable, c.base, err)
+	}
+	defer res.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(res.Body, maxAnswer))
+	if err != nil {
+		return fmt.Errorf("answer of %s: %w", c.base, err)
+	}
+	if res.StatusCode >= http.StatusBadRequest {
+		problem := &Problem{Title: "The service refused", Detail: res.Status + "."}
+		_ = json.Unmarshal(text, problem) // what is not a problem document stays as above
+		return problem
+	}
+	if err := json.Unmarshal(text, answer); err != nil {
+		return fmt.Errorf("%s answered with something that is no answer of East Porch: %w", c.base, err)
+	}
+	return nil
+}

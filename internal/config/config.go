@@ -1,0 +1,358 @@
+// Package config reads the configuration: defaults, then one YAML file, then
+// EASTPORCH_… variables, then flags. What is wrong is reported all at once,
+// each problem with its place, its reason and the remedy.
+package config
+
+import (
+	"fmt"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/go-viper/mapstructure/v2"
+	"github.com/knadh/koanf/providers/confmap"
+	"github.com/knadh/koanf/v2"
+	"go.yaml.in/yaml/v3"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/visit"
+)
+
+// Config is everything that an owner may decide. Load fills and checks it.
+type Config struct {
+	Listen struct {
+		Visitor string `koanf:"visitor"` // host:port for pages and proxies
+		Desk    string `koanf:"desk"`    // host:port for the console and the whole API
+	} `koanf:"listen"`
+	DataDir  string `koanf:"data_dir"`
+	Database struct {
+		URL string `koanf:"url"` // "" starts a private cluster in DataDir
+	} `koanf:"database"`
+	Log struct {
+		Level  string `koanf:"level"`  // debug, info, warn or error
+		Format string `koanf:"format"` // text or json
+	} `koanf:"log"`
+	ShutdownGrace time.Duration `koanf:"shutdown_grace"`
+	Sites         []Site        `koanf:"sites"`
+	Proxies       struct {
+		Trusted []string `koanf:"trusted"` // prefixes
+	} `koanf:"proxies"`
+	Policy []PolicyRule `koanf:"policy"`
+	Atlas  struct {
+		Sources []Source `koanf:"sources"`
+	} `koanf:"atlas"`
+}
+
+// Site is one web site whose visits are stored.
+type Site struct {
+	Host    string `koanf:"host"`
+	Name    string `koanf:"name"`
+	Privacy string `koanf:"privacy"` // truncated (default) or whole
+}
+
+// PolicyRule opens or sets aside the addresses of one kind or prefix.
+type PolicyRule struct {
+	Kind     string `koanf:"kind"`
+	Prefix   string `koanf:"prefix"`
+	Action   string `koanf:"action"`
+	StoredAs string `koanf:"stored_as"`
+}
+
+// Source is one file of range data.
+type Source struct {
+	Name    string `koanf:"name"`
+	File    string `koanf:"file"` // relative to the configuration file
+	Format  string `koanf:"format"`
+	Rank    int    `koanf:"rank"`
+	Dated   string `koanf:"dated"` // YYYY-MM-DD
+	Licence string `koanf:"licence"`
+	Credit  string `koanf:"credit"`
+}
+
+// Input is where a configuration comes from.
+type Input struct {
+	File   string // "" for none
+	Getenv func(key string) string
+	Flags  map[string]any // by key, such as "listen.desk"; they win
+}
+
+// Load reads and checks a configuration. The error is a [Problems] where its
+// contents are at fault.
+func Load(in Input) (*Config, error) {
+	l := &loader{k: koanf.New("."), lines: map[string]int{}, file: in.File}
+	if err := l.k.Load(confmap.Provider(defaults(in.Getenv), "."), nil); err != nil {
+		return nil, err
+	}
+	if in.File != "" {
+		if err := l.readFile(); err != nil {
+			return nil, err
+		}
+	}
+	l.readEnvironment(in.Getenv)
+	for key, value := range in.Flags {
+		l.set(key, value, "flag --"+flagName(key))
+	}
+	cfg := &Config{}
+	l.decode(cfg)
+	if len(l.problems) == 0 {
+		l.check(cfg)
+	}
+	if len(l.problems) > 0 {
+		return nil, l.problems
+	}
+	return cfg, nil
+}
+
+func defaults(getenv func(string) string) map[string]any {
+	return map[string]any{
+		"listen.visitor": "127.0.0.1:8080", "listen.desk": "127.0.0.1:8081",
+		"data_dir":  DefaultDataDir(getenv, "eastporch"),
+		"log.level": "info", "log.format": "text", "shutdown_grace": "10s",
+		"sites": []any{map[string]any{"host": "localhost", "name": "This machine"}},
+	}
+}
+
+// DefaultDataDir is where the service keeps its data: below /var/lib for root,
+// so that the database's own user can reach it, else in the user's data home.
+func DefaultDataDir(getenv func(string) string, name string) string {
+	if os.Geteuid() == 0 {
+		return filepath.Join("/var/lib", name)
+	}
+	if home := getenv("XDG_DATA_HOME"); home != "" {
+		return filepath.Join(home, name)
+	}
+	return filepath.Join(getenv("HOME"), ".local", "share", name)
+}
+
+// loader gathers values, where they came from, and what is wrong.
+type loader struct {
+	k        *koanf.Koanf
+	file     string
+	lines    map[string]int    // key -> line of the file
+	origins  map[string]string // key -> variable or flag
+	problems Problems
+}
+
+func (l *loader) readFile() error {
+	text, err := os.ReadFile(l.file)
+	if err != nil {
+		return fmt.Errorf("configuration: %w", err)
+	}
+	var root yaml.Node
+	if err := yaml.Unmarshal(text, &root); err != nil {
+		l.problem("", strings.TrimPrefix(err.Error(), "yaml: "), "Mend the YAML; two spaces indent, a colon and a space follow each key.")
+		return nil
+	}
+	if len(root.Content) == 0 {
+		return nil // an empty file
+	}
+	l.place(root.Content[0], "", reflect.TypeFor[Config]())
+	var values map[string]any
+	if err := root.Decode(&values); err != nil {
+		l.problem("", strings.TrimPrefix(err.Error(), "yaml: "), "The file is a mapping of keys to values.")
+		return nil
+	}
+	return l.k.Load(confmap.Provider(values, "."), nil)
+}
+
+// place notes the line of every key and reports keys that t does not have.
+func (l *loader) place(n *yaml.Node, key string, t reflect.Type) {
+	if key != "" {
+		l.lines[key] = n.Line
+	}
+	if n.Tag == "!!timestamp" { // dates stay text
+		n.Tag = "!!str"
+	}
+	switch {
+	case n.Kind == yaml.SequenceNode && t.Kind() == reflect.Slice:
+		for i, item := range n.Content {
+			l.place(item, fmt.Sprintf("%s.%d", key, i), t.Elem())
+		}
+	case n.Kind == yaml.MappingNode && t.Kind() == reflect.Struct && t.NumField() > 0 && t.Field(0).Tag.Get("koanf") != "":
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			name := n.Content[i].Value
+			inner := strings.TrimPrefix(key+"."+name, ".")
+			l.lines[inner] = n.Content[i].Line
+			if field, ok := fieldByKey(t, name); ok {
+				l.place(n.Content[i+1], inner, field.Type)
+			} else {
+				l.problem(inner, "this key is not known", remedyForKey(name, t))
+			}
+		}
+	}
+}
+
+func fieldByKey(t reflect.Type, key string) (reflect.StructField, bool) {
+	for i := range t.NumField() {
+		if t.Field(i).Tag.Get("koanf") == key {
+			return t.Field(i), true
+		}
+	}
+	return reflect.StructField{}, false
+}
+
+func keysOf(t reflect.Type) []string {
+	var keys []string
+	for i := range t.NumField() {
+		keys = append(keys, t.Field(i).Tag.Get("koanf"))
+	}
+	return keys
+}
+
+func remedyForKey(name string, t reflect.Type) string {
+	known := keysOf(t)
+	for _, k := range known {
+		if strings.EqualFold(strings.ReplaceAll(k, "_", ""), strings.NewReplacer("_", "", "-", "").Replace(name)) || near(k, name) {
+			return fmt.Sprintf("Did you mean %q?", k)
+		}
+	}
+	return "Known here are " + strings.Join(known, ", ") + "."
+}
+
+// near says whether two words differ by one letter left out, put in or changed.
+func near(a, b string) bool {
+	if len(a) > len(b) {
+		a, b = b, a
+	}
+	if len(b)-len(a) > 1 {
+		return false
+	}
+	i := 0
+	for i < len(a) && a[i] == b[i] {
+		i++
+	}
+	return a[i:] == b[i+len(b)-len(a):] || len(a) == len(b) && i < len(a) && a[i+1:] == b[i+1:]
+}
+
+// plainKeys lists the keys that hold one value or a list of plain values, so
+// that a variable can give them.
+func plainKeys(t reflect.Type, prefix string) map[string]reflect.Type {
+	keys := map[string]reflect.Type{}
+	for i := range t.NumField() {
+		f := t.Field(i)
+		key := prefix + f.Tag.Get("koanf")
+		switch {
+		case f.Type.Kind() == reflect.Struct:
+			for k, ft := range plainKeys(f.Type, key+".") {
+				keys[k] = ft
+			}
+		case f.Type.Kind() == reflect.Slice && f.Type.Elem().Kind() != reflect.String:
+		default:
+			keys[key] = f.Type
+		}
+	}
+	return keys
+}
+
+func variable(key string) string {
+	return "EASTPORCH_" + strings.ToUpper(strings.ReplaceAll(key, ".", "_"))
+}
+
+func flagName(key string) string {
+	return strings.NewReplacer(".", "-", "_", "-").Replace(key)
+}
+
+func (l *loader) readEnvironment(getenv func(string) string) {
+	for key, t := range plainKeys(reflect.TypeFor[Config](), "") {
+		text := getenv(variable(key))
+		if text == "" {
+			continue
+		}
+		var value any = text
+		if t.Kind() == reflect.Slice {
+			var list []any
+			for _, part := range strings.Split(text, ",") {
+				list = append(list, strings.TrimSpace(part))
+			}
+			value = list
+		}
+		l.set(key, value, "variable "+variable(key))
+	}
+}
+
+func (l *loader) set(key string, value any, origin string) {
+	if l.origins == nil {
+		l.origins = map[string]string{}
+	}
+	l.origins[key] = origin
+	_ = l.k.Load(confmap.Provider(map[string]any{key: value}, "."), nil) // a map always loads
+}
+
+// decode turns values into the types of Config, key by key, so that every
+// problem names its place.
+func (l *loader) decode(cfg *Config) {
+	err := l.k.UnmarshalWithConf("", cfg, koanf.UnmarshalConf{Tag: "koanf", DecoderConfig: &mapstructure.DecoderConfig{
+		Result: cfg, TagName: "koanf", WeaklyTypedInput: true,
+		DecodeHook: mapstructure.StringToTimeDurationHookFunc(),
+	}})
+	if err == nil {
+		return
+	}
+	for _, line := range strings.Split(err.Error(), "\n") {
+		if quoted := strings.SplitN(line, "'", 3); len(quoted) == 3 {
+			key := strings.NewReplacer("[", ".", "]", "").Replace(quoted[1])
+			l.problem(key, strings.TrimSpace(quoted[2]), "See docs/configuration.md for what stands here.")
+		}
+	}
+	if len(l.problems) == 0 {
+		l.problem("", err.Error(), "See docs/configuration.md.")
+	}
+}
+
+func reasonOf(err error) string {
+	return strings.TrimPrefix(err.Error(), addr.ErrSyntax.Error()+": ")
+}
+
+// PrivacyMode gives the site's mode; check has made sure that there is one.
+func (s Site) PrivacyMode() visit.Mode {
+	m, _ := visit.ParseMode(s.Privacy)
+	return m
+}
+
+// TrustedProxies gives the prefixes of the owner's proxies.
+func (c *Config) TrustedProxies() []netip.Prefix {
+	prefixes := make([]netip.Prefix, len(c.Proxies.Trusted))
+	for i, text := range c.Proxies.Trusted {
+		prefixes[i], _ = addr.ParsePrefix(text)
+	}
+	return prefixes
+}
+
+// Rules turns the policy into what package addr applies; check has made sure
+// that it can.
+func (c *Config) Rules() []addr.Rule {
+	rules := make([]addr.Rule, len(c.Policy))
+	for i, p := range c.Policy {
+		rules[i].Action, _ = addr.ParseAction(p.Action)
+		rules[i].StoredAs = p.StoredAs
+		if p.Prefix != "" {
+			rules[i].Prefix, _ = addr.ParsePrefix(p.Prefix)
+		} else {
+			rules[i].Kind, _ = addr.ParseKind(p.Kind)
+		}
+	}
+	return rules
+}
+
+// SourceFile gives the path of a source, which is relative to the
+// configuration's file.
+func (in Input) SourceFile(s Source) string {
+	if filepath.IsAbs(s.File) || in.File == "" {
+		return s.File
+	}
+	return filepath.Join(filepath.Dir(in.File), s.File)
+}
+
+// Keys lists what flags may set, sorted.
+func Keys() []string {
+	var keys []string
+	for k := range plainKeys(reflect.TypeFor[Config](), "") {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}

@@ -1,0 +1,124 @@
+// Package atlas reads sources of range data and says where an address is, how
+// sure that is, and who says so.
+//
+// Sources are merged at lookup: the most specific range of the highest-ranked
+// source that says anything wins as a unit, and finer facts that it lacks are
+// filled from the next source where the coarser facts agree. Whatever the
+// sources leave out, coordinates above all, is derived from the gazetteer and
+// marked so.
+package atlas
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"fmt"
+	"net/netip"
+	"slices"
+)
+
+// An Atlas is one edition: all sources, merged. It is immutable and safe for
+// concurrent use. The zero Atlas knows nothing.
+type Atlas struct {
+	name    string
+	sources []*Source // by rank
+}
+
+// New makes an edition of sources. Sources of equal rank keep their order.
+func New(sources ...*Source) *Atlas {
+	a := &Atlas{sources: slices.Clone(sources)}
+	slices.SortStableFunc(a.sources, func(x, y *Source) int { return cmp.Compare(x.Rank, y.Rank) })
+	sum, newest := sha256.New(), ""
+	for _, s := range a.sources {
+		sum.Write(s.sum[:])
+		newest = max(newest, s.Dated)
+	}
+	if newest == "" {
+		newest = "undated"
+	}
+	a.name = fmt.Sprintf("%s-%x", newest, sum.Sum(nil)[:2])
+	return a
+}
+
+// Name is the edition's: the date of its newest source and a checksum.
+func (a *Atlas) Name() string { return a.name }
+
+// Sources lists the sources by rank. The caller must not change them.
+func (a *Atlas) Sources() []*Source { return a.sources }
+
+// Credits lists the credit lines that answers owe, without repeats.
+func (a *Atlas) Credits() []string {
+	credits := []string{}
+	for _, s := range a.sources {
+		if s.Credit != "" && !slices.Contains(credits, s.Credit) {
+			credits = append(credits, s.Credit)
+		}
+	}
+	return credits
+}
+
+// A Finding is what an atlas says of one address.
+type Finding struct {
+	Whereabouts Whereabouts
+	// Range is the range of the winning source that holds the address; invalid
+	// where no source knows it.
+	Range    netip.Prefix
+	Evidence []Evidence
+}
+
+// Lookup says where an address is. An address that no source knows gets level
+// none and a reason for every missing fact.
+func (a *Atlas) Lookup(ip netip.Addr) Finding {
+	var f Finding
+	var won record
+	f.Evidence = []Evidence{}
+	for _, s := range a.sources {
+		rec, ok := s.lookup(ip)
+		if !ok {
+			continue
+		}
+		switch {
+		case !f.Range.IsValid():
+			won, f.Range = rec, rec.prefix
+			f.Evidence = append(f.Evidence, claim(s, rec, true, ""))
+		case won.doNotLocate:
+			f.Evidence = append(f.Evidence, claim(s, rec, false, "a higher-ranked source asks not to locate this range"))
+		default:
+			won, f.Evidence = fill(won, s, rec, f.Evidence)
+		}
+	}
+	switch {
+	case !f.Range.IsValid():
+		f.Whereabouts = Nowhere("no source of this edition knows the address")
+	case won.doNotLocate:
+		f.Whereabouts = Nowhere("its network asks not to be located")
+	default:
+		var derived []Evidence
+		f.Whereabouts, derived = locate(won)
+		f.Evidence = slices.Concat(f.Evidence[:1], derived, f.Evidence[1:])
+	}
+	return f
+}
+
+// fill takes the finer facts of a lower-ranked record where the coarser ones
+// agree, and adds what it said to the evidence.
+func fill(won record, s *Source, rec record, evidence []Evidence) (record, []Evidence) {
+	switch {
+	case rec.doNotLocate:
+		return won, append(evidence, claim(s, rec, false, "asks not to be located, but a higher-ranked source locates it"))
+	case rec.country != won.country:
+		return won, append(evidence, claim(s, rec, false, "disagrees on the country, and ranks lower"))
+	case won.region == "" && won.city == "" && rec.region != "":
+		won.region, won.city = rec.region, rec.city
+		rec.country = ""
+		return won, append(evidence, claim(s, rec, true, "fills what the higher-ranked source leaves open"))
+	case won.region != rec.region && rec.region != "":
+		return won, append(evidence, claim(s, rec, false, "disagrees on the region, and ranks lower"))
+	case won.city == "" && rec.city != "":
+		won.city = rec.city
+		rec.country, rec.region = "", ""
+		return won, append(evidence, claim(s, rec, true, "fills what the higher-ranked source leaves open"))
+	case won.city != rec.city && rec.city != "":
+		return won, append(evidence, claim(s, rec, false, "disagrees on the town, and ranks lower"))
+	}
+	return won, append(evidence, claim(s, rec, false, "agrees, and ranks lower"))
+}

@@ -1,0 +1,182 @@
+package atlas
+
+import (
+	"fmt"
+	"math"
+
+	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/gazetteer"
+	"eastporch/internal/core/geo"
+)
+
+// A Level says how far whereabouts got.
+type Level string
+
+// The levels, from the finest.
+const (
+	City      Level = "city"
+	Region    Level = "region"
+	Country   Level = "country"
+	Continent Level = "continent"
+	None      Level = "none"
+)
+
+// Whereabouts is what an atlas says of an address. A nil field is not known,
+// and Missing says why, by the field's name in JSON.
+type Whereabouts struct {
+	Level         Level             `json:"level"`
+	ContinentCode *string           `json:"continent_code"`
+	CountryCode   *string           `json:"country_code"` // ISO 3166-1 alpha-2
+	RegionCode    *string           `json:"region_code"`  // ISO 3166-2
+	City          *string           `json:"city"`
+	PostalCode    *string           `json:"postal_code"`
+	Latitude      *float64          `json:"latitude"`  // degrees
+	Longitude     *float64          `json:"longitude"` // degrees
+	RadiusKm      *float64          `json:"radius_km"`
+	TimeZone      *string           `json:"time_zone"` // IANA name
+	Names         Names             `json:"names"`
+	Missing       map[string]string `json:"missing"`
+}
+
+// Names are English names for the codes.
+type Names struct {
+	Continent *string `json:"continent"`
+	Country   *string `json:"country"`
+	Region    *string `json:"region"`
+}
+
+// Evidence is who said what of an address, and whether it was used.
+type Evidence struct {
+	Facts  []string          `json:"facts"`
+	Values map[string]string `json:"values"` // by fact; numbers as text
+	Basis  Basis             `json:"basis"`
+	Source string            `json:"source"`
+	Rank   *int              `json:"rank"`  // nil for what is derived
+	Range  *string           `json:"range"` // nil for what is derived
+	Dated  *string           `json:"dated"`
+	Used   bool              `json:"used"`
+	Reason *string           `json:"reason"`
+}
+
+var allFacts = []string{
+	"continent_code", "country_code", "region_code", "city", "postal_code",
+	"latitude", "longitude", "radius_km", "time_zone",
+}
+
+// Nowhere is whereabouts of level none; the reason stands for every fact.
+func Nowhere(reason string) Whereabouts {
+	missing := make(map[string]string, len(allFacts))
+	for _, fact := range allFacts {
+		missing[fact] = reason
+	}
+	return Whereabouts{Level: None, Missing: missing}
+}
+
+// claim is what a record says, as evidence.
+func claim(s *Source, rec record, used bool, reason string) Evidence {
+	rank, within := s.Rank, rec.prefix.String()
+	e := Evidence{
+		Facts: []string{}, Values: map[string]string{}, Basis: s.Basis, Source: s.Name,
+		Rank: &rank, Range: &within, Dated: optional(s.Dated), Used: used, Reason: optional(reason),
+	}
+	e.add("country_code", rec.country)
+	e.add("region_code", rec.region)
+	e.add("city", rec.city)
+	return e
+}
+
+func (e *Evidence) add(fact, value string) {
+	if value != "" {
+		e.Facts = append(e.Facts, fact)
+		e.Values[fact] = value
+	}
+}
+
+// locate turns codes and a town's name into whereabouts, deriving the rest.
+func locate(rec record) (Whereabouts, []Evidence) {
+	w := Whereabouts{Level: Country, CountryCode: &rec.country, Missing: map[string]string{}}
+	country, _ := almanac.ByCode(rec.country)
+	continent := almanac.Continent(country.Continent)
+	w.ContinentCode, w.Names.Continent, w.Names.Country = &country.Continent, &continent, &country.Name
+	if rec.region != "" {
+		name, _ := almanac.Region(rec.region)
+		w.Level, w.RegionCode, w.Names.Region = Region, &rec.region, &name
+	} else {
+		w.Missing["region_code"] = "the source names no region here"
+	}
+	if rec.city != "" {
+		w.Level, w.City = City, &rec.city
+	} else {
+		w.Missing["city"] = "the source stops at the " + string(w.Level)
+	}
+	w.Missing["postal_code"] = "the source gives none here"
+	return w, []Evidence{derive(&w, rec)}
+}
+
+// derive finds coordinates, radius and time zone in the gazetteer: of the town,
+// failing that of the region, failing that of the country.
+func derive(w *Whereabouts, rec record) Evidence {
+	e := Evidence{Facts: []string{}, Values: map[string]string{}, Basis: Derived, Used: true}
+	if town, ok := gazetteer.Find(rec.country, rec.region, rec.city); ok {
+		e.Source, e.Reason = "Gazetteer, middle of the town", optional("from the town that the claim names")
+		if rec.region == "" && town.Region != "" {
+			name, _ := almanac.Region(town.Region)
+			w.RegionCode, w.Names.Region = &town.Region, &name
+			delete(w.Missing, "region_code")
+			e.add("region_code", town.Region)
+		}
+		w.place(&e, town.Point, town.RadiusKm(), 3)
+		w.zone(&e, town.Zone)
+		return e
+	}
+	area, what := gazetteer.Area{}, "region"
+	ok := false
+	if rec.region != "" {
+		area, ok = gazetteer.Region(rec.region)
+	}
+	if !ok {
+		area, ok = gazetteer.Country(rec.country)
+		what = "country"
+	}
+	if !ok {
+		e.Source = "Gazetteer"
+		for _, fact := range []string{"latitude", "longitude", "radius_km", "time_zone"} {
+			w.Missing[fact] = "the gazetteer has no town in this country"
+		}
+		e.Used, e.Reason = false, optional("knows no town in this country")
+		return e
+	}
+	e.Source = "Gazetteer, middle of the " + what
+	e.Reason = optional("weighted by people; 95% of them live within the radius")
+	if rec.city != "" {
+		e.Reason = optional(fmt.Sprintf("%s is not in the gazetteer, so the %s stands for it", rec.city, what))
+	}
+	w.place(&e, area.Middle, area.RadiusKm, 2)
+	if len(area.Zones) == 1 {
+		w.zone(&e, area.Zones[0])
+	} else {
+		w.Missing["time_zone"] = fmt.Sprintf("the %s has %d time zones", what, len(area.Zones))
+	}
+	return e
+}
+
+func (w *Whereabouts) place(e *Evidence, p geo.Point, radiusKm float64, decimals int) {
+	scale := math.Pow10(decimals)
+	lat, lon := math.Round(p.Latitude*scale)/scale, math.Round(p.Longitude*scale)/scale
+	w.Latitude, w.Longitude, w.RadiusKm = &lat, &lon, &radiusKm
+	e.add("latitude", fmt.Sprint(lat))
+	e.add("longitude", fmt.Sprint(lon))
+	e.add("radius_km", fmt.Sprint(radiusKm))
+}
+
+func (w *Whereabouts) zone(e *Evidence, zone string) {
+	w.TimeZone = &zone
+	e.add("time_zone", zone)
+}
+
+func optional(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}

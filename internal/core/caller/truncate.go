@@ -1,0 +1,79 @@
+package caller
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"eastporch/internal/core/addr"
+)
+
+// Truncate gives a copy of t in which every address is truncated, wherever it
+// stands: hops, rules, reasons and notes. Text that is no address is dropped,
+// since it may hide one.
+func (t Trail) Truncate() Trail {
+	return t.rewrite(func(h *Hop) {
+		h.Text = ""
+		if h.Address.IsValid() {
+			h.Address.Addr = addr.Truncate(h.Address.Addr)
+			h.Text = h.Address.String()
+		}
+		if h.Rule == nil {
+			return
+		}
+		if p, err := addr.ParsePrefix(*h.Rule); err == nil {
+			wide := addr.TruncatePrefix(p).String()
+			h.Rule = &wide
+		}
+	})
+}
+
+// Forget gives a copy of t in which a word stands for the visitor's address,
+// wherever that stood.
+func (t Trail) Forget(word string) Trail {
+	gone := t.Visitor.Addr
+	return t.rewrite(func(h *Hop) {
+		if gone.IsValid() && h.Address.Addr == gone {
+			h.Address, h.Text = addr.Optional{}, word
+		}
+	})
+}
+
+// rewrite edits a copy of every hop and carries what changed into the visitor
+// and all sentences.
+func (t Trail) rewrite(edit func(*Hop)) Trail {
+	type change struct{ from, to string }
+	var changes []change
+	visitor := t.Visitor
+	hops := slices.Clone(t.Hops)
+	for i := range hops {
+		h, old := &hops[i], t.Hops[i]
+		edit(h)
+		if old.Address.IsValid() && h.Address != old.Address {
+			changes = append(changes, change{old.Address.String(), h.Text})
+		}
+		if visitor.IsValid() && old.Address == visitor {
+			t.Visitor = h.Address
+		}
+		if old.Rule != nil && *h.Rule != *old.Rule {
+			changes = append(changes, change{*old.Rule, *h.Rule})
+		}
+	}
+	// The longest first: 198.18.3.4 must not cut into 198.18.3.40.
+	slices.SortStableFunc(changes, func(a, b change) int { return cmp.Compare(len(b.from), len(a.from)) })
+	var pairs []string
+	for _, c := range changes {
+		pairs = append(pairs, c.from, c.to)
+	}
+	words := strings.NewReplacer(pairs...)
+	t.Reason = words.Replace(t.Reason)
+	t.Notes = slices.Clone(t.Notes)
+	for i := range t.Notes {
+		t.Notes[i] = words.Replace(t.Notes[i])
+	}
+	for i := range hops {
+		hops[i].Reason = words.Replace(hops[i].Reason)
+	}
+	t.Hops = hops
+	return t
+}

@@ -1,0 +1,46 @@
+// Package plain checks and cleans text from outside, so that it can be stored
+// and shown: PostgreSQL refuses NUL, and terminals obey control characters.
+package plain
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// Check says what is wrong with a text: longer than maxBytes, not UTF-8, or
+// with control characters. The reason is worded to follow "it".
+func Check(text string, maxBytes int) error {
+	switch {
+	case len(text) > maxBytes:
+		return fmt.Errorf("it has %d bytes, %d are allowed", len(text), maxBytes)
+	case !utf8.ValidString(text):
+		return errors.New("it is not valid UTF-8")
+	case strings.ContainsFunc(text, unicode.IsControl):
+		return errors.New("it holds a control character")
+	}
+	return nil
+}
+
+// Clean makes any text pass [Check]: what exceeds maxBytes is cut and "…" put
+// in its place (within the bound), control characters and invalid UTF-8 become
+// U+FFFD.
+func Clean(text string, maxBytes int) string {
+	const ellipsis = "…"
+	replaced := strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return unicode.ReplacementChar
+		}
+		return r
+	}, text) // which turns invalid UTF-8 into U+FFFD too
+	if len(replaced) <= maxBytes {
+		return replaced
+	}
+	end := max(0, maxBytes-len(ellipsis))
+	for end > 0 && !utf8.RuneStart(replaced[end]) {
+		end--
+	}
+	return replaced[:end] + ellipsis
+}

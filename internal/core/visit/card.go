@@ -1,0 +1,115 @@
+// Package visit makes the card, the full answer about one address, and the
+// visit, a card that is stored. [Pipeline] is the one way there: the service,
+// the Go library and the command line all go through it.
+package visit
+
+import (
+	"net/netip"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/locale"
+)
+
+// How an address came to a card, beside the words of package caller.
+const (
+	ObtainedGiven = "given" // somebody asked for this address
+)
+
+// A Card is the full answer about one address. All its keys are always present
+// in JSON; an absent fact is null, and a map named missing says why.
+type Card struct {
+	Address     Address           `json:"address"`
+	Whereabouts atlas.Whereabouts `json:"whereabouts"`
+	Network     Network           `json:"network"`
+	Labels      []string          `json:"labels"`
+	Locale      locale.Locale     `json:"locale"`
+	Clock       locale.Clock      `json:"clock"`
+	Money       locale.Money      `json:"money"`
+	Evidence    []atlas.Evidence  `json:"evidence"`
+	Edition     Edition           `json:"edition"`
+}
+
+// Address is the subject of a card. Text is absent where the visitor was not
+// found, or where privacy keeps no address.
+type Address struct {
+	Text     addr.Optional `json:"text"`
+	Family   *int          `json:"family"` // 4 or 6
+	Kind     *addr.Kind    `json:"kind"`
+	Obtained string        `json:"obtained"`
+	// SetAside says that the address was never looked up, and Reason why.
+	SetAside bool          `json:"set_aside"`
+	StoredAs *string       `json:"stored_as"` // the owner's word instead of the address
+	Embedded addr.Optional `json:"embedded"`  // the IPv4 address that whereabouts are of
+	Reason   *string       `json:"reason"`
+}
+
+// Network is whose addresses they are.
+type Network struct {
+	Range    *string           `json:"range"`
+	ASNumber *uint32           `json:"as_number"`
+	Operator *string           `json:"operator"`
+	Missing  map[string]string `json:"missing"`
+}
+
+// Edition names the edition that a card was made with.
+type Edition struct {
+	Name    string   `json:"name"`
+	Credits []string `json:"credits"`
+}
+
+// Mode says how much of an address is kept with a visit. The zero Mode is
+// Truncated.
+type Mode uint8
+
+// The modes.
+const (
+	Truncated Mode = iota // a /24 of IPv4, a /48 of IPv6
+	Whole
+)
+
+// String gives the word of the configuration.
+func (m Mode) String() string {
+	if m == Whole {
+		return "whole"
+	}
+	return "truncated"
+}
+
+// ParseMode reads the word of a mode.
+func ParseMode(word string) (Mode, bool) {
+	switch word {
+	case "truncated", "":
+		return Truncated, true
+	case "whole":
+		return Whole, true
+	}
+	return Truncated, false
+}
+
+// Truncate gives a copy of c that tells no more than a /24 or /48: the address,
+// what it embeds, and every range that would be narrower.
+func (c Card) Truncate() Card {
+	c.Address.Text.Addr = addr.Truncate(c.Address.Text.Addr)
+	c.Address.Embedded.Addr = addr.Truncate(c.Address.Embedded.Addr)
+	c.Network.Range = widen(c.Network.Range)
+	evidence := make([]atlas.Evidence, len(c.Evidence))
+	for i, e := range c.Evidence {
+		e.Range = widen(e.Range)
+		evidence[i] = e
+	}
+	c.Evidence = evidence
+	return c
+}
+
+func widen(text *string) *string {
+	if text == nil {
+		return nil
+	}
+	p, err := netip.ParsePrefix(*text)
+	if err != nil {
+		return nil
+	}
+	wide := addr.TruncatePrefix(p).String()
+	return &wide
+}

@@ -1,0 +1,120 @@
+package visit
+
+import (
+	"fmt"
+	"net/netip"
+	"time"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/caller"
+	"eastporch/internal/core/locale"
+)
+
+// A Pipeline turns request facts into cards. It is immutable and safe for
+// concurrent use.
+type Pipeline struct {
+	Finder caller.Finder
+	Policy addr.Policy
+	Atlas  *atlas.Atlas
+}
+
+// Visitor finds the visitor of a request and makes its card. The header's keys
+// are canonical; now decides the clock.
+func (p *Pipeline) Visitor(peer netip.Addr, header map[string][]string, now time.Time) (Card, caller.Trail) {
+	trail := p.Finder.Find(peer, header)
+	card := p.Card(trail.Visitor.Addr, trail.Obtained, first(header["Accept-Language"]), now)
+	if !trail.Visitor.IsValid() {
+		card.Address.Reason = &trail.Reason
+	}
+	return card, trail
+}
+
+// Card makes the card of an address. The zero Addr stands for a visitor who
+// was not found. An address that the policy sets aside is never looked up.
+func (p *Pipeline) Card(a netip.Addr, obtained, acceptLanguage string, now time.Time) Card {
+	a = addr.Canonical(a)
+	card := Card{
+		Address: Address{Text: addr.Optional{Addr: a}, Obtained: obtained},
+		Network: Network{Missing: map[string]string{}},
+		Labels:  []string{}, Evidence: []atlas.Evidence{},
+		Edition: Edition{Name: p.Atlas.Name(), Credits: p.Atlas.Credits()},
+	}
+	subject := p.admit(&card, a)
+	if subject.IsValid() {
+		found := p.Atlas.Lookup(subject)
+		card.Whereabouts, card.Evidence = found.Whereabouts, found.Evidence
+		card.network(found.Range)
+	} else {
+		card.Whereabouts = atlas.Nowhere(*card.Address.Reason)
+		card.missNetwork(*card.Address.Reason)
+	}
+	var country *almanac.Country
+	if code := card.Whereabouts.CountryCode; code != nil {
+		country, _ = almanac.ByCode(*code)
+	}
+	card.Locale = locale.Negotiate(acceptLanguage, country)
+	card.Clock = locale.ClockAt(card.Whereabouts.TimeZone, now)
+	card.Money = locale.MoneyOf(country)
+	return card
+}
+
+// admit applies the policy. It gives the address to look up, or none with the
+// reason in the card.
+func (p *Pipeline) admit(card *Card, a netip.Addr) netip.Addr {
+	if !a.IsValid() {
+		card.Address.Reason = words("The visitor was not found.")
+		return a
+	}
+	family, kind := addr.Family(a), addr.KindOf(a)
+	card.Address.Family, card.Address.Kind = &family, &kind
+	rule, byPrefix := p.Policy.Decide(a)
+	if rule.Action == addr.SetAside {
+		return card.setAside(rule, fmt.Sprintf("Set aside: %s addresses belong to nobody in particular.", kind))
+	}
+	inner, how, embedded := addr.Embedded(a)
+	if !embedded || byPrefix {
+		return a
+	}
+	card.Address.Embedded.Addr = inner
+	innerRule, _ := p.Policy.Decide(inner)
+	if innerRule.Action == addr.SetAside {
+		return card.setAside(innerRule, fmt.Sprintf("Set aside: the address embedded by %s is %s.", how, addr.KindOf(inner)))
+	}
+	return inner
+}
+
+func (c *Card) setAside(rule addr.Rule, reason string) netip.Addr {
+	c.Address.SetAside, c.Address.Reason = true, &reason
+	if rule.StoredAs != "" {
+		c.Address.StoredAs = &rule.StoredAs
+	}
+	return netip.Addr{}
+}
+
+func (c *Card) network(within netip.Prefix) {
+	if !within.IsValid() {
+		c.missNetwork("no source of this edition knows the address")
+		return
+	}
+	text := within.String()
+	c.Network.Range = &text
+	c.Network.Missing["as_number"] = "the source gives none here"
+	c.Network.Missing["operator"] = "the source gives none here"
+}
+
+func (c *Card) missNetwork(reason string) {
+	for _, fact := range []string{"range", "as_number", "operator"} {
+		c.Network.Missing[fact] = reason
+	}
+}
+
+func words(s string) *string { return &s }
+
+func first(values []string) string {
+	if len(values) == 0 {
+		return ""
+	}
+	return values[0]
+}

@@ -1,0 +1,277 @@
+// Package cluster runs a private PostgreSQL on loopback, from the server
+// binaries that are installed, in a directory of its own.
+//
+// PostgreSQL refuses to run as root, so root starts it as the user postgres.
+// The server is a child of this process in a process group of its own: Ctrl-C
+// reaches us first, and the kernel stops it should we be killed.
+package cluster
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/url"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Errors that callers tell apart.
+var (
+	ErrNoServer = errors.New("no PostgreSQL server is installed: run apt-get install postgresql")
+	ErrInUse    = errors.New("another East Porch uses this data directory")
+)
+
+// startWithin bounds how long a cluster may take to answer; recovery after a
+// crash is the slow case.
+const startWithin = 60 * time.Second
+
+// A Cluster is a running private PostgreSQL.
+type Cluster struct {
+	url    string
+	cmd    *exec.Cmd
+	exited chan error
+	lock   *os.File
+}
+
+// Options says what a cluster is made of. Dir is required.
+type Options struct {
+	Dir string // made where it is missing
+	Log *slog.Logger
+	// Throwaway turns off what protects data from a crash of the machine; for
+	// tests only.
+	Throwaway bool
+}
+
+// Start starts the cluster of a directory, which it creates first where there
+// is none, and waits until it answers. It wraps [ErrNoServer] or [ErrInUse].
+func Start(ctx context.Context, opt Options) (*Cluster, error) {
+	bin, err := binaries()
+	if err != nil {
+		return nil, err
+	}
+	owner, err := databaseUser()
+	if err != nil {
+		return nil, err
+	}
+	c := &Cluster{exited: make(chan error, 1)}
+	if err := c.prepare(opt.Dir, owner); err != nil {
+		return nil, err
+	}
+	password, err := initialise(ctx, bin, opt.Dir, owner)
+	if err == nil {
+		err = c.run(ctx, bin, password, owner, opt)
+	}
+	if err != nil {
+		c.unlock()
+		return nil, err
+	}
+	return c, nil
+}
+
+// URL is the address of the database, with its password.
+func (c *Cluster) URL() string { return c.url }
+
+// Stop stops the cluster: clients are disconnected, and what is written is
+// kept. When ctx ends first, the server is told to quit at once.
+func (c *Cluster) Stop(ctx context.Context) error {
+	defer c.unlock()
+	_ = c.cmd.Process.Signal(syscall.SIGINT) // fast shutdown; an error means it is gone
+	select {
+	case <-c.exited:
+		return nil
+	case <-ctx.Done():
+		_ = c.cmd.Process.Signal(syscall.SIGQUIT)
+		<-c.exited
+		return fmt.Errorf("PostgreSQL did not stop in time: %w", ctx.Err())
+	}
+}
+
+func binaries() (string, error) {
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
+	if len(found) == 0 {
+		return "", ErrNoServer
+	}
+	version := func(path string) int {
+		n, _ := strconv.Atoi(strings.Split(path, "/")[4])
+		return n
+	}
+	slices.SortFunc(found, func(a, b string) int { return version(b) - version(a) })
+	return filepath.Dir(found[0]), nil
+}
+
+// databaseUser gives the credentials that the server runs with: nil for our
+// own, those of postgres where we are root.
+func databaseUser() (*syscall.Credential, error) {
+	if os.Geteuid() != 0 {
+		return nil, nil
+	}
+	u, err := user.Lookup("postgres")
+	if err != nil {
+		return nil, fmt.Errorf("PostgreSQL does not run as root, and there is no user postgres: %w", err)
+	}
+	uid, _ := strconv.Atoi(u.Uid)
+	gid, _ := strconv.Atoi(u.Gid)
+	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
+}
+
+// prepare makes the directory, gives it to the database's user and locks it.
+func (c *Cluster) prepare(dir string, owner *syscall.Credential) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return fmt.Errorf("data directory: %w", err)
+	}
+	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return fmt.Errorf("data directory: %w", err)
+	}
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		_ = lock.Close()
+		return fmt.Errorf("%s: %w", dir, ErrInUse)
+	}
+	c.lock = lock
+	if owner != nil {
+		if err := os.Chown(dir, int(owner.Uid), int(owner.Gid)); err != nil {
+			return fmt.Errorf("data directory: %w", err)
+		}
+	}
+	return nil
+}
+
+func (c *Cluster) unlock() {
+	if c.lock != nil {
+		_ = c.lock.Close() // closing gives the lock back
+	}
+}
+
+// initialise creates the cluster, or reads the password of an existing one.
+func initialise(ctx context.Context, bin, dir string, owner *syscall.Credential) (string, error) {
+	secret := filepath.Join(dir, "password")
+	if _, err := os.Stat(filepath.Join(dir, "data", "PG_VERSION")); err == nil {
+		text, err := os.ReadFile(secret)
+		if err != nil {
+			return "", fmt.Errorf("password of the database: %w", err)
+		}
+		return strings.TrimSpace(string(text)), nil
+	}
+	password := rand.Text()
+	if err := os.WriteFile(secret, []byte(password+"\n"), 0o600); err != nil {
+		return "", fmt.Errorf("password of the database: %w", err)
+	}
+	if owner != nil {
+		if err := os.Chown(secret, int(owner.Uid), int(owner.Gid)); err != nil {
+			return "", err
+		}
+	}
+	// A directory of an initdb that was cut short has no PG_VERSION yet or is
+	// not empty; it holds nothing of worth.
+	if err := os.RemoveAll(filepath.Join(dir, "data")); err != nil {
+		return "", err
+	}
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", filepath.Join(dir, "data"), "-U", "eastporch",
+		"-A", "scram-sha-256", "--pwfile="+secret, "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
+	as(cmd, dir, owner)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return "", fmt.Errorf("initdb in %s: %w: %s", dir, err, lastLine(out))
+	}
+	return password, nil
+}
+
+func as(cmd *exec.Cmd, dir string, owner *syscall.Credential) {
+	cmd.Dir = dir
+	cmd.Env = []string{"PATH=/usr/bin:/bin", "LC_ALL=C.UTF-8", "TZ=UTC"}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: owner, Pdeathsig: syscall.SIGINT}
+}
+
+// run starts the server on a free port and waits until it answers.
+func (c *Cluster) run(ctx context.Context, bin, password string, owner *syscall.Credential, opt Options) error {
+	port, err := freePort()
+	if err != nil {
+		return err
+	}
+	args := []string{
+		"-D", filepath.Join(opt.Dir, "data"), "-c", "listen_addresses=127.0.0.1", "-p", strconv.Itoa(port),
+		"-c", "unix_socket_directories=", "-c", "logging_collector=off",
+	}
+	if opt.Throwaway {
+		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "max_connections=200")
+	}
+	log, err := os.OpenFile(filepath.Join(opt.Dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	c.cmd = exec.Command(filepath.Join(bin, "postgres"), args...)
+	as(c.cmd, opt.Dir, owner)
+	c.cmd.Stdout, c.cmd.Stderr = log, log
+
+	started := make(chan error, 1)
+	go func() {
+		// The kernel sends Pdeathsig when the thread that started the child
+		// ends, so this one stays for as long as the child does.
+		runtime.LockOSThread()
+		err := c.cmd.Start()
+		started <- err
+		if err == nil {
+			c.exited <- c.cmd.Wait()
+		}
+	}()
+	if err := <-started; err != nil {
+		return fmt.Errorf("PostgreSQL: %w", err)
+	}
+	address := url.URL{
+		Scheme: "postgres", User: url.UserPassword("eastporch", password),
+		Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(port)), Path: "postgres",
+	}
+	c.url = address.String()
+	opt.Log.Info("database started", "port", port, "dir", opt.Dir)
+	return c.await(ctx, opt.Dir)
+}
+
+func (c *Cluster) await(ctx context.Context, dir string) error {
+	ctx, cancel := context.WithTimeout(ctx, startWithin)
+	defer cancel()
+	tick := time.NewTicker(50 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		conn, err := pgx.Connect(ctx, c.url)
+		if err == nil {
+			return conn.Close(ctx)
+		}
+		select {
+		case <-tick.C:
+		case exit := <-c.exited:
+			out, _ := os.ReadFile(filepath.Join(dir, "log"))
+			return fmt.Errorf("PostgreSQL ended while starting (%v): %s", exit, lastLine(out))
+		case <-ctx.Done():
+			stopped, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+			defer stop()
+			return errors.Join(fmt.Errorf("PostgreSQL does not answer: %w", err), c.Stop(stopped))
+		}
+	}
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, fmt.Errorf("a free port for the database: %w", err)
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+func lastLine(out []byte) string {
+	lines := strings.Split(strings.TrimSpace(string(out)), "\n")
+	return lines[len(lines)-1]
+}

@@ -1,0 +1,136 @@
+package httpapi
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	contract "eastporch/api"
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/visit"
+)
+
+func (a *api) getVisitor(c *gin.Context) {
+	card, _ := a.Enrich.Visitor(peer(c.Request), c.Request.Header, a.Now())
+	private(c)
+	c.JSON(http.StatusOK, card)
+}
+
+func (a *api) getVisitorAddress(c *gin.Context) {
+	trail := a.Finder.Find(peer(c.Request), c.Request.Header)
+	if !trail.Visitor.IsValid() {
+		a.fail(c, problem{
+			Type: "/problems/not-found-visitor", Title: "The visitor was not found", Status: http.StatusNotFound,
+			Detail: trail.Reason, Hint: "POST /v1/trails at the desk explains every hop.",
+		})
+		return
+	}
+	private(c)
+	c.String(http.StatusOK, "%s\n", trail.Visitor)
+}
+
+func (a *api) getAddress(c *gin.Context) {
+	address, err := addr.Parse(c.Param("address"))
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.Header("Cache-Control", "private, no-store")
+	c.JSON(http.StatusOK, a.Enrich.Card(address, visit.ObtainedGiven, c.GetHeader("Accept-Language"), a.Now()))
+}
+
+// seen is a request as somebody reports it.
+type seen struct {
+	Peer    *string             `json:"peer"`
+	Headers map[string][]string `json:"headers"`
+}
+
+func (a *api) explainTrail(c *gin.Context) {
+	var body seen
+	if err := readJSON(c, &body, true); err != nil {
+		a.fail(c, err)
+		return
+	}
+	from, header, err := body.request(c)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, a.Finder.Find(from, header))
+}
+
+func (a *api) listSites(c *gin.Context) {
+	type site struct {
+		Host    string `json:"host"`
+		Name    string `json:"name"`
+		Privacy string `json:"privacy"`
+	}
+	sites := []site{}
+	for _, s := range a.Sites {
+		sites = append(sites, site{s.Host, s.Name, s.Privacy.String()})
+	}
+	c.JSON(http.StatusOK, gin.H{"sites": sites})
+}
+
+func (a *api) getAtlas(c *gin.Context) {
+	type source struct {
+		Name     string       `json:"name"`
+		Rank     int          `json:"rank"`
+		Basis    atlas.Basis  `json:"basis"`
+		Dated    *string      `json:"dated"`
+		Licence  *string      `json:"licence"`
+		Credit   *string      `json:"credit"`
+		Rows     int          `json:"rows"`
+		Accepted int          `json:"accepted"`
+		Rejects  []atlas.Note `json:"rejects"`
+		Remarks  []atlas.Note `json:"remarks"`
+	}
+	sources := []source{}
+	for _, s := range a.Atlas.Sources() {
+		sources = append(sources, source{
+			s.Name, s.Rank, s.Basis, optional(s.Dated), optional(s.Licence), optional(s.Credit),
+			s.Rows, s.Accepted, append([]atlas.Note{}, s.Rejects...), append([]atlas.Note{}, s.Remarks...),
+		})
+	}
+	c.JSON(http.StatusOK, gin.H{"name": a.Atlas.Name(), "sources": sources})
+}
+
+type health struct {
+	Status   string `json:"status"`
+	Version  string `json:"version"`
+	Edition  string `json:"edition"`
+	Database string `json:"database"`
+}
+
+func (a *api) getLiveness(c *gin.Context) {
+	c.Header("Cache-Control", "no-store")
+	c.JSON(http.StatusOK, health{"alive", a.Version, a.Atlas.Name(), "not asked"})
+}
+
+// readyWithin bounds how long readiness waits for the database.
+const readyWithin = 2 * time.Second
+
+func (a *api) getReadiness(c *gin.Context) {
+	ctx, cancel := context.WithTimeout(c, readyWithin)
+	defer cancel()
+	c.Header("Cache-Control", "no-store")
+	if a.Store.Ping(ctx) != nil {
+		c.JSON(http.StatusServiceUnavailable, health{"not ready", a.Version, a.Atlas.Name(), "does not answer"})
+		return
+	}
+	c.JSON(http.StatusOK, health{"ready", a.Version, a.Atlas.Name(), "answers"})
+}
+
+func (a *api) getOpenAPI(c *gin.Context) {
+	c.Data(http.StatusOK, "application/json", contract.JSON())
+}
+
+func optional(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}

@@ -1,0 +1,200 @@
+// Package httpapi serves the HTTP contract of api/openapi.yaml with Gin:
+// routes, negotiation and problem documents. The rules of the job are in the
+// core.
+package httpapi
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"net/netip"
+	"runtime/debug"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/caller"
+	"eastporch/internal/core/visit"
+)
+
+// enricher is the pipeline that makes cards.
+type enricher interface {
+	Visitor(peer netip.Addr, header map[string][]string, now time.Time) (visit.Card, caller.Trail)
+	Card(a netip.Addr, obtained, acceptLanguage string, now time.Time) visit.Card
+}
+
+// visitStore is all that the handlers need of the database. Its errors may
+// wrap [visit.ErrAway] and [visit.ErrNoVisit].
+type visitStore interface {
+	Add(ctx context.Context, v visit.Visit) (added bool, err error)
+	Visits(ctx context.Context, f visit.Filter, before uuid.UUID, limit int) ([]visit.Visit, error)
+	Visit(ctx context.Context, id uuid.UUID) (visit.Visit, error)
+	Count(ctx context.Context, f visit.Filter) (visit.Count, error)
+	Countries(ctx context.Context, f visit.Filter) ([]visit.CountryCount, error)
+	Places(ctx context.Context, f visit.Filter) ([]visit.PlaceCount, visit.Pointless, error)
+	Ping(ctx context.Context) error
+}
+
+// A Site is one web site whose visits are stored.
+type Site struct {
+	Host    string
+	Name    string
+	Privacy visit.Mode
+}
+
+// Options says what an API is made of. Every field is required.
+type Options struct {
+	Enrich  enricher
+	Finder  caller.Finder
+	Store   visitStore
+	Atlas   *atlas.Atlas
+	Sites   []Site
+	Console http.Handler // serves what no route does, on the desk
+	Version string
+	Log     *slog.Logger
+	Now     func() time.Time
+}
+
+// A Door is a listener: the visitor's serves what pages and proxies need, the
+// desk's serves everything.
+type Door string
+
+// The doors.
+const (
+	VisitorDoor Door = "visitor"
+	DeskDoor    Door = "desk"
+)
+
+// maxBody bounds a request's body, in bytes.
+const maxBody = 64 << 10
+
+type api struct {
+	Options
+	sites map[string]Site
+}
+
+// route is one line of the contract.
+type route struct {
+	method, path string
+	visitors     bool // served at the visitor's door too
+	handle       func(*api, *gin.Context)
+}
+
+var routes = []route{
+	{http.MethodGet, "/v1/visitor", true, (*api).getVisitor},
+	{http.MethodGet, "/v1/visitor/address", true, (*api).getVisitorAddress},
+	{http.MethodGet, "/v1/addresses/:address", false, (*api).getAddress},
+	{http.MethodPost, "/v1/trails", false, (*api).explainTrail},
+	{http.MethodPost, "/v1/visits", true, (*api).addVisit},
+	{http.MethodGet, "/v1/visits", false, (*api).listVisits},
+	{http.MethodGet, "/v1/visits/:id", false, (*api).getVisit},
+	{http.MethodGet, "/v1/reports/countries", false, (*api).reportCountries},
+	{http.MethodGet, "/v1/reports/places", false, (*api).reportPlaces},
+	{http.MethodGet, "/v1/sites", false, (*api).listSites},
+	{http.MethodGet, "/v1/atlas", false, (*api).getAtlas},
+	{http.MethodGet, "/livez", true, (*api).getLiveness},
+	{http.MethodGet, "/readyz", true, (*api).getReadiness},
+	{http.MethodGet, "/openapi.json", false, (*api).getOpenAPI},
+}
+
+// New makes the handler of one door.
+func New(door Door, opt Options) *gin.Engine {
+	a := &api{Options: opt, sites: map[string]Site{}}
+	for _, s := range opt.Sites {
+		a.sites[s.Host] = s
+	}
+	gin.SetMode(gin.ReleaseMode)
+	engine := gin.New()
+	engine.HandleMethodNotAllowed = true
+	engine.RedirectTrailingSlash = false
+	engine.UseRawPath, engine.UnescapePathValues = true, true
+	engine.ContextWithFallback = true
+	engine.Use(a.observe, a.recover, a.limit)
+	for _, r := range routes {
+		if r.visitors || door == DeskDoor {
+			engine.Handle(r.method, r.path, func(c *gin.Context) {
+				c.Set(doorKey, door)
+				r.handle(a, c)
+			})
+		}
+	}
+	engine.NoMethod(func(c *gin.Context) {
+		a.fail(c, problem{
+			Type: "/problems/no-such-method", Title: "This method is not served here", Status: http.StatusMethodNotAllowed,
+			Detail: fmt.Sprintf("%s does not fit this path.", c.Request.Method), Hint: "The Allow header names the methods that do.",
+		})
+	})
+	engine.NoRoute(func(c *gin.Context) {
+		if door == DeskDoor && (c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead) && !isAPI(c.Request.URL.Path) {
+			opt.Console.ServeHTTP(c.Writer, c.Request)
+			return
+		}
+		a.fail(c, problem{
+			Type: "/problems/no-such-path", Title: "Nothing is served at this path", Status: http.StatusNotFound,
+			Detail: "No operation has this path at this door.", Hint: "The desk serves the whole contract; /openapi.json there lists it.",
+		})
+	})
+	return engine
+}
+
+func isAPI(path string) bool { return len(path) >= 4 && path[:4] == "/v1/" }
+
+// Keys of what a request carries along.
+const (
+	requestKey = "request_id"
+	doorKey    = "door"
+)
+
+func requestID(c *gin.Context) string { return c.GetString(requestKey) }
+
+// observe names the request and logs it. The path and the query are not
+// logged, since addresses stand in them; the route is.
+func (a *api) observe(c *gin.Context) {
+	start, id := time.Now(), rand.Text()[:13]
+	c.Set(requestKey, id)
+	c.Header("X-Request-Id", id)
+	c.Next()
+	level := slog.LevelDebug
+	if c.Writer.Status() >= http.StatusInternalServerError {
+		level = slog.LevelWarn
+	}
+	a.Log.Log(c, level, "request", "request_id", id, "method", c.Request.Method, "route", c.FullPath(),
+		"status", c.Writer.Status(), "bytes", c.Writer.Size(), "took", time.Since(start))
+}
+
+// recover turns a panic into a problem document.
+func (a *api) recover(c *gin.Context) {
+	defer func() {
+		if r := recover(); r != nil {
+			a.Log.Error("panic", "request_id", requestID(c), "route", c.FullPath(), "panic", r, "stack", string(debug.Stack()))
+			a.fail(c, fmt.Errorf("panic: %v", r))
+		}
+	}()
+	c.Next()
+}
+
+func (a *api) limit(c *gin.Context) {
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+	c.Next()
+}
+
+// peer is the other end of the connection, from the connection itself: no
+// header has a say in it.
+func peer(r *http.Request) netip.Addr {
+	at, err := netip.ParseAddrPort(r.RemoteAddr)
+	if err != nil {
+		return netip.Addr{}
+	}
+	return addr.Canonical(at.Addr())
+}
+
+// private marks an answer about the calling visitor.
+func private(c *gin.Context) {
+	c.Header("Cache-Control", "private, no-store")
+	c.Header("Vary", "Accept-Language, X-Forwarded-For")
+}

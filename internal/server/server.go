@@ -1,0 +1,206 @@
+// Package server is the long-running process: it builds every part from the
+// configuration, runs them and stops them.
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"eastporch/internal/config"
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/caller"
+	"eastporch/internal/core/visit"
+	"eastporch/internal/server/cluster"
+	"eastporch/internal/server/httpapi"
+	"eastporch/internal/server/store"
+	"eastporch/internal/server/webui"
+)
+
+// Options says what a server is made of. Config and Log are required.
+type Options struct {
+	Config  *config.Config
+	Input   config.Input // where Config came from, for relative paths
+	Log     *slog.Logger
+	Version string
+	// FreePort lets a listener take any free port when its own is in use.
+	FreePort bool
+	// Throwaway runs the private cluster without what protects its data.
+	Throwaway bool
+}
+
+// A Server is everything that runs, from Open to Close.
+type Server struct {
+	opt     Options
+	cluster *cluster.Cluster // nil where the owner has a database
+	store   *store.Store
+	doors   []door
+}
+
+type door struct {
+	name     httpapi.Door
+	listener net.Listener
+	http     *http.Server
+}
+
+// Open reads the atlas, starts or connects to the database and listens. What
+// was opened is closed again where a later part fails.
+func Open(ctx context.Context, opt Options) (s *Server, err error) {
+	edition, err := openAtlas(opt)
+	if err != nil {
+		return nil, err
+	}
+	s = &Server{opt: opt}
+	defer func() {
+		if err != nil {
+			stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), opt.Config.ShutdownGrace)
+			defer cancel()
+			err = errors.Join(err, s.close(stop))
+		}
+	}()
+	if err := s.openStore(ctx); err != nil {
+		return nil, err
+	}
+	cfg := opt.Config
+	finder := caller.New(cfg.TrustedProxies()...)
+	api := httpapi.Options{
+		Enrich: &visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(cfg.Rules()...), Atlas: edition},
+		Finder: finder, Store: s.store, Atlas: edition, Console: webui.Handler(),
+		Version: opt.Version, Log: opt.Log, Now: time.Now,
+	}
+	for _, site := range cfg.Sites {
+		api.Sites = append(api.Sites, httpapi.Site{Host: site.Host, Name: site.Name, Privacy: site.PrivacyMode()})
+	}
+	for name, address := range map[httpapi.Door]string{httpapi.VisitorDoor: cfg.Listen.Visitor, httpapi.DeskDoor: cfg.Listen.Desk} {
+		l, err := s.listen(ctx, name, address)
+		if err != nil {
+			return nil, err
+		}
+		s.doors = append(s.doors, door{name: name, listener: l, http: &http.Server{
+			Handler: httpapi.New(name, api), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second,
+			WriteTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+			ErrorLog: slog.NewLogLogger(opt.Log.Handler(), slog.LevelDebug),
+		}})
+	}
+	return s, nil
+}
+
+func openAtlas(opt Options) (*atlas.Atlas, error) {
+	var sources []*atlas.Source
+	for _, c := range opt.Config.Atlas.Sources {
+		src, err := ReadSource(opt.Input.SourceFile(c), atlas.About{
+			Name: c.Name, Rank: c.Rank, Dated: c.Dated, Licence: c.Licence, Credit: c.Credit,
+		})
+		if err != nil {
+			return nil, err
+		}
+		opt.Log.Info("source read", "source", c.Name, "rows", src.Rows, "accepted", src.Accepted, "rejected", len(src.Rejects))
+		sources = append(sources, src)
+	}
+	if len(sources) == 0 {
+		opt.Log.Warn("no source of range data is configured: no address will be located", "key", "atlas.sources")
+	}
+	return atlas.New(sources...), nil
+}
+
+// ReadSource reads a file of range data.
+func ReadSource(file string, about atlas.About) (*atlas.Source, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return nil, fmt.Errorf("source %s: %w", about.Name, err)
+	}
+	defer f.Close()
+	return atlas.ReadGeofeed(f, about)
+}
+
+func (s *Server) openStore(ctx context.Context) (err error) {
+	url := s.opt.Config.Database.URL
+	if url == "" {
+		dir := filepath.Join(s.opt.Config.DataDir, "database")
+		if err := os.MkdirAll(s.opt.Config.DataDir, 0o755); err != nil {
+			return fmt.Errorf("data directory: %w", err)
+		}
+		s.cluster, err = cluster.Start(ctx, cluster.Options{Dir: dir, Log: s.opt.Log, Throwaway: s.opt.Throwaway})
+		if err != nil {
+			return err
+		}
+		url = s.cluster.URL()
+	}
+	s.store, err = store.Open(ctx, url)
+	return err
+}
+
+func (s *Server) listen(ctx context.Context, name httpapi.Door, address string) (net.Listener, error) {
+	var lc net.ListenConfig
+	l, err := lc.Listen(ctx, "tcp", address)
+	if err != nil && s.opt.FreePort && errors.Is(err, syscall.EADDRINUSE) {
+		host, _, _ := net.SplitHostPort(address)
+		return lc.Listen(ctx, "tcp", net.JoinHostPort(host, "0"))
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the %s listener: %w; give another with --listen-%s", name, err, name)
+	}
+	return l, nil
+}
+
+// URL gives the address of a door, with the port that was really taken.
+func (s *Server) URL(name httpapi.Door) string {
+	for _, d := range s.doors {
+		if d.name == name {
+			return "http://" + d.listener.Addr().String()
+		}
+	}
+	return ""
+}
+
+// Run serves until ctx ends or a listener fails, then stops within the
+// configured grace: running requests end, new ones are refused, and the
+// private database is stopped last.
+func (s *Server) Run(ctx context.Context) error {
+	group, running := errgroup.WithContext(ctx)
+	for _, d := range s.doors {
+		group.Go(func() error {
+			if err := d.http.Serve(d.listener); !errors.Is(err, http.ErrServerClosed) {
+				return fmt.Errorf("the %s listener: %w", d.name, err)
+			}
+			return nil
+		})
+	}
+	stopped := make(chan error, 1)
+	group.Go(func() error {
+		<-running.Done()
+		stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), s.opt.Config.ShutdownGrace)
+		defer cancel()
+		stopped <- s.close(stop)
+		return nil
+	})
+	return errors.Join(group.Wait(), <-stopped)
+}
+
+// close stops every part that was opened, the outermost first.
+func (s *Server) close(ctx context.Context) error {
+	var errs []error
+	for _, d := range s.doors {
+		if err := d.http.Shutdown(ctx); err != nil {
+			errs = append(errs, fmt.Errorf("the %s listener did not stop in time: %w", d.name, err), d.http.Close())
+		}
+		_ = d.listener.Close() // closed already where it served
+	}
+	if s.store != nil {
+		s.store.Close()
+	}
+	if s.cluster != nil {
+		errs = append(errs, s.cluster.Stop(ctx))
+	}
+	return errors.Join(errs...)
+}
