@@ -47,8 +47,12 @@ func (p *Pipeline) Card(a netip.Addr, obtained, acceptLanguage string, now time.
 		card.Whereabouts, card.Evidence = found.Whereabouts, found.Evidence
 		card.network(found.Range)
 	} else {
-		card.Whereabouts = atlas.Nowhere(*card.Address.Reason)
-		card.missNetwork(*card.Address.Reason)
+		reason := "the visitor was not found"
+		if card.Address.SetAside {
+			reason = "the address was set aside and never looked up"
+		}
+		card.Whereabouts = atlas.Nowhere(reason)
+		card.missNetwork(reason)
 	}
 	var country *almanac.Country
 	if code := card.Whereabouts.CountryCode; code != nil {

@@ -39,7 +39,8 @@ func (a *api) getAddress(c *gin.Context) {
 		return
 	}
 	c.Header("Cache-Control", "private, no-store")
-	c.JSON(http.StatusOK, a.Enrich.Card(address, visit.ObtainedGiven, c.GetHeader("Accept-Language"), a.Now()))
+	// The asker's languages are not those of whoever has the address.
+	c.JSON(http.StatusOK, a.Enrich.Card(address, visit.ObtainedGiven, "", a.Now()))
 }
 
 // seen is a request as somebody reports it.

@@ -279,8 +279,29 @@ func (a *api) reportPlaces(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
+	type names struct {
+		Country string  `json:"country"`
+		Region  *string `json:"region"`
+	}
+	type row struct {
+		visit.PlaceCount
+		Names names `json:"names"`
+	}
+	rows := []row{}
+	for _, p := range places {
+		line := row{PlaceCount: p}
+		if country, ok := almanac.ByCode(p.CountryCode); ok {
+			line.Names.Country = country.Name
+		}
+		if p.RegionCode != nil {
+			if name, ok := almanac.Region(*p.RegionCode); ok {
+				line.Names.Region = &name
+			}
+		}
+		rows = append(rows, line)
+	}
 	c.Header("Cache-Control", "private, no-store")
-	c.JSON(http.StatusOK, gin.H{"site": f.Site, "count": count, "rows": append([]visit.PlaceCount{}, places...), "no_point": pointless})
+	c.JSON(http.StatusOK, gin.H{"site": f.Site, "count": count, "rows": rows, "no_point": pointless})
 }
 
 // filter reads the query of a list or report.

@@ -1,0 +1,48 @@
+// Package browsertest starts a headless Chromium for tests and screenshots.
+package browsertest
+
+import (
+	"context"
+	"errors"
+	"os"
+	"os/exec"
+
+	"github.com/chromedp/chromedp"
+)
+
+// ErrNoBrowser means that Chromium is not installed.
+var ErrNoBrowser = errors.New("no Chromium is installed: run apt-get install chromium")
+
+// Start starts a browser with an empty profile. The context is for chromedp;
+// stop ends the browser and removes the profile.
+func Start(ctx context.Context) (browser context.Context, stop func(), err error) {
+	path, err := exec.LookPath("chromium")
+	if err != nil {
+		return nil, nil, ErrNoBrowser
+	}
+	profile, err := os.MkdirTemp("", "eastporch-browser-")
+	if err != nil {
+		return nil, nil, err
+	}
+	options := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.DisableGPU, chromedp.NoFirstRun,
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
+		chromedp.Flag("font-render-hinting", "none"),
+	)
+	if os.Geteuid() == 0 {
+		options = append(options, chromedp.NoSandbox)
+	}
+	allocator, endAllocator := chromedp.NewExecAllocator(ctx, options...)
+	browser, endBrowser := chromedp.NewContext(allocator)
+	stop = func() {
+		endBrowser()
+		endAllocator()
+		_ = os.RemoveAll(profile) // a leftover in the temporary folder harms nobody
+	}
+	if err := chromedp.Do(browser); err != nil { // starts it, without a time limit
+		stop()
+		return nil, nil, err
+	}
+	return browser, stop, nil
+}

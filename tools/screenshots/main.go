@@ -1,0 +1,92 @@
+// Command screenshots takes pictures of the console's pages, as they stand in
+// docs/screenshots, from a running demo.
+//
+//	go run ./tools/screenshots --desk http://127.0.0.1:8081 --out docs/screenshots [name …]
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"eastporch/internal/browsertest"
+)
+
+// shot is one picture: a page at a size, in a mode, after a click where one is
+// named.
+type shot struct {
+	name, path, mode string
+	width, height    int64
+	ready, click     string // CSS selectors
+}
+
+var shots = []shot{
+	{"visits-light", "/visits", "light", 1280, 800, ".visits-table tbody tr", ".visits-table tbody tr:nth-child(5)"},
+	{"visits-dark", "/visits", "dark", 1280, 800, ".visits-table tbody tr", ""},
+	{"visits-phone", "/visits", "light", 390, 844, ".phone-list li", ""},
+	{"map-light", "/map", "light", 1280, 800, ".places tbody tr", ""},
+	{"map-dark", "/map", "dark", 1280, 800, ".places tbody tr", ".map-zoom button:last-child"},
+	{"map-phone", "/map", "light", 390, 844, ".worldmap [role=button]", ""},
+	{"lookup-light", "/lookup?address=198.18.3.40", "light", 1280, 800, ".placemap .ring", ""},
+	{"lookup-dark", "/lookup?address=198.19.140.7", "dark", 1280, 800, ".placemap .ring", ""},
+	{"lookup-phone", "/lookup?address=198.18.3.40", "light", 390, 844, ".placemap .ring", ""},
+	{"lookup-aside", "/lookup?address=10.1.2.3", "light", 1280, 800, ".facts", ""},
+	{"lookup-empty", "/lookup", "light", 1280, 800, ".state", ""},
+	{"lookup-json", "/lookup?address=198.51.100.7", "light", 1280, 800, ".placemap .ring", ".tools .ant-segmented-item:nth-child(2)"},
+}
+
+func main() {
+	desk := flag.String("desk", "http://127.0.0.1:8081", "the desk of a running demo")
+	out := flag.String("out", "docs/screenshots", "where the pictures go")
+	flag.Parse()
+	if err := run(*desk, *out, flag.Args()); err != nil {
+		fmt.Fprintln(os.Stderr, "screenshots:", err)
+		os.Exit(1)
+	}
+}
+
+func run(desk, out string, names []string) error {
+	ctx, stop, err := browsertest.Start(context.Background())
+	if err != nil {
+		return err
+	}
+	defer stop()
+	for _, s := range shots {
+		if len(names) > 0 && !slices.Contains(names, s.name) {
+			continue
+		}
+		actions := []chromedp.Action[chromedp.Void]{
+			chromedp.EmulateViewport(s.width, s.height, chromedp.EmulateScale(1)),
+			chromedp.Navigate(desk + "/readyz"),
+			chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+				_, err := chromedp.Evaluate[any](fmt.Sprintf(`localStorage.setItem("ep-mode", %q)`, s.mode))(ctx, t)
+				return err
+			}),
+			chromedp.Navigate(desk + s.path),
+			chromedp.WaitVisible(chromedp.CSS(s.ready)),
+		}
+		if s.click != "" {
+			actions = append(actions, chromedp.Click(chromedp.CSS(s.click)))
+		}
+		actions = append(actions, chromedp.Sleep(1200*time.Millisecond))
+		if err := chromedp.Do(ctx, actions...); err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+		png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+		if err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+		file := filepath.Join(out, s.name+".png")
+		if err := os.WriteFile(file, png, 0o644); err != nil {
+			return err
+		}
+		fmt.Println(file)
+	}
+	return nil
+}

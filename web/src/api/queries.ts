@@ -1,0 +1,71 @@
+import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { api, unwrap } from "./client";
+import type { operations } from "./schema";
+
+/** VisitFilter is what may stand in the query of lists and reports, beside the site. */
+export type VisitFilter = Omit<NonNullable<operations["reportPlaces"]["parameters"]["query"]>, "site">;
+
+export function useSites() {
+  return useQuery({
+    queryKey: ["sites"],
+    staleTime: Infinity,
+    queryFn: ({ signal }) => unwrap(api.GET("/v1/sites", { signal })),
+  });
+}
+
+export function useAtlas() {
+  return useQuery({ queryKey: ["atlas"], queryFn: ({ signal }) => unwrap(api.GET("/v1/atlas", { signal })) });
+}
+
+/** useReady asks every half minute whether visits can be accepted. */
+export function useReady() {
+  return useQuery({
+    queryKey: ["ready"],
+    refetchInterval: 30_000,
+    queryFn: async ({ signal }) => (await fetch("/readyz", { signal })).ok,
+  });
+}
+
+export function useCard(address: string) {
+  return useQuery({
+    queryKey: ["card", address],
+    enabled: address !== "",
+    queryFn: ({ signal }) =>
+      unwrap(api.GET("/v1/addresses/{address}", { params: { path: { address } }, signal })),
+  });
+}
+
+export function useVisits(site: string, filter: VisitFilter) {
+  return useInfiniteQuery({
+    queryKey: ["visits", site, filter],
+    enabled: site !== "",
+    placeholderData: keepPreviousData,
+    initialPageParam: "",
+    queryFn: ({ pageParam, signal }) =>
+      unwrap(
+        api.GET("/v1/visits", {
+          params: { query: { ...filter, site, limit: 50, ...(pageParam ? { cursor: pageParam } : {}) } },
+          signal,
+        }),
+      ),
+    getNextPageParam: (page) => page.next,
+  });
+}
+
+export function useVisit(id: string) {
+  return useQuery({
+    queryKey: ["visit", id],
+    enabled: id !== "",
+    queryFn: ({ signal }) => unwrap(api.GET("/v1/visits/{id}", { params: { path: { id } }, signal })),
+  });
+}
+
+export function usePlaces(site: string, filter: VisitFilter) {
+  return useQuery({
+    queryKey: ["places", site, filter],
+    enabled: site !== "",
+    placeholderData: keepPreviousData,
+    queryFn: ({ signal }) =>
+      unwrap(api.GET("/v1/reports/places", { params: { query: { ...filter, site } }, signal })),
+  });
+}

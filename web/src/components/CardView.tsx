@@ -1,0 +1,185 @@
+import type { Card } from "../api/client";
+import { degrees, km, placeName, wasFound } from "./format";
+import { Addr, CodeChip, Flag, KindChip, LevelMark, Prose } from "./parts";
+
+/** PlaceHead names the place, and says how sure that is in one sentence. */
+export function PlaceHead({ card, aside }: { card: Card; aside?: React.ReactNode }) {
+  const w = card.whereabouts;
+  const title = w.level === "none" ? (card.address.set_aside ? "Set aside" : "Nowhere known") : placeName(w);
+  const above = [w.names.region, w.names.country, w.names.continent].filter((n) => n && n !== title);
+  return (
+    <div className="placehead">
+      <div className="placehead-row">
+        <h2 className="serif place">{title}</h2>
+        {aside}
+      </div>
+      {above.length > 0 && (
+        <p className="path second">
+          {above.map((name, i) => (
+            <span key={name}>
+              {i > 0 && <i>/</i>}
+              {name === w.names.country && <Flag code={w.country_code} />}
+              {name}
+            </span>
+          ))}
+        </p>
+      )}
+      <div className="sure">
+        {!card.address.set_aside && (
+          <b>
+            <LevelMark level={w.level} />
+          </b>
+        )}
+        <p>
+          <Sure card={card} />
+        </p>
+      </div>
+    </div>
+  );
+}
+
+function Sure({ card }: { card: Card }) {
+  const w = card.whereabouts;
+  if (w.latitude === null || w.longitude === null || w.radius_km === null)
+    return (
+      <Prose text={card.address.reason ?? `No place: ${w.missing["country_code"] ?? "none is known"}.`} />
+    );
+  return (
+    <>
+      Somewhere <b>within {km(w.radius_km)}</b> of {degrees(w.latitude)}, {degrees(w.longitude)}
+      {card.clock.local_time && (
+        <>
+          , where it is <b>{card.clock.local_time.slice(11, 16)}</b>
+        </>
+      )}
+      .
+    </>
+  );
+}
+
+const languages = new Intl.DisplayNames(["en"], { type: "language" });
+const currencies = new Intl.DisplayNames(["en"], { type: "currency" });
+
+/** Facts lists what a card says, and why what is missing is. */
+export function Facts({ card, children }: { card: Card; children?: React.ReactNode }) {
+  const { address, whereabouts: w, network, clock, money } = card;
+  return (
+    <dl className="facts">
+      <Fact name="Address">
+        {address.text ? (
+          <Addr text={address.text} subject />
+        ) : (
+          <Missing
+            reason={
+              address.stored_as
+                ? `“${address.stored_as}” stands for it`
+                : (address.reason ?? "it is not kept")
+            }
+          />
+        )}
+        {address.family && (
+          <span className="second">
+            IPv{address.family}, {howObtained(card)}
+          </span>
+        )}
+        <KindChip card={card} />
+      </Fact>
+      <Fact name="Network">
+        {network.range ? <Addr text={network.range} /> : <Missing reason={network.missing["range"]} />}
+        {network.as_number !== null && (
+          <span>
+            AS{network.as_number} {network.operator}
+          </span>
+        )}
+        {network.range && network.as_number === null && (
+          <span className="second">AS number: {network.missing["as_number"]}</span>
+        )}
+      </Fact>
+      {children}
+      <Fact name="Labels">
+        {card.labels.length > 0 ? (
+          card.labels.join(", ")
+        ) : (
+          <span className="second">none of yours covers it</span>
+        )}
+      </Fact>
+      <Fact name="Locale">
+        {languages.of(card.locale.language)} <CodeChip code={card.locale.language} />
+        <span className="second">{localeReason[card.locale.reason]}</span>
+      </Fact>
+      <Fact name="Clock">
+        {clock.time_zone ? (
+          <>
+            {clock.time_zone}{" "}
+            <span className="second">
+              UTC{clock.utc_offset}, {nextChange(clock.next_change)}
+            </span>
+          </>
+        ) : (
+          <Missing reason={w.missing["time_zone"]} />
+        )}
+      </Fact>
+      <Fact name="Money">
+        {money.currency_code ? (
+          <>
+            {currencies.of(money.currency_code)} <CodeChip code={money.currency_code} />
+          </>
+        ) : (
+          <Missing reason={w.missing["country_code"] ?? "the country has none of its own"} />
+        )}
+      </Fact>
+      {w.city === null && w.level !== "none" && (
+        <Fact name="City">
+          <Missing what="no city" reason={w.missing["city"]} />
+        </Fact>
+      )}
+      <Fact name="Postal code">{w.postal_code ?? <Missing reason={w.missing["postal_code"]} />}</Fact>
+    </dl>
+  );
+}
+
+const localeReason = {
+  "accept-language": "as the browser asks",
+  country: "usual in the country",
+  default: "for want of a hint",
+} as const;
+
+function howObtained(card: Card): string {
+  switch (card.address.obtained) {
+    case "header":
+      return "from the header";
+    case "peer":
+      return "the peer";
+    default:
+      return card.address.obtained;
+  }
+}
+
+function nextChange(at: string | null): string {
+  if (!at) return "no shift planned";
+  return `no shift until ${new Date(at).toLocaleDateString("en-GB", { day: "numeric", month: "long" })}`;
+}
+
+export function Fact({ name, children }: { name: string; children: React.ReactNode }) {
+  return (
+    <div className="fact">
+      <dt>{name}</dt>
+      <dd>{children}</dd>
+    </div>
+  );
+}
+
+/** Missing says that a fact is absent, and why. It is never blank. */
+export function Missing({ what = "none", reason }: { what?: string; reason?: string | null | undefined }) {
+  return (
+    <span>
+      <b>{what},</b>{" "}
+      <span className="second">
+        <Prose text={(reason ?? "nobody says").replace(/\.$/, "")} />
+      </span>
+    </span>
+  );
+}
+
+/** canDraw says whether a card has a circle to draw. */
+export const canDraw = (card: Card) => wasFound(card) && card.whereabouts.radius_km !== null;

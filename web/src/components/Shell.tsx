@@ -1,0 +1,224 @@
+import { Dropdown, Input, Modal, Switch, type InputRef } from "antd";
+import { useEffect, useRef, useState, type ReactNode } from "react";
+import { Link, useLocation, useNavigate } from "react-router";
+import { useAtlas, useReady } from "../api/queries";
+import { routes, type Route } from "../routes";
+import { Icon, Mark } from "./icons";
+import { usePreferences } from "./preferences";
+import { useSite } from "./site";
+
+/** Shell is the rail, the bar and the content of one page. */
+export function Shell({ route, children }: { route: Route; children: ReactNode }) {
+  const quick = useRef<InputRef>(null);
+  const [help, setHelp] = useState(false);
+  useKeys(() => quick.current?.focus(), setHelp);
+  useEffect(() => {
+    document.title = `${route.title} · East Porch`;
+  }, [route.title]);
+  return (
+    <div className="shell">
+      <a className="skip" href="#content">
+        Skip to the content
+      </a>
+      <Rail />
+      <div className="main">
+        <Bar route={route} quick={quick} />
+        <main id="content" tabIndex={-1} className={route.flush ? "content flush" : "content"}>
+          {children}
+        </main>
+      </div>
+      <nav className="tabs" aria-label="Pages">
+        {routes.map((r) => (
+          <PageLink key={r.path} route={r} />
+        ))}
+      </nav>
+      <Modal open={help} title="Keys" footer={null} onCancel={() => setHelp(false)}>
+        <dl className="keys">
+          <dt>
+            <kbd>/</kbd>
+          </dt>
+          <dd>Look up an address</dd>
+          {routes.map((r) => (
+            <Shortcut key={r.key} route={r} />
+          ))}
+          <dt>
+            <kbd>Esc</kbd>
+          </dt>
+          <dd>Close what is open</dd>
+        </dl>
+      </Modal>
+    </div>
+  );
+}
+
+function Shortcut({ route }: { route: Route }) {
+  return (
+    <>
+      <dt>
+        <kbd>g</kbd> <kbd>{route.key}</kbd>
+      </dt>
+      <dd>Go to {route.title}</dd>
+    </>
+  );
+}
+
+function PageLink({ route }: { route: Route }) {
+  const { pathname } = useLocation();
+  return (
+    <Link to={route.path} aria-current={pathname === route.path ? "page" : undefined}>
+      <Icon name={route.icon} />
+      {route.title}
+    </Link>
+  );
+}
+
+function SiteName({ name, host }: { name: string; host: string }) {
+  return (
+    <span>
+      <b>{name}</b>
+      <span className="small second">{host}</span>
+    </span>
+  );
+}
+
+function SiteSwitch() {
+  const { site, sites, choose } = useSite();
+  if (!site) return null;
+  if (sites.length < 2)
+    return (
+      <div className="site">
+        <SiteName {...site} />
+      </div>
+    );
+  const items = sites.map((s) => ({ key: s.host, label: s.name }));
+  return (
+    <Dropdown trigger={["click"]} menu={{ items, selectedKeys: [site.host], onClick: (e) => choose(e.key) }}>
+      <button type="button" className="site" aria-label={`Site: ${site.name}. Choose another`}>
+        <SiteName {...site} />
+        <Icon name="down" />
+      </button>
+    </Dropdown>
+  );
+}
+
+function Rail() {
+  const atlas = useAtlas().data;
+  const ready = useReady();
+  return (
+    <div className="rail">
+      <div className="brand serif">
+        <Mark />
+        East Porch
+      </div>
+      <SiteSwitch />
+      <nav aria-label="Pages">
+        {(["Watch", "Ask", "Keep"] as const).map((group) => {
+          const pages = routes.filter((r) => r.group === group);
+          return (
+            pages.length > 0 && (
+              <section key={group}>
+                <h2>{group}</h2>
+                {pages.map((r) => (
+                  <PageLink key={r.path} route={r} />
+                ))}
+              </section>
+            )
+          );
+        })}
+      </nav>
+      {atlas && (
+        <footer>
+          Edition {atlas.name}
+          <br />
+          <span className={ready.data === false || ready.isError ? "ready not" : "ready"}>
+            {atlas.sources.length} sources,{" "}
+            {ready.data === false || ready.isError ? "the database is away" : "ready"}
+          </span>
+        </footer>
+      )}
+    </div>
+  );
+}
+
+function Bar({ route, quick }: { route: Route; quick: React.RefObject<InputRef | null> }) {
+  const { mode, toggleMode, presenting, setPresenting } = usePreferences();
+  const { site } = useSite();
+  const navigate = useNavigate();
+  const [text, setText] = useState("");
+  const other = mode === "dark" ? "light" : "dark";
+  return (
+    <header className="bar">
+      <Mark />
+      <hgroup>
+        <h1 className="serif">{route.title}</h1>
+        <span className="phone small second">{site?.name}</span>
+      </hgroup>
+      <p className="line">{route.line}</p>
+      {route.path !== "/lookup" && (
+        <Input
+          ref={quick}
+          className="quick"
+          aria-label="Look up an address"
+          placeholder="Look up an address"
+          prefix={<Icon name="lookup" />}
+          suffix={<kbd aria-hidden="true">/</kbd>}
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+          onPressEnter={() => {
+            if (text.trim()) void navigate(`/lookup?address=${encodeURIComponent(text.trim())}`);
+          }}
+        />
+      )}
+      <label className="switch">
+        <Switch
+          size="small"
+          checked={presenting}
+          onChange={setPresenting}
+          aria-label="Presentation: mask every address"
+        />
+        Presentation
+      </label>
+      <button
+        type="button"
+        className="iconbutton phone-eye"
+        aria-label="Presentation: mask every address"
+        aria-pressed={presenting}
+        onClick={() => setPresenting(!presenting)}
+      >
+        <Icon name="eye" />
+      </button>
+      <button type="button" className="iconbutton" aria-label={`Turn to ${other}`} onClick={toggleMode}>
+        <Icon name={mode === "dark" ? "sun" : "moon"} />
+      </button>
+    </header>
+  );
+}
+
+/** useKeys listens for single keys outside of fields: / and ?, and g with a letter. */
+function useKeys(lookUp: () => void, setHelp: (open: boolean) => void) {
+  const navigate = useNavigate();
+  const going = useRef(false);
+  useEffect(() => {
+    const onKey = (e: KeyboardEvent) => {
+      const target = e.target as HTMLElement;
+      if (e.ctrlKey || e.metaKey || e.altKey || target.closest("input, textarea, select, [contenteditable]"))
+        return;
+      if (going.current) {
+        going.current = false;
+        const route = routes.find((r) => r.key === e.key);
+        if (route) void navigate(route.path);
+        return;
+      }
+      if (e.key === "g") going.current = true;
+      else if (e.key === "?") setHelp(true);
+      else if (e.key === "/") {
+        e.preventDefault();
+        const field = document.querySelector<HTMLInputElement>("#lookup-field");
+        if (field) field.focus();
+        else lookUp();
+      }
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, [navigate, lookUp, setHelp]);
+}

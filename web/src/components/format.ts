@@ -1,0 +1,46 @@
+import dayjs from "dayjs";
+import type { Card, Level, Trail, Whereabouts } from "../api/client";
+
+/** degrees writes a coordinate with a true minus sign. */
+export const degrees = (n: number) => String(Math.round(n * 100) / 100).replace("-", "−");
+
+export const km = (n: number) => `${Math.round(n).toLocaleString("en")} km`;
+
+/** clockTime is the time of day today, and day and time before. */
+export function clockTime(time: string): string {
+  const t = dayjs(time);
+  return t.isSame(dayjs(), "day") ? t.format("HH:mm:ss") : t.format("D MMM HH:mm");
+}
+
+/** placeName is the finest thing that whereabouts name. */
+export function placeName(w: Whereabouts): string {
+  return w.city ?? w.names.region ?? w.names.country ?? w.names.continent ?? "Nowhere known";
+}
+
+const steps: Record<Level, number> = { city: 4, region: 3, country: 2, continent: 1, none: 0 };
+export const levelSteps = (level: Level) => steps[level];
+
+/** wasFound says whether a visitor was found at all, kept or not. */
+export const wasFound = (card: Card) => card.address.kind !== null;
+
+export const unverified = (trail: Trail) =>
+  trail.omitted + trail.hops.filter((h) => h.verdict === "unverified").length;
+
+/** opened says that the configuration resolves an address although its kind is special. */
+export const isOpened = (card: Card) =>
+  !card.address.set_aside &&
+  card.address.kind !== null &&
+  !["public", "translation", "tunnel"].includes(card.address.kind);
+
+const factNames: Record<string, string> = {
+  continent_code: "Continent",
+  country_code: "Country",
+  region_code: "Region",
+  city: "City",
+  postal_code: "Postal code",
+  latitude: "Latitude",
+  longitude: "Longitude",
+  radius_km: "Radius",
+  time_zone: "Time zone",
+};
+export const factName = (fact: string) => factNames[fact] ?? fact;

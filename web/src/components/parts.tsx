@@ -1,0 +1,155 @@
+import { Tooltip } from "antd";
+import { useState, type ReactNode } from "react";
+import { Link } from "react-router";
+import type { Card, Evidence, Hop, Level, Trail } from "../api/client";
+import { isOpened, levelSteps } from "./format";
+import { Icon, type IconName } from "./icons";
+import { maskAddress, maskText, shortenV6 } from "./mask";
+import { usePreferences } from "./preferences";
+
+/** Addr is the only way for an address or prefix to reach the screen; a click looks an address up. */
+export function Addr(props: { text: string; subject?: boolean; link?: boolean; short?: boolean }) {
+  const { presenting } = usePreferences();
+  const shown = presenting ? maskAddress(props.text) : props.short ? shortenV6(props.text) : props.text;
+  const className = props.subject ? "addr subject" : "addr";
+  const node =
+    props.link && !presenting ? (
+      <Link className={className} to={`/lookup?address=${encodeURIComponent(props.text)}`}>
+        {shown}
+      </Link>
+    ) : (
+      <span className={className}>{shown}</span>
+    );
+  return shown !== props.text && !presenting ? <Tooltip title={props.text}>{node}</Tooltip> : node;
+}
+
+/** Prose shows a sentence of the service, in which addresses may stand. */
+export function Prose({ text }: { text: string }) {
+  const { presenting } = usePreferences();
+  return <>{presenting ? maskText(text) : text}</>;
+}
+
+export function Steps({ level }: { level: Level }) {
+  const filled = levelSteps(level);
+  return (
+    <span className="steps" aria-hidden="true">
+      {[1, 2, 3, 4].map((n) => (
+        <i key={n} className={n <= filled ? "on" : ""} />
+      ))}
+    </span>
+  );
+}
+
+export function LevelMark({ level }: { level: Level }) {
+  return (
+    <span className="level">
+      <Steps level={level} />
+      {level}
+    </span>
+  );
+}
+
+/** KindChip names what is special about an address; public addresses get none. */
+export function KindChip({ card }: { card: Card }) {
+  const { kind, set_aside } = card.address;
+  if (kind === null || kind === "public") return null;
+  if (set_aside) return <span className="chip kind aside">{kind} · set aside</span>;
+  return <span className="chip kind">{isOpened(card) ? `${kind} · opened` : kind}</span>;
+}
+
+export function CodeChip({ code }: { code: string }) {
+  return <span className="chip code">{code}</span>;
+}
+
+export function EyeChip({ children }: { children: ReactNode }) {
+  return <span className="chip eye">{children}</span>;
+}
+
+const flags = import.meta.glob<string>("../../node_modules/flag-icons/flags/4x3/??.svg", {
+  eager: true,
+  query: "?url",
+  import: "default",
+});
+
+/** Flag is decoration beside a country's name. */
+export function Flag({ code }: { code: string | null }) {
+  const url = code && flags[`../../node_modules/flag-icons/flags/4x3/${code.toLowerCase()}.svg`];
+  if (!url) return <span className="flag blank" aria-hidden="true" />;
+  return <img className="flag" src={url} alt="" loading="lazy" />;
+}
+
+export function Country({ code, name }: { code: string | null; name: ReactNode }) {
+  return (
+    <span className="country">
+      <Flag code={code} />
+      {name}
+    </span>
+  );
+}
+
+const bases: Record<Evidence["basis"], IconName> = {
+  correction: "pencil",
+  "self-published claim": "claim",
+  "table's claim": "grid",
+  registration: "ribbon",
+  derived: "derived",
+};
+
+export function Basis({ basis }: { basis: Evidence["basis"] }) {
+  return (
+    <span className="basis">
+      <Icon name={bases[basis]} />
+      {basis}
+    </span>
+  );
+}
+
+const verdictWords: Record<Hop["verdict"], string> = {
+  trusted: "trusted proxy",
+  visitor: "visitor",
+  unverified: "unverified",
+  unreadable: "unreadable",
+};
+
+export function Pin({ verdict }: { verdict: Hop["verdict"] }) {
+  return (
+    <span className={`pin ${verdict}`} aria-hidden="true">
+      {verdict === "trusted" && <Icon name="check" />}
+      {verdict === "visitor" && <Icon name="door" />}
+      {verdict === "unverified" && "?"}
+      {verdict === "unreadable" && <Icon name="close" />}
+    </span>
+  );
+}
+
+/** MiniTrail draws the hops on one line, the peer at the left. */
+export function MiniTrail({ trail }: { trail: Trail }) {
+  const shown = trail.hops.slice(0, 7);
+  const words = trail.hops.map((h) => verdictWords[h.verdict]).join(", ");
+  return (
+    <span className="minitrail" role="img" aria-label={`From the peer: ${words}`}>
+      {shown.map((hop, i) => (
+        <span key={i} className="minitrail">
+          {i > 0 && <span className={hop.verdict === "unverified" ? "line loose" : "line"} />}
+          <Pin verdict={hop.verdict} />
+        </span>
+      ))}
+    </span>
+  );
+}
+
+/** Fold is a caret, a title and a summary that opens to its content. */
+export function Fold(props: { title: string; extra?: ReactNode; summary: ReactNode; children: ReactNode }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <section className="fold">
+      <button type="button" aria-expanded={open} onClick={() => setOpen(!open)}>
+        <Icon name={open ? "down" : "caret"} />
+        <b>{props.title}</b>
+        {props.extra}
+        <span className="small quiet">{props.summary}</span>
+      </button>
+      {open && <div className="fold-body">{props.children}</div>}
+    </section>
+  );
+}

@@ -1,0 +1,76 @@
+import { geoCircle, geoMercator, geoPath } from "d3-geo";
+import { useMemo } from "react";
+import { degrees, km } from "../components/format";
+import { useSize } from "./useSize";
+import { graticule, kmToDegrees, scaleBar, useOutlines } from "./world";
+
+interface Props {
+  latitude: number;
+  longitude: number;
+  radiusKm: number;
+  name: string;
+  /** wide draws the circle dashed: the country or continent is all that is known. */
+  wide?: boolean;
+}
+
+/** PlaceMap shows one true circle: the place lies somewhere within it. */
+export function PlaceMap(props: Props) {
+  const { latitude, longitude, radiusKm } = props;
+  const { ref, width, height } = useSize<HTMLDivElement>();
+  const place = radiusKm < 150;
+  const coarse = useOutlines("50m");
+  const fine = useOutlines("10m", place);
+
+  const drawn = useMemo(() => {
+    if (!width || !height) return null;
+    // The circle takes four tenths of the smaller side.
+    const pixelsPerKm = (0.2 * Math.min(width, height)) / radiusKm;
+    const stretch = Math.cos((latitude * Math.PI) / 180);
+    const projection = geoMercator()
+      .center([longitude, latitude])
+      .scale(pixelsPerKm * 6371 * stretch)
+      .translate([width / 2, height / 2])
+      .clipExtent([
+        [-2, -2],
+        [width + 2, height + 2],
+      ]);
+    const path = geoPath(projection);
+    const outlines = (place && fine) || coarse;
+    return {
+      land: outlines && path(outlines.land),
+      borders: coarse?.borders && path(coarse.borders),
+      lines: path(graticule),
+      ring: path(geoCircle().center([longitude, latitude]).radius(kmToDegrees(radiusKm))()),
+      bar: scaleBar(pixelsPerKm, 110),
+      edge: radiusKm * pixelsPerKm,
+    };
+  }, [width, height, latitude, longitude, radiusKm, place, coarse, fine]);
+
+  const label = `Somewhere within ${km(radiusKm)} of ${degrees(latitude)}, ${degrees(longitude)}, at ${props.name}`;
+  const x = width / 2;
+  const y = height / 2;
+  return (
+    <div className="placemap" ref={ref}>
+      {drawn && (
+        <svg className="map" width={width} height={height} role="img" aria-label={label}>
+          <path className="graticule" d={drawn.lines ?? ""} />
+          <path className="land" d={drawn.land ?? ""} />
+          <path className="borders" d={drawn.borders ?? ""} />
+          <path className={props.wide ? "ring wide" : "ring"} d={drawn.ring ?? ""} />
+          <path className="cross" d={`M${x - 5} ${y}h10M${x} ${y - 5}v10`} />
+          <path className="reach" d={`M${x + 7} ${y}H${x + drawn.edge}`} />
+          <text className="name" x={x + drawn.edge + 6} y={y + 4}>
+            {km(radiusKm)}
+          </text>
+          <text className="name big" x={x} y={y - drawn.edge - 10} textAnchor="middle">
+            {props.name}
+          </text>
+          <path className="scale" d={`M14 ${height - 20}v5h${drawn.bar.pixels}v-5`} />
+          <text className="name" x={14 + drawn.bar.pixels + 8} y={height - 12}>
+            {km(drawn.bar.km)}
+          </text>
+        </svg>
+      )}
+    </div>
+  );
+}

@@ -1,0 +1,175 @@
+import { App, Button, Input, Segmented } from "antd";
+import { useState } from "react";
+import { useSearchParams } from "react-router";
+import type { Card } from "../../api/client";
+import { useCard } from "../../api/queries";
+import { canDraw, Facts, PlaceHead } from "../../components/CardView";
+import { EvidenceBlocks, EvidenceTable } from "../../components/EvidenceTable";
+import { placeName } from "../../components/format";
+import { Icon } from "../../components/icons";
+import { maskText } from "../../components/mask";
+import { Addr } from "../../components/parts";
+import { usePreferences } from "../../components/preferences";
+import { Bars, Empty, Failed } from "../../components/states";
+import { PlaceMap } from "../../map/PlaceMap";
+import { toGeoJSON } from "./geojson";
+import { useRecent } from "./useRecent";
+
+/** LookupPage answers for one address: card, circle and evidence. */
+export function LookupPage() {
+  const [params, setParams] = useSearchParams();
+  const address = params.get("address") ?? "";
+  const card = useCard(address);
+  const recent = useRecent(card.data?.address.text ?? null);
+  const ask = (text: string) => setParams(text.trim() ? { address: text.trim() } : {});
+  return (
+    <div className="lookup">
+      <SearchRow key={address} address={address} recent={recent} onAsk={ask} />
+      {address === "" ? (
+        <div className="panel">
+          <Empty
+            title="Ask for any address."
+            text="The card says where it is, within how many kilometres, and who says so."
+          >
+            <Button onClick={() => ask("198.18.3.40")}>
+              Try <Addr text="198.18.3.40" />
+            </Button>
+            <Button onClick={() => ask("10.1.2.3")}>
+              Try <Addr text="10.1.2.3" />
+            </Button>
+          </Empty>
+        </div>
+      ) : card.isPending ? (
+        <div className="panel">
+          <Bars label="The card is loading" rows={6} />
+        </div>
+      ) : card.isError ? (
+        <div className="panel">
+          <Failed what="There is no card." error={card.error} retry={() => void card.refetch()} />
+        </div>
+      ) : (
+        <Answer card={card.data} />
+      )}
+    </div>
+  );
+}
+
+function SearchRow(props: { address: string; recent: string[]; onAsk: (text: string) => void }) {
+  const { presenting } = usePreferences();
+  const [text, setText] = useState(props.address);
+  return (
+    <form
+      role="search"
+      className="searchrow"
+      onSubmit={(e) => {
+        e.preventDefault();
+        props.onAsk(text);
+      }}
+    >
+      <Input
+        id="lookup-field"
+        className="field mono"
+        size="large"
+        aria-label="Address to look up"
+        placeholder="198.18.3.40 or 2001:db8::1"
+        prefix={<Icon name="lookup" />}
+        suffix={<kbd aria-hidden="true">Enter</kbd>}
+        value={presenting ? maskText(text) : text}
+        onChange={(e) => setText(e.target.value)}
+        spellCheck={false}
+        autoComplete="off"
+      />
+      <Button type="primary" size="large" htmlType="submit">
+        Look up
+      </Button>
+      {props.recent.length > 0 && (
+        <p className="recent small">
+          <span className="second">Asked before:</span>
+          {props.recent.map((r) => (
+            <Addr key={r} text={r} link short />
+          ))}
+        </p>
+      )}
+    </form>
+  );
+}
+
+type View = "Card" | "JSON" | "GeoJSON";
+
+function Answer({ card }: { card: Card }) {
+  const { message } = App.useApp();
+  const { presenting } = usePreferences();
+  const [view, setView] = useState<View>("Card");
+  const raw = JSON.stringify(view === "GeoJSON" ? toGeoJSON(card) : card, null, 2);
+  const text = presenting ? maskText(raw) : raw;
+  const copy = async () => {
+    await navigator.clipboard.writeText(text);
+    void message.success("Copied.");
+  };
+  const w = card.whereabouts;
+  const tools = (
+    <span className="tools">
+      <Segmented<View>
+        options={["Card", "JSON", "GeoJSON"]}
+        value={view}
+        onChange={setView}
+        aria-label="View"
+      />
+      <Button icon={<Icon name="copy" />} onClick={() => void copy()} aria-label="Copy as JSON">
+        Copy
+      </Button>
+    </span>
+  );
+  return (
+    <>
+      <div className={canDraw(card) ? "answer" : "answer alone"}>
+        <section className="panel answer-card" aria-label="Card">
+          {view === "Card" ? (
+            <>
+              <PlaceHead card={card} aside={tools} />
+              <Facts card={card} />
+            </>
+          ) : (
+            <>
+              <div className="placehead-row">
+                <h2 className="serif place">{placeName(w)}</h2>
+                {tools}
+              </div>
+              <pre className="json mono" tabIndex={0} aria-label={`The card as ${view}`}>
+                {text}
+              </pre>
+            </>
+          )}
+        </section>
+        {canDraw(card) && (
+          <section className="panel answer-map" aria-label="Map">
+            <PlaceMap
+              latitude={w.latitude ?? 0}
+              longitude={w.longitude ?? 0}
+              radiusKm={w.radius_km ?? 0}
+              name={placeName(w)}
+              wide={w.level === "country" || w.level === "continent"}
+            />
+            <p className="note small">The circle is the answer; its middle is not a street.</p>
+          </section>
+        )}
+      </div>
+      {card.evidence.length > 0 && (
+        <section className="panel" aria-labelledby="evidence-title">
+          <div className="panel-head">
+            <h2 className="panel-title" id="evidence-title">
+              Evidence
+            </h2>
+            <span className="small second">The most specific range of the highest-ranked source wins.</span>
+          </div>
+          <div className="desk-only">
+            <EvidenceTable card={card} />
+          </div>
+          <div className="phone-only">
+            <EvidenceBlocks card={card} />
+          </div>
+        </section>
+      )}
+    </>
+  );
+}

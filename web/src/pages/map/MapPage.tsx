@@ -1,0 +1,293 @@
+import { Button, Segmented } from "antd";
+import { useCallback, useEffect, useRef, useState } from "react";
+import { Link, useSearchParams } from "react-router";
+import type { Place } from "../../api/client";
+import { usePlaces } from "../../api/queries";
+import { km } from "../../components/format";
+import { Icon } from "../../components/icons";
+import { Flag, LevelMark } from "../../components/parts";
+import { useSite } from "../../components/site";
+import { Bars, Empty, Failed } from "../../components/states";
+import { placeKey, type Group } from "../../map/cluster";
+import { scaleBar } from "../../map/world";
+import { WorldMap, type WorldHandle } from "../../map/WorldMap";
+import { FilterChips } from "../visits/FilterChips";
+import { toQuery } from "../visits/filters";
+
+const nameOf = (p: Place): string => p.city ?? p.names.region ?? p.names.country;
+
+const groupName = (g: Group) => {
+  const first = g.places[0];
+  if (!first) return "";
+  return g.places.length > 1 ? `Around ${nameOf(first)}` : nameOf(first);
+};
+
+type Twin = "Map" | "Table";
+
+/** MapPage shows visits as circles, and the same as a table. */
+export function MapPage() {
+  const { site } = useSite();
+  const [params] = useSearchParams();
+  const report = usePlaces(site?.host ?? "", toQuery(params));
+  const [selected, setSelected] = useState("");
+  const [view, setView] = useState<{ groups: Group[]; pixelsPerKm: number }>({ groups: [], pixelsPerKm: 0 });
+  const [drawer, setDrawer] = useState(true);
+  const [twin, setTwin] = useState<Twin>("Map");
+  const phone = usePhone();
+  const world = useRef<WorldHandle>(null);
+  const onGroups = useCallback(
+    (groups: Group[], pixelsPerKm: number) => setView({ groups, pixelsPerKm }),
+    [],
+  );
+  useEffect(() => {
+    const onKey = (e: KeyboardEvent) => {
+      if ((e.target as HTMLElement).closest("input, [role=combobox]")) return;
+      if (e.key === "t" && phone) setTwin((v) => (v === "Map" ? "Table" : "Map"));
+      if (e.key === "t" && !phone) setDrawer((d) => !d);
+      if (e.key === "Escape") setSelected("");
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, [phone]);
+
+  const rows = report.data?.rows ?? [];
+  const bar = view.pixelsPerKm > 0 ? scaleBar(view.pixelsPerKm, 90) : null;
+  const table = report.data && (
+    <PlaceTable
+      groups={view.groups}
+      selected={selected}
+      onSelect={setSelected}
+      onMap={rows.reduce((n, p) => n + p.visits, 0)}
+      all={report.data.count.matching}
+      noPoint={report.data.no_point}
+      onClose={phone ? null : () => setDrawer(false)}
+    />
+  );
+  return (
+    <div className={phone && twin === "Table" ? "mappage table-only" : "mappage"}>
+      <div className="map-top">
+        {phone && <Segmented<Twin> options={["Map", "Table"]} value={twin} onChange={setTwin} />}
+        <div className="chips" role="group" aria-label="Filters">
+          <FilterChips />
+        </div>
+      </div>
+      {report.isPending ? (
+        <div className="panel map-state">
+          <Bars label="The map is loading" />
+        </div>
+      ) : report.isError ? (
+        <div className="panel map-state">
+          <Failed
+            what="The map could not be drawn."
+            error={report.error}
+            retry={() => void report.refetch()}
+          />
+        </div>
+      ) : report.data.count.matching === 0 ? (
+        <div className="panel map-state">
+          <Empty
+            title={
+              report.data.count.all === 0 ? "Nobody has knocked yet." : "No visit matches these filters."
+            }
+            text={`${report.data.count.all.toLocaleString("en")} visits in all.`}
+          />
+        </div>
+      ) : (
+        <WorldMap
+          places={rows}
+          nameOf={groupName}
+          selected={selected}
+          onSelect={setSelected}
+          onGroups={onGroups}
+          free={phone ? phoneRoom : drawer ? drawerRoom : deskRoom}
+          handle={world}
+        />
+      )}
+      <div className="map-zoom" role="group" aria-label="Zoom">
+        <button type="button" aria-label="Zoom in" onClick={() => world.current?.zoomBy(1.6)}>
+          <Icon name="plus" />
+        </button>
+        <button type="button" aria-label="Zoom out" onClick={() => world.current?.zoomBy(1 / 1.6)}>
+          <Icon name="minus" />
+        </button>
+        <button type="button" aria-label="Show all visits" onClick={() => world.current?.fit()}>
+          <Icon name="fit" />
+        </button>
+      </div>
+      <div className="map-legend small">
+        <span>
+          <svg viewBox="0 0 14 14" className="map key" aria-hidden="true">
+            <circle className="cluster" cx="7" cy="7" r="6" />
+          </svg>
+          several places
+        </span>
+        <span>
+          <svg viewBox="0 0 14 14" className="map key" aria-hidden="true">
+            <circle className="ring dot" cx="7" cy="7" r="5.5" />
+          </svg>
+          true to its radius
+        </span>
+        <span>
+          <svg viewBox="0 0 14 14" className="map key" aria-hidden="true">
+            <circle className="ring wide" cx="7" cy="7" r="5.5" />
+          </svg>
+          country level only
+        </span>
+        {bar && (
+          <span>
+            <svg width={bar.pixels + 2} height="8" className="map key bare" aria-hidden="true">
+              <path className="scale" d={`M1 1v5h${bar.pixels}v-5`} />
+            </svg>
+            {km(bar.km)}
+          </span>
+        )}
+      </div>
+      {phone ? (
+        twin === "Table" && <div className="map-table">{table}</div>
+      ) : drawer ? (
+        <aside className="map-drawer" aria-label="Table of the map">
+          {table}
+        </aside>
+      ) : (
+        <Button className="map-open" onClick={() => setDrawer(true)}>
+          Table
+        </Button>
+      )}
+    </div>
+  );
+}
+
+const phoneRoom = { right: 0, bottom: 60 };
+const deskRoom = { right: 0, bottom: 60 };
+const drawerRoom = { right: 376, bottom: 60 };
+
+interface TableProps {
+  groups: Group[];
+  selected: string;
+  onSelect: (key: string) => void;
+  onMap: number;
+  all: number;
+  noPoint: { set_aside: number; unknown: number };
+  onClose: (() => void) | null;
+}
+
+/** PlaceTable lists the circles in view by count, and what no map can show. */
+function PlaceTable(props: TableProps) {
+  const shown = props.groups.reduce((n, g) => n + g.visits, 0);
+  const { set_aside, unknown } = props.noPoint;
+  const outside = props.onMap - shown;
+  return (
+    <>
+      <div className="panel-head">
+        <span>
+          <b>In this view</b>{" "}
+          <span className="second">
+            {shown.toLocaleString("en")} of {props.all.toLocaleString("en")} visits
+          </span>
+        </span>
+        {props.onClose && (
+          <button type="button" className="iconbutton" aria-label="Close the table" onClick={props.onClose}>
+            <Icon name="close" />
+          </button>
+        )}
+      </div>
+      <div className="scroll">
+        <table className="places">
+          <thead>
+            <tr>
+              <th scope="col">Whereabouts</th>
+              <th scope="col">Level</th>
+              <th scope="col" className="right">
+                Radius
+              </th>
+              <th scope="col" className="right">
+                Visits
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {props.groups.map((g) => (
+              <PlaceRow
+                key={g.key}
+                group={g}
+                chosen={g.places.some((p) => placeKey(p) === props.selected)}
+                onSelect={props.onSelect}
+              />
+            ))}
+          </tbody>
+        </table>
+      </div>
+      <p className="small second map-rest">
+        <Link className="numlink" to="/visits?level=none">
+          {set_aside + unknown} visits
+        </Link>{" "}
+        have no point: {set_aside} set aside, {unknown} unknown to the atlas.
+        {outside > 0 && (
+          <>
+            <br />
+            {outside} lie outside this view.
+          </>
+        )}
+      </p>
+    </>
+  );
+}
+
+function PlaceRow({
+  group,
+  chosen,
+  onSelect,
+}: {
+  group: Group;
+  chosen: boolean;
+  onSelect: (key: string) => void;
+}) {
+  const first = group.places[0];
+  if (!first) return null;
+  const several = group.places.length > 1;
+  const largest = Math.max(...group.places.map((p) => p.radius_km));
+  const query = several
+    ? `country_code=${first.country_code}`
+    : first.city
+      ? `country_code=${first.country_code}&city=${encodeURIComponent(first.city)}`
+      : `country_code=${first.country_code}&level=${first.level}`;
+  return (
+    <tr
+      className={chosen ? "chosen" : ""}
+      tabIndex={0}
+      onClick={() => onSelect(group.key)}
+      onKeyDown={(e) => e.key === "Enter" && e.target === e.currentTarget && onSelect(group.key)}
+    >
+      <td>
+        <span className="country">
+          <Flag code={first.country_code} />
+          <span className="cut" title={groupName(group)}>
+            {groupName(group)}
+          </span>
+        </span>
+      </td>
+      <td>{several ? <span className="second">cluster</span> : <LevelMark level={first.level} />}</td>
+      <td className="right nowrap">{several ? `to ${km(largest)}` : km(first.radius_km)}</td>
+      <td className="right">
+        {several ? (
+          group.visits
+        ) : (
+          <Link className="numlink" to={`/visits?${query}`}>
+            {group.visits}
+          </Link>
+        )}
+      </td>
+    </tr>
+  );
+}
+
+function usePhone() {
+  const [phone, setPhone] = useState(() => window.matchMedia("(max-width: 700px)").matches);
+  useEffect(() => {
+    const query = window.matchMedia("(max-width: 700px)");
+    const follow = (e: MediaQueryListEvent) => setPhone(e.matches);
+    query.addEventListener("change", follow);
+    return () => query.removeEventListener("change", follow);
+  }, []);
+  return phone;
+}

@@ -1,0 +1,104 @@
+import { Button, Input, Popover, Select } from "antd";
+import { useState } from "react";
+import { useSearchParams } from "react-router";
+import { Icon } from "../../components/icons";
+import { filterKeys, filterNames, sinceChoices, words, type FilterKey } from "./filters";
+
+/** FilterChips shows the filters of the page's address and adds more. */
+export function FilterChips() {
+  const [params, setParams] = useSearchParams();
+  const [open, setOpen] = useState(false);
+  const change = (key: FilterKey, value: string | undefined) =>
+    setParams((before) => {
+      const next = new URLSearchParams(before);
+      if (value) next.set(key, value);
+      else next.delete(key);
+      return next;
+    });
+  const set = filterKeys.filter((key) => params.get(key));
+  return (
+    <>
+      {set.map((key) => (
+        <button
+          key={key}
+          type="button"
+          className="filterchip"
+          aria-label={`Remove the filter ${filterNames[key]} ${words(key, params.get(key) ?? "")}`}
+          onClick={() => change(key, undefined)}
+        >
+          <b>{filterNames[key]}</b> {words(key, params.get(key) ?? "")}
+          <Icon name="close" />
+        </button>
+      ))}
+      <Popover
+        open={open}
+        onOpenChange={setOpen}
+        trigger="click"
+        placement="bottomLeft"
+        content={<FilterForm params={params} change={change} onDone={() => setOpen(false)} />}
+      >
+        <button type="button" className="filterchip add" aria-expanded={open}>
+          <Icon name="plus" /> Filter
+        </button>
+      </Popover>
+    </>
+  );
+}
+
+function FilterForm(props: {
+  params: URLSearchParams;
+  change: (key: FilterKey, value: string | undefined) => void;
+  onDone: () => void;
+}) {
+  const { params, change } = props;
+  const select = (key: FilterKey, options: { value: string; label: string }[]) => (
+    <label>
+      {filterNames[key][0]?.toUpperCase()}
+      {filterNames[key].slice(1)}
+      <Select
+        allowClear
+        value={params.get(key)}
+        placeholder="any"
+        options={options}
+        onChange={(value: string | undefined) => change(key, value)}
+        aria-label={filterNames[key]}
+      />
+    </label>
+  );
+  const text = (key: FilterKey, hint: string) => (
+    <label>
+      {filterNames[key][0]?.toUpperCase()}
+      {filterNames[key].slice(1)}
+      <Input
+        key={params.get(key)}
+        defaultValue={params.get(key) ?? ""}
+        placeholder={hint}
+        onBlur={(e) => change(key, e.target.value.trim() || undefined)}
+        onPressEnter={(e) => {
+          change(key, e.currentTarget.value.trim() || undefined);
+          props.onDone();
+        }}
+      />
+    </label>
+  );
+  return (
+    <div className="filterform" onKeyDown={(e) => e.key === "Escape" && props.onDone()}>
+      {select(
+        "since",
+        Object.entries(sinceChoices).map(([value, c]) => ({ value, label: c.words })),
+      )}
+      {text("country_code", "PT")}
+      {text("city", "Lisbon")}
+      {select(
+        "level",
+        ["city", "region", "country", "none"].map((value) => ({ value, label: value })),
+      )}
+      {select("set_aside", [
+        { value: "false", label: "left out" },
+        { value: "true", label: "only" },
+      ])}
+      {text("path", "/programme")}
+      <Button onClick={props.onDone}>Done</Button>
+    </div>
+  );
+}

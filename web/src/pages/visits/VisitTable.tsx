@@ -1,0 +1,172 @@
+import { Table, type TableColumnsType } from "antd";
+import type { Visit } from "../../api/client";
+import { clockTime, km, placeName, unverified, wasFound } from "../../components/format";
+import { Addr, Country, EyeChip, KindChip, LevelMark, Steps } from "../../components/parts";
+import { Thumb } from "../../map/Thumb";
+
+/** AddressOf shows the address as far as it is kept, and says where it is not. */
+export function AddressOf({ visit, short = false }: { visit: Visit; short?: boolean }) {
+  const { text, stored_as } = visit.card.address;
+  if (text) return <Addr text={text} subject link short={short} />;
+  return <span className="second">{stored_as ?? (wasFound(visit.card) ? "not kept" : "not found")}</span>;
+}
+
+/** Marks are what is worth knowing of a visit beside its place. */
+export function Marks({ visit }: { visit: Visit }) {
+  const loose = unverified(visit.trail);
+  return (
+    <>
+      {visit.card.address.set_aside && <KindChip card={visit.card} />}
+      {!wasFound(visit.card) && <EyeChip>no visitor found</EyeChip>}
+      {loose > 0 && wasFound(visit.card) && <EyeChip>{loose} unverified</EyeChip>}
+    </>
+  );
+}
+
+export function placeLine(visit: Visit): { head: string; below: string } {
+  const { card } = visit;
+  if (card.address.set_aside) return { head: "Set aside", below: "never looked up" };
+  const w = card.whereabouts;
+  switch (w.level) {
+    case "none":
+      return { head: "Nowhere known", below: wasFound(card) ? "no source knows it" : "no visitor" };
+    case "country":
+      return { head: w.names.country ?? "", below: "no region said" };
+    default:
+      return { head: placeName(w), below: w.names.country ?? "" };
+  }
+}
+
+export const within = (v: Visit) =>
+  v.card.whereabouts.radius_km === null ? "–" : km(v.card.whereabouts.radius_km);
+
+/** wideColumns is one line a row, narrowColumns two, so that nothing is cut beside an open visit. */
+const wideColumns: TableColumnsType<Visit> = [
+  { title: "Time", width: 112, render: (_, v) => <time dateTime={v.time}>{clockTime(v.time)}</time> },
+  { title: "Address", width: 172, render: (_, v) => <AddressOf visit={v} short /> },
+  {
+    title: "Whereabouts",
+    render: (_, v) => {
+      const w = v.card.whereabouts;
+      const line = placeLine(v);
+      if (w.level === "none")
+        return (
+          <span className="second">
+            {line.head}, {line.below}
+          </span>
+        );
+      return (
+        <span className="one">
+          <Country code={w.country_code} name={<b>{line.head}</b>} />
+          <span className="second">{line.below}</span>
+        </span>
+      );
+    },
+  },
+  { title: "Level", width: 100, render: (_, v) => <LevelMark level={v.card.whereabouts.level} /> },
+  { title: "Within", width: 84, align: "right", render: (_, v) => within(v) },
+  { title: "Path", width: 150, ellipsis: true, render: (_, v) => <code className="small">{v.path}</code> },
+  { title: "Marks", width: 176, render: (_, v) => <Marks visit={v} /> },
+];
+
+const narrowColumns: TableColumnsType<Visit> = [
+  {
+    title: "Time",
+    width: 66,
+    render: (_, v) => {
+      const [time, day] = clockTime(v.time).split(" ").reverse();
+      return (
+        <time className="two" dateTime={v.time}>
+          {time}
+          <span className="small quiet">{day && clockTime(v.time).replace(` ${time ?? ""}`, "")}</span>
+        </time>
+      );
+    },
+  },
+  {
+    title: "Address, page",
+    width: 150,
+    render: (_, v) => (
+      <span className="two">
+        <AddressOf visit={v} short />
+        <code className="small second cut">{v.path}</code>
+      </span>
+    ),
+  },
+  {
+    title: "Whereabouts",
+    render: (_, v) => {
+      const line = placeLine(v);
+      const w = v.card.whereabouts;
+      return (
+        <span className="withthumb">
+          <Thumb at={w} aside={v.card.address.set_aside} />
+          <span className="two">
+            <b className="cut">{line.head}</b>
+            <span className="second">
+              {w.level === "none" ? line.below : <Country code={w.country_code} name={line.below} />}
+            </span>
+          </span>
+        </span>
+      );
+    },
+  },
+  {
+    title: "Within",
+    width: 88,
+    align: "right",
+    render: (_, v) => (
+      <span className="two right">
+        {within(v)}
+        {v.card.whereabouts.level !== "none" && (
+          <span className="level second">
+            <Steps level={v.card.whereabouts.level} />
+            {v.card.whereabouts.level}
+          </span>
+        )}
+      </span>
+    ),
+  },
+  { title: "Marks", width: 110, render: (_, v) => <Marks visit={v} /> },
+];
+
+interface Props {
+  visits: Visit[];
+  open: string;
+  onOpen: (id: string) => void;
+}
+
+/** VisitTable lists visits at a desk; up and down walk the rows, Enter opens one. */
+export function VisitTable({ visits, open, onOpen }: Props) {
+  return (
+    <Table<Visit>
+      className={open ? "visits-table narrow" : "visits-table"}
+      size="small"
+      rowKey="id"
+      columns={open ? narrowColumns : wideColumns}
+      dataSource={visits}
+      pagination={false}
+      tableLayout="fixed"
+      sticky
+      rowClassName={(v) =>
+        [v.card.address.set_aside ? "aside" : "", v.id === open ? "chosen" : ""].filter(Boolean).join(" ")
+      }
+      onRow={(v) => ({
+        tabIndex: 0,
+        "aria-selected": v.id === open,
+        onClick: (e) => {
+          if (!(e.target as HTMLElement).closest("a")) onOpen(v.id);
+        },
+        onKeyDown: (e) => {
+          if (e.target !== e.currentTarget) return;
+          if (e.key === "Enter") onOpen(v.id);
+          else if (e.key === "ArrowDown") (e.currentTarget.nextElementSibling as HTMLElement | null)?.focus();
+          else if (e.key === "ArrowUp")
+            (e.currentTarget.previousElementSibling as HTMLElement | null)?.focus();
+          else return;
+          e.preventDefault();
+        },
+      })}
+    />
+  );
+}

@@ -1,0 +1,155 @@
+import { Button } from "antd";
+import { useEffect } from "react";
+import { Link, useSearchParams } from "react-router";
+import { useVisit, useVisits } from "../../api/queries";
+import type { Visit } from "../../api/client";
+import { clockTime } from "../../components/format";
+import { Country, Steps } from "../../components/parts";
+import { useSite } from "../../components/site";
+import { Bars, Empty, Failed } from "../../components/states";
+import { FilterChips } from "./FilterChips";
+import { filterKeys, toQuery } from "./filters";
+import { VisitPanel } from "./VisitPanel";
+import { AddressOf, Marks, placeLine, VisitTable, within } from "./VisitTable";
+
+/** VisitsPage lists every visit once, the newest first; one may stand open beside the list. */
+export function VisitsPage() {
+  const { site } = useSite();
+  const [params, setParams] = useSearchParams();
+  const filter = toQuery(params);
+  const list = useVisits(site?.host ?? "", filter);
+  const open = params.get("visit") ?? "";
+  const setOpen = (id: string) =>
+    setParams((before) => {
+      const next = new URLSearchParams(before);
+      if (id && id !== open) next.set("visit", id);
+      else next.delete("visit");
+      return next;
+    });
+
+  const visits = list.data?.pages.flatMap((p) => p.visits) ?? [];
+  const one = useVisit(open);
+  const opened = visits.find((v) => v.id === open) ?? one.data;
+  useEscape(open !== "", () => setOpen(""));
+
+  const clear = () => setParams({});
+  const count = list.data?.pages[0]?.count;
+  const filtered = filterKeys.some((k) => params.get(k));
+  return (
+    <div className={opened ? "visits with-visit" : "visits"}>
+      <div className="chips" role="group" aria-label="Filters">
+        {filtered && <span className="second">Shown:</span>}
+        <FilterChips />
+      </div>
+      <section className="panel list" aria-label="Visits">
+        {list.isPending ? (
+          <Bars rows={8} label="Visits are loading" />
+        ) : list.isError ? (
+          <Failed what="The visits could not be read." error={list.error} retry={() => void list.refetch()} />
+        ) : visits.length === 0 && count?.all === 0 ? (
+          <Empty
+            title="Nobody has knocked yet."
+            text="Send a visit with POST /v1/visits to see how one looks."
+          >
+            <Link to="/lookup">Look up an address</Link>
+          </Empty>
+        ) : visits.length === 0 ? (
+          <Empty
+            title="No visit matches these filters."
+            text={`${(count?.all ?? 0).toLocaleString("en")} visits stand outside them.`}
+          >
+            <Button onClick={clear}>Clear the filters</Button>
+          </Empty>
+        ) : (
+          <>
+            <div className="list-head">
+              <span>
+                <b>{count?.matching.toLocaleString("en")} visits</b>
+                {count && count.all > count.matching && (
+                  <span className="second">
+                    {" "}
+                    of {count.all.toLocaleString("en")}; {(count.all - count.matching).toLocaleString("en")}{" "}
+                    stand outside these filters
+                  </span>
+                )}
+              </span>
+              <span className="small second">newest first</span>
+            </div>
+            <div className={list.isPlaceholderData ? "list-scroll dimmed" : "list-scroll"}>
+              <div className="desk-only">
+                <VisitTable visits={visits} open={opened ? open : ""} onOpen={setOpen} />
+              </div>
+              <ul className="phone-only phone-list">
+                {visits.map((v) => (
+                  <PhoneRow key={v.id} visit={v} onOpen={() => setOpen(v.id)} />
+                ))}
+              </ul>
+              {list.hasNextPage && (
+                <p className="more">
+                  <Button loading={list.isFetchingNextPage} onClick={() => void list.fetchNextPage()}>
+                    Older visits
+                  </Button>
+                </p>
+              )}
+            </div>
+          </>
+        )}
+      </section>
+      {opened && <VisitPanel visit={opened} onClose={() => setOpen("")} />}
+    </div>
+  );
+}
+
+function PhoneRow({ visit, onOpen }: { visit: Visit; onOpen: () => void }) {
+  const w = visit.card.whereabouts;
+  const line = placeLine(visit);
+  const aside = visit.card.address.set_aside;
+  return (
+    <li className={aside ? "aside" : ""}>
+      <div
+        role="button"
+        tabIndex={0}
+        onClick={(e) => {
+          if (!(e.target as HTMLElement).closest("a")) onOpen();
+        }}
+        onKeyDown={(e) => e.key === "Enter" && onOpen()}
+      >
+        <span className="row">
+          <AddressOf visit={visit} short />
+          <time className="small second" dateTime={visit.time}>
+            {clockTime(visit.time)}
+          </time>
+        </span>
+        <span className="row">
+          {w.level === "none" ? (
+            <span className="second">{line.head}</span>
+          ) : (
+            <Country
+              code={w.country_code}
+              name={w.level === "country" ? line.head : `${line.head}, ${line.below}`}
+            />
+          )}
+          {w.level !== "none" && (
+            <span className="level second">
+              <Steps level={w.level} />
+              {within(visit)}
+            </span>
+          )}
+        </span>
+        <span className="row">
+          <code className="small second cut">{visit.path}</code>
+          <Marks visit={visit} />
+        </span>
+      </div>
+    </li>
+  );
+}
+
+function useEscape(active: boolean, close: () => void) {
+  useEffect(() => {
+    if (!active) return;
+    const onKey = (e: KeyboardEvent) => e.key === "Escape" && close();
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  });
+}

@@ -1,0 +1,50 @@
+import type { ComponentType } from "react";
+import type { IconName } from "./components/icons";
+import { LookupPage } from "./pages/lookup/LookupPage";
+import { MapPage } from "./pages/map/MapPage";
+import { VisitsPage } from "./pages/visits/VisitsPage";
+
+export interface Route {
+  path: string;
+  title: string;
+  line: string;
+  group: "Watch" | "Ask" | "Keep";
+  icon: IconName;
+  /** key opens the page after g. */
+  key: string;
+  page: ComponentType;
+  /** flush pages fill all below the bar. */
+  flush?: boolean;
+}
+
+/** The pages, in the order of the rail; it draws the menu too. */
+export const routes: Route[] = [
+  {
+    path: "/visits",
+    title: "Visits",
+    line: "Every visit once, newest first",
+    group: "Watch",
+    icon: "visits",
+    key: "v",
+    page: VisitsPage,
+  },
+  {
+    path: "/map",
+    title: "Map",
+    line: "Where visits come from, as far as is known",
+    group: "Watch",
+    icon: "map",
+    key: "m",
+    page: MapPage,
+    flush: true,
+  },
+  {
+    path: "/lookup",
+    title: "Look up",
+    line: "What the atlas says of an address, and why",
+    group: "Ask",
+    icon: "lookup",
+    key: "l",
+    page: LookupPage,
+  },
+];
