@@ -13,6 +13,7 @@ require (
 	github.com/knadh/koanf/v2 v2.4.1
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/spf13/cobra v1.10.2
+	github.com/stretchr/testify v1.12.1
 	go.yaml.in/yaml/v3 v3.0.6
 	golang.org/x/sync v0.25.0
 	golang.org/x/text v0.44.0

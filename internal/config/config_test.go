@@ -1,0 +1,106 @@
+package config
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/visit"
+)
+
+func load(t *testing.T, text string, env map[string]string, flags map[string]any) (*Config, error) {
+	t.Helper()
+	in := Input{Getenv: func(k string) string { return env[k] }, Flags: flags}
+	if text != "" {
+		in.File = filepath.Join(t.TempDir(), "eastporch.yaml")
+		require.NoError(t, os.WriteFile(in.File, []byte(text), 0o600))
+	}
+	return Load(in)
+}
+
+func TestDefaults(t *testing.T) {
+	c, err := load(t, "", map[string]string{"HOME": "/home/anna"}, nil)
+	require.NoError(t, err)
+	assert.Equal(t, "127.0.0.1:8080", c.Listen.Visitor)
+	assert.Equal(t, 10*time.Second, c.ShutdownGrace)
+	assert.Empty(t, c.Proxies.Trusted, "no proxy is trusted by default")
+	assert.Equal(t, visit.Truncated, c.Sites[0].PrivacyMode())
+	assert.Empty(t, c.Rules())
+}
+
+func TestFlagsGoBeforeVariablesBeforeTheFile(t *testing.T) {
+	text := "listen: {visitor: '127.0.0.1:1', desk: '127.0.0.1:1'}\nlog: {level: error}\n"
+	env := map[string]string{"EASTPORCH_LISTEN_DESK": "127.0.0.1:2", "EASTPORCH_LOG_LEVEL": "warn", "EASTPORCH_PROXIES_TRUSTED": "10.0.0.0/8, ::1"}
+	c, err := load(t, text, env, map[string]any{"log.level": "debug"})
+	require.NoError(t, err)
+	assert.Equal(t, "127.0.0.1:1", c.Listen.Visitor)
+	assert.Equal(t, "127.0.0.1:2", c.Listen.Desk)
+	assert.Equal(t, "debug", c.Log.Level)
+	assert.Equal(t, "::1/128", c.TrustedProxies()[1].String())
+}
+
+func TestFile(t *testing.T) {
+	c, err := load(t, `
+sites:
+  - {host: heronlake.example, name: Heron Lake Regatta, privacy: whole}
+policy:
+  - {prefix: 198.18.0.0/15, action: resolve}
+  - {kind: loopback, action: set aside, stored_as: this machine}
+atlas:
+  sources:
+    - {name: Harbour Net geofeed, file: feed.csv, format: geofeed, rank: 2, dated: 2026-10-28}
+`, nil, nil)
+	require.NoError(t, err)
+	assert.Equal(t, visit.Whole, c.Sites[0].PrivacyMode())
+	rules := c.Rules()
+	assert.Equal(t, addr.Resolve, rules[0].Action)
+	assert.Equal(t, addr.Loopback, rules[1].Kind)
+	assert.Equal(t, "2026-10-28", c.Atlas.Sources[0].Dated, "an unquoted date stays text")
+	assert.Equal(t, filepath.Join("/etc/eastporch", "feed.csv"), Input{File: "/etc/eastporch/e.yaml"}.SourceFile(c.Atlas.Sources[0]))
+}
+
+func TestProblemsNameTheLineAndTheRemedy(t *testing.T) {
+	tests := []struct {
+		name, text string
+		want       []string
+	}{
+		{"an unknown key", "listen:\n  dest: x\n", []string{"line 2", "listen.dest", `Did you mean "desk"?`}},
+		{"an unknown key in a list", "sites:\n  - host: a\n    privcy: whole\n", []string{"line 3", `Did you mean "privacy"?`}},
+		{"an unknown key like none", "zzz: 1\n", []string{"line 1", "Known here are listen"}},
+		{"a port", "listen:\n  desk: 127.0.0.1:99999\n", []string{"line 2", "127.0.0.1:8080"}},
+		{"a name for an address", "listen:\n  desk: porch.example:80\n", []string{"line 2", "not an IP address"}},
+		{"a bad prefix", "proxies:\n  trusted:\n    - 10.0.0.0/8\n    - 203.0.113.4/28\n", []string{"line 4", "did you mean 203.0.113.0/28?"}},
+		{"a kind", "policy:\n  - {kind: privat, action: resolve}\n", []string{"line 2", "Give one of reserved, public, private"}},
+		{"a kind and a prefix", "policy:\n  - {kind: private, prefix: 10.0.0.0/8, action: resolve}\n", []string{"line 2", "not both"}},
+		{"an action", "policy:\n  - {kind: private, action: open}\n", []string{"line 2", "action: resolve"}},
+		{"a privacy mode", "sites:\n  - {host: a, privacy: hole}\n", []string{"line 2", "truncated or whole"}},
+		{"a site twice", "sites:\n  - {host: a}\n  - {host: a}\n", []string{"line 3", "twice"}},
+		{"a format, a rank and a date", "atlas:\n  sources:\n    - {name: n, file: f, format: cvs, rank: 0, dated: soon}\n", []string{"line 3", "geofeed", "1 is highest", "2026-11-01"}},
+		{"a duration", "shutdown_grace: soon\n", []string{"line 1", "shutdown_grace"}},
+		{"a duration of nothing", "shutdown_grace: 0s\n", []string{"line 1", "more than nothing"}},
+		{"a database", "database: {url: mysql://x}\n", []string{"line 1", "postgres://"}},
+		{"broken YAML", "a: [\n", []string{"eastporch.yaml", "Mend the YAML"}},
+		{"a list for a file", "- a\n", []string{"mapping of keys"}},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			_, err := load(t, tt.text, nil, nil)
+			var problems Problems
+			require.ErrorAs(t, err, &problems)
+			for _, part := range tt.want {
+				assert.Contains(t, err.Error(), part)
+			}
+		})
+	}
+	_, err := load(t, "", map[string]string{"EASTPORCH_LOG_LEVEL": "loud"}, nil)
+	assert.ErrorContains(t, err, "variable EASTPORCH_LOG_LEVEL")
+	_, err = load(t, "", nil, map[string]any{"log.level": "loud"})
+	assert.ErrorContains(t, err, "flag --log-level")
+	_, err = Load(Input{File: "/nowhere.yaml", Getenv: func(string) string { return "" }})
+	assert.ErrorIs(t, err, os.ErrNotExist)
+}

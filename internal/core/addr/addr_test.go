@@ -1,0 +1,263 @@
+package addr
+
+import (
+	"encoding/json"
+	"math/rand/v2"
+	"net/netip"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestParse(t *testing.T) {
+	tests := []struct{ name, in, want string }{
+		{"dotted IPv4", "198.18.3.40", "198.18.3.40"},
+		{"white space around", " \t198.18.3.40\r\n", "198.18.3.40"},
+		{"IPv4 with a port", "198.18.3.40:443", "198.18.3.40"},
+		{"IPv6 in the form of RFC 5952", "2001:0DB8:0:0:0:0:0:1", "2001:db8::1"},
+		{"mapped is IPv4", "::ffff:198.18.3.40", "198.18.3.40"},
+		{"brackets", "[2001:db8::1]", "2001:db8::1"},
+		{"brackets and a port", "[2001:db8::1]:65535", "2001:db8::1"},
+		{"the zone is dropped", "fe80::1%eth0", "fe80::1"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			got, err := Parse(tt.in)
+			require.NoError(t, err)
+			assert.Equal(t, tt.want, got.String())
+		})
+	}
+}
+
+func TestParseRefusesWithAReason(t *testing.T) {
+	tests := []struct{ name, in, reason string }{
+		{"empty", "", "it is empty"},
+		{"a part over 255", "999.999.999.999", "from 0 to 255"},
+		{"leading zero", "192.0.2.010", "octal"},
+		{"too few parts", "192.0.2", "four parts"},
+		{"IPv6 groups", "2001:db8:::1", "groups"},
+		{"a name", "heronlake.example", "write it like"},
+		{"a port over 65535", "192.0.2.1:70000", "192.0.2.1"},
+		{"an unclosed bracket", "[2001:db8::1", "groups"},
+		{"brackets around IPv4", "[192.0.2.1]", "write it like"},
+		{"text of 64 KB", string(make([]byte, 64<<10)), "longer than any address"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			_, err := Parse(tt.in)
+			require.ErrorIs(t, err, ErrSyntax)
+			assert.Contains(t, err.Error(), tt.reason)
+			assert.Less(t, len(err.Error()), 600, "the error quotes a bounded part of its input")
+		})
+	}
+}
+
+func TestParsePrefix(t *testing.T) {
+	for in, want := range map[string]string{
+		"198.18.0.0/15": "198.18.0.0/15", "192.0.2.1": "192.0.2.1/32", "2001:db8::/32": "2001:db8::/32",
+		"::ffff:192.0.2.0/120": "192.0.2.0/24", "2001:db8::1": "2001:db8::1/128",
+	} {
+		got, err := ParsePrefix(in)
+		require.NoError(t, err, in)
+		assert.Equal(t, want, got.String())
+	}
+	_, err := ParsePrefix("203.0.113.4/28")
+	require.ErrorIs(t, err, ErrSyntax)
+	assert.ErrorContains(t, err, "did you mean 203.0.113.0/28?")
+	for _, in := range []string{"192.0.2.0/33", "::ffff:0:0/90", "192.0.2.0/", "/24"} {
+		_, err := ParsePrefix(in)
+		assert.ErrorIs(t, err, ErrSyntax, in)
+	}
+}
+
+// Every row of the registries' file, at its first and last address and one
+// beyond each, against a scan for the longest row.
+func TestKindOfEveryRegistryRow(t *testing.T) {
+	scan := func(a netip.Addr) Kind {
+		best := -1
+		kind := kindElsewhere(a)
+		for _, b := range Blocks() {
+			if b.Prefix.Contains(a) && b.Prefix.Bits() > best {
+				best, kind = b.Prefix.Bits(), b.Kind
+			}
+		}
+		return kind
+	}
+	rows := Blocks()
+	require.Len(t, rows, 53, "the mapped row is the only one left out of 54")
+	for _, b := range rows {
+		r := RangeOf(b.Prefix)
+		for _, a := range []netip.Addr{r.First, r.Last, r.First.Prev(), r.Last.Next()} {
+			if a.IsValid() {
+				assert.Equal(t, scan(Canonical(a)), KindOf(a), "%s, by %s", a, b.Prefix)
+			}
+		}
+	}
+}
+
+func TestKindOf(t *testing.T) {
+	tests := map[string]Kind{
+		"10.1.2.3": Private, "127.0.0.1": Loopback, "169.254.1.1": LinkLocal, "100.64.0.1": Shared,
+		"192.0.2.1": Documentation, "198.18.3.40": Benchmarking, "224.0.0.1": Multicast,
+		"255.255.255.255": Broadcast, "0.0.0.0": Unspecified, "0.1.2.3": ThisNetwork, "192.0.0.9": Protocol,
+		"192.31.196.1": Service, "64:ff9b::c612:328": Translation, "2002::1": Tunnel, "100::1": Discard,
+		"240.0.0.1": Reserved, "4000::1": Reserved, "::2": Reserved, "2600::1": Public, "9.9.9.9": Public,
+		"::ffff:10.1.2.3": Private, "fd00::1": Private, "fe80::1%eth0": LinkLocal,
+	}
+	for in, want := range tests {
+		assert.Equal(t, want, KindOf(netip.MustParseAddr(in)), in)
+	}
+	assert.Equal(t, Reserved, KindOf(netip.Addr{}), "what is no address is not public")
+}
+
+func TestKindWordsRoundTrip(t *testing.T) {
+	for _, k := range Kinds() {
+		text, err := json.Marshal(k)
+		require.NoError(t, err)
+		var back Kind
+		require.NoError(t, json.Unmarshal(text, &back))
+		assert.Equal(t, k, back)
+	}
+	var k Kind
+	assert.Error(t, json.Unmarshal([]byte(`"mapped"`), &k))
+}
+
+func TestEmbedded(t *testing.T) {
+	for in, want := range map[string]string{
+		"64:ff9b::c612:328":                     "198.18.3.40 NAT64",
+		"2002:c612:328::1":                      "198.18.3.40 6to4",
+		"2001:0:1:2:3:4:39ed:fcd7":              "198.18.3.40 Teredo",
+		"64:ff9b:1::c612:328":                   "",
+		"2001:db8::1":                           "",
+		"198.18.3.40":                           "",
+		"::ffff:198.18.3.40":                    "",
+		"2001:1::1":                             "",
+		"2003:c612:328::1":                      "",
+		"64:ff9b:0:0:0:1:c612:328":              "",
+		"2001:0000:ffff:ffff:ffff:ffff:0:0":     "255.255.255.255 Teredo",
+		"2002:ffff:ffff:ffff:ffff:ffff:ffff:ff": "255.255.255.255 6to4",
+	} {
+		inner, how, ok := Embedded(netip.MustParseAddr(in))
+		assert.Equal(t, want != "", ok, in)
+		if ok {
+			assert.Equal(t, want, inner.String()+" "+how, in)
+		}
+	}
+}
+
+func TestPolicy(t *testing.T) {
+	p := NewPolicy(
+		Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: Resolve},
+		Rule{Prefix: netip.MustParsePrefix("198.18.5.0/24"), Action: SetAside, StoredAs: "lab"},
+		Rule{Kind: Loopback, Action: SetAside, StoredAs: "this machine"},
+	)
+	tests := []struct {
+		name, addr string
+		action     Action
+		storedAs   string
+		byPrefix   bool
+	}{
+		{"a public address is resolved", "9.9.9.9", Resolve, "", false},
+		{"a private one is not", "10.1.2.3", SetAside, "", false},
+		{"a prefix opens", "198.18.3.40", Resolve, "", true},
+		{"the longer prefix wins", "198.18.5.1", SetAside, "lab", true},
+		{"a kind has a word", "127.0.0.1", SetAside, "this machine", false},
+		{"mapped is the same", "::ffff:198.18.3.40", Resolve, "", true},
+		{"translation is resolved by what it embeds", "64:ff9b::1", Resolve, "", false},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			rule, byPrefix := p.Decide(netip.MustParseAddr(tt.addr))
+			assert.Equal(t, tt.action, rule.Action)
+			assert.Equal(t, tt.storedAs, rule.StoredAs)
+			assert.Equal(t, tt.byPrefix, byPrefix)
+		})
+	}
+	assert.Equal(t, SetAside, Rule{}.Action, "a forgotten field opens nothing")
+}
+
+func TestTruncate(t *testing.T) {
+	for in, want := range map[string]string{
+		"198.18.3.40": "198.18.3.0", "2001:db8:5e1:40::1f": "2001:db8:5e1::",
+	} {
+		assert.Equal(t, want, Truncate(netip.MustParseAddr(in)).String())
+	}
+	assert.False(t, Truncate(netip.Addr{}).IsValid())
+	for in, want := range map[string]string{
+		"198.18.3.0/26": "198.18.3.0/24", "198.18.0.0/17": "198.18.0.0/17", "2001:db8:5e1:40::/64": "2001:db8:5e1::/48",
+	} {
+		assert.Equal(t, want, TruncatePrefix(netip.MustParsePrefix(in)).String())
+	}
+}
+
+// A prefix is the range of its addresses, and the other way round.
+func TestRangeRoundTrip(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	for range 5000 {
+		p := randomPrefix(r)
+		rng := RangeOf(p)
+		back, ok := rng.Prefix()
+		require.True(t, ok, p)
+		require.Equal(t, p, back)
+		require.True(t, rng.Contains(rng.First) && rng.Contains(rng.Last))
+		require.False(t, rng.Contains(rng.Last.Next()), p)
+	}
+	odd := Range{netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("192.0.2.4")}
+	assert.Equal(t, "192.0.2.1-192.0.2.4", odd.String())
+	assert.Equal(t, "no addresses", Range{}.String())
+}
+
+func randomPrefix(r *rand.Rand) netip.Prefix {
+	if r.IntN(2) == 0 {
+		var b [4]byte
+		for i := range b {
+			b[i] = byte(r.Uint32())
+		}
+		return netip.PrefixFrom(netip.AddrFrom4(b), r.IntN(33)).Masked()
+	}
+	var b [16]byte
+	for i := range b {
+		b[i] = byte(r.Uint32())
+	}
+	b[0] |= 0x20 // not IPv4-mapped
+	return netip.PrefixFrom(netip.AddrFrom16(b), r.IntN(126)+3).Masked()
+}
+
+func TestOptional(t *testing.T) {
+	text, err := json.Marshal([]Optional{{}, {netip.MustParseAddr("2001:db8::1")}})
+	require.NoError(t, err)
+	assert.Equal(t, `[null,"2001:db8::1"]`, string(text))
+	var back []Optional
+	require.NoError(t, json.Unmarshal(text, &back))
+	assert.False(t, back[0].IsValid())
+	assert.Equal(t, "2001:db8::1", back[1].String())
+	var one Optional
+	assert.ErrorIs(t, json.Unmarshal([]byte(`"x"`), &one), ErrSyntax)
+}
+
+func FuzzParse(f *testing.F) {
+	for _, s := range []string{"198.18.3.40:80", "[2001:db8::1%x]:1", "::ffff:1.2.3.4", "01.2.3.4", ":", "[", "\x00"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		a, err := Parse(s)
+		if err != nil {
+			return
+		}
+		if a.Is4In6() || a.Zone() != "" {
+			t.Errorf("Parse(%q) = %s is not canonical", s, a)
+		}
+		if back, err := Parse(a.String()); err != nil || back != a {
+			t.Errorf("Parse(%q) = %s does not read back: %s, %v", s, a, back, err)
+		}
+	})
+}
+
+func BenchmarkKindOf(b *testing.B) {
+	a := netip.MustParseAddr("198.18.3.40")
+	b.ReportAllocs()
+	for b.Loop() {
+		KindOf(a)
+	}
+}

@@ -1,0 +1,136 @@
+package rangetable
+
+import (
+	"math/rand/v2"
+	"net/netip"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// longest is the reference: a scan for the longest prefix that holds a.
+func longest(entries []Entry, a netip.Addr) (value uint32, ok bool) {
+	best := -1
+	for _, e := range entries {
+		if e.Prefix.Contains(a) && e.Prefix.Bits() > best {
+			best, value = e.Prefix.Bits(), e.Value
+		}
+	}
+	return value, best >= 0
+}
+
+func entry(prefix string, value uint32) Entry {
+	return Entry{netip.MustParsePrefix(prefix), value}
+}
+
+func TestLookup(t *testing.T) {
+	table, err := Build([]Entry{
+		entry("10.0.0.0/8", 1), entry("10.1.0.0/16", 2), entry("10.1.1.0/24", 3), entry("255.0.0.0/8", 4),
+		entry("2001:db8::/32", 5), entry("2001:db8::1/128", 6),
+	})
+	require.NoError(t, err)
+	tests := []struct {
+		name, addr string
+		want       uint32
+		bounds     string
+	}{
+		{"longest prefix wins", "10.1.1.9", 3, "10.1.1.0/24"},
+		{"the outer range resumes after the inner one", "10.1.2.0", 2, "10.1.2.0-10.1.255.255"},
+		{"before the inner one", "10.0.255.255", 1, "10.0.0.0/16"},
+		{"one past the end", "11.0.0.0", 0, ""},
+		{"the last address there is", "255.255.255.255", 4, "255.0.0.0/8"},
+		{"IPv6", "2001:db8::2", 5, "2001:db8::2-2001:db8:ffff:ffff:ffff:ffff:ffff:ffff"},
+		{"a single address", "2001:db8::1", 6, "2001:db8::1/128"},
+		{"mapped is IPv4", "::ffff:10.1.1.9", 3, "10.1.1.0/24"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			got, bounds, ok := table.Lookup(netip.MustParseAddr(tt.addr))
+			assert.Equal(t, tt.want, got)
+			assert.Equal(t, tt.want != 0, ok)
+			if ok {
+				assert.Equal(t, tt.bounds, bounds.String())
+			}
+		})
+	}
+	_, _, ok := table.Lookup(netip.Addr{})
+	assert.False(t, ok)
+	_, _, ok = (&Table{}).Lookup(netip.MustParseAddr("10.0.0.1"))
+	assert.False(t, ok, "the zero table holds nothing")
+}
+
+func TestBuildRefuses(t *testing.T) {
+	_, err := Build([]Entry{entry("10.0.0.0/8", 1), entry("10.0.0.0/8", 2)})
+	require.ErrorIs(t, err, ErrDuplicate)
+	_, err = Build([]Entry{{}})
+	assert.Error(t, err)
+}
+
+// Random nested prefixes, with edges of both families, against the scan.
+func TestAgreesWithAScan(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 5))
+	for round := range 200 {
+		seen := map[netip.Prefix]bool{}
+		var entries []Entry
+		for range 1 + r.IntN(60) {
+			p := prefixNear(r)
+			if !seen[p] {
+				seen[p] = true
+				entries = append(entries, Entry{p, uint32(len(entries) + 1)})
+			}
+		}
+		table, err := Build(entries)
+		require.NoError(t, err)
+		var probes []netip.Addr
+		for _, e := range entries {
+			first, last := e.Prefix.Addr(), lastOf(e.Prefix)
+			probes = append(probes, first, last, first.Prev(), last.Next())
+		}
+		for _, a := range probes {
+			if !a.IsValid() {
+				continue
+			}
+			want, wantOK := longest(entries, a)
+			got, bounds, ok := table.Lookup(a)
+			require.Equal(t, wantOK, ok, "round %d: %s in %v", round, a, entries)
+			require.Equal(t, want, got, "round %d: %s in %v", round, a, entries)
+			if ok {
+				for _, edge := range []netip.Addr{bounds.First, bounds.Last} {
+					value, _ := longest(entries, edge)
+					require.Equal(t, want, value, "the bounds of %s share its value", a)
+				}
+				require.True(t, bounds.Contains(a))
+			}
+		}
+	}
+}
+
+// prefixNear keeps to few bits, so that prefixes nest and touch.
+func prefixNear(r *rand.Rand) netip.Prefix {
+	if r.IntN(2) == 0 {
+		b := [4]byte{byte(r.IntN(3) * 127), byte(r.IntN(3) * 127), byte(r.IntN(2)), byte(r.IntN(4))}
+		return netip.PrefixFrom(netip.AddrFrom4(b), r.IntN(33)).Masked()
+	}
+	b := [16]byte{byte(0x20 + r.IntN(2)), byte(r.IntN(2)), 15: byte(r.IntN(4))}
+	return netip.PrefixFrom(netip.AddrFrom16(b), []int{0, 1, 8, 16, 64, 126, 127, 128}[r.IntN(8)]).Masked()
+}
+
+func lastOf(p netip.Prefix) netip.Addr {
+	b := p.Addr().AsSlice()
+	for i := p.Bits(); i < len(b)*8; i++ {
+		b[i/8] |= 1 << (7 - i%8)
+	}
+	a, _ := netip.AddrFromSlice(b)
+	return a
+}
+
+func TestLookupDoesNotAllocate(t *testing.T) {
+	table, err := Build([]Entry{entry("10.0.0.0/8", 1), entry("2001:db8::/32", 2)})
+	require.NoError(t, err)
+	a4, a6 := netip.MustParseAddr("10.1.1.1"), netip.MustParseAddr("2001:db8::1")
+	assert.Zero(t, testing.AllocsPerRun(100, func() {
+		table.Lookup(a4)
+		table.Lookup(a6)
+	}))
+}

@@ -1,0 +1,201 @@
+package visit
+
+import (
+	"encoding/json"
+	"math/rand/v2"
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/caller"
+)
+
+var now = time.Date(2026, 11, 14, 6, 42, 8, 0, time.UTC)
+
+func pipeline(t *testing.T) *Pipeline {
+	t.Helper()
+	feed := "198.18.3.0/26,PT,PT-11,Lisbon,\n2001:db8:5e1:40::/64,NO,NO-03,Oslo,\n198.19.44.0/24,BR,,,\n"
+	src, err := atlas.ReadGeofeed(strings.NewReader(feed), atlas.About{Name: "feed", Rank: 1, Credit: "Harbour Net (invented)"})
+	require.NoError(t, err)
+	resolve := func(p string) addr.Rule {
+		return addr.Rule{Prefix: netip.MustParsePrefix(p), Action: addr.Resolve}
+	}
+	return &Pipeline{
+		Finder: caller.New(netip.MustParsePrefix("203.0.113.0/28")),
+		Policy: addr.NewPolicy(resolve("198.18.0.0/15"), resolve("2001:db8::/32"),
+			addr.Rule{Kind: addr.Loopback, Action: addr.SetAside, StoredAs: "this machine"}),
+		Atlas: atlas.New(src),
+	}
+}
+
+func card(t *testing.T, ip string) Card {
+	return pipeline(t).Card(netip.MustParseAddr(ip), ObtainedGiven, "", now)
+}
+
+func TestCard(t *testing.T) {
+	c := card(t, "198.18.3.40")
+	assert.Equal(t, 4, *c.Address.Family)
+	assert.Equal(t, addr.Benchmarking, *c.Address.Kind)
+	assert.False(t, c.Address.SetAside)
+	assert.Equal(t, "Lisbon", *c.Whereabouts.City)
+	assert.Equal(t, "198.18.3.0/26", *c.Network.Range)
+	assert.Equal(t, "pt-PT", c.Locale.Language)
+	assert.Equal(t, "2026-11-14T06:42:08+00:00", *c.Clock.LocalTime)
+	assert.Equal(t, "EUR", *c.Money.CurrencyCode)
+	assert.Equal(t, []string{"Harbour Net (invented)"}, c.Edition.Credits)
+}
+
+func TestSetAsideIsNeverLookedUp(t *testing.T) {
+	for _, ip := range []string{"10.1.2.3", "127.0.0.1", "3fff::1", "::1", "fe80::1", "4000::1"} {
+		c := card(t, ip)
+		assert.True(t, c.Address.SetAside, ip)
+		assert.NotNil(t, c.Address.Reason, ip)
+		assert.Equal(t, atlas.None, c.Whereabouts.Level, ip)
+		assert.Len(t, c.Whereabouts.Missing, 9, ip)
+		assert.Empty(t, c.Evidence, ip)
+		assert.Len(t, c.Network.Missing, 3, ip)
+	}
+	assert.Equal(t, "this machine", *card(t, "127.0.0.1").Address.StoredAs)
+}
+
+func TestEmbeddedAddresses(t *testing.T) {
+	c := card(t, "2002:c612:328::1")
+	assert.Equal(t, "2002:c612:328::1", c.Address.Text.String(), "the address received stays the subject")
+	assert.Equal(t, addr.Tunnel, *c.Address.Kind)
+	assert.Equal(t, "198.18.3.40", c.Address.Embedded.String())
+	assert.Equal(t, "Lisbon", *c.Whereabouts.City)
+
+	private := card(t, "64:ff9b::a01:203") // 10.1.2.3
+	assert.True(t, private.Address.SetAside)
+	assert.Contains(t, *private.Address.Reason, "private")
+}
+
+func TestVisitorNotFound(t *testing.T) {
+	c, trail := pipeline(t).Visitor(netip.MustParseAddr("203.0.113.4"), map[string][]string{"X-Forwarded-For": {"unknown"}}, now)
+	assert.False(t, trail.Visitor.IsValid())
+	assert.False(t, c.Address.Text.IsValid())
+	assert.Nil(t, c.Address.Kind)
+	assert.False(t, c.Address.SetAside)
+	assert.Equal(t, trail.Reason, *c.Address.Reason)
+	assert.Equal(t, atlas.None, c.Whereabouts.Level)
+}
+
+// keys lists every key of a JSON value, by path, without what stands in maps
+// that a card may fill freely.
+func keys(v any, path string, into map[string]bool) {
+	object, ok := v.(map[string]any)
+	if !ok || strings.HasSuffix(path, ".missing") {
+		return
+	}
+	for k, inner := range object {
+		into[path+"."+k] = true
+		keys(inner, path+"."+k, into)
+	}
+}
+
+func TestAllKeysAreAlwaysPresent(t *testing.T) {
+	shape := func(c Card) map[string]bool {
+		text, err := json.Marshal(c)
+		require.NoError(t, err)
+		var v any
+		require.NoError(t, json.Unmarshal(text, &v))
+		into := map[string]bool{}
+		keys(v, "", into)
+		return into
+	}
+	full := shape(card(t, "198.18.3.40"))
+	assert.Contains(t, full, ".whereabouts.names.region")
+	for _, ip := range []string{"10.1.2.3", "198.19.44.1", "9.9.9.9"} {
+		assert.Equal(t, full, shape(card(t, ip)), ip)
+	}
+	assert.Equal(t, full, shape(pipeline(t).Card(netip.Addr{}, "", "", now)))
+}
+
+// After truncation no part of a stored visit tells the whole address, nor a
+// range that is narrower than what the mode keeps.
+func TestTruncatedVisitsTellNoMore(t *testing.T) {
+	p := pipeline(t)
+	for _, ip := range []string{"198.18.3.40", "2001:db8:5e1:40::1f", "2002:c612:328::77", "198.19.44.9"} {
+		for _, list := range []string{ip, ip + ", 203.0.113.10", "192.0.2.10, " + ip, ip + ", unknown"} {
+			v := Visit{Site: "heronlake.example", Path: "/"}
+			v.Card, v.Trail = p.Visitor(netip.MustParseAddr("203.0.113.4"), map[string][]string{"X-Forwarded-For": {list}}, now)
+			text, err := json.Marshal(v.Keep(Truncated))
+			require.NoError(t, err)
+			for _, secret := range []string{ip, "198.18.3.40", "198.18.3.0/26", "5e1:40", "192.0.2.10", "203.0.113.10", "/64"} {
+				assert.NotContains(t, string(text), secret, "%s as %s", ip, list)
+			}
+			whole, err := json.Marshal(v.Keep(Whole))
+			require.NoError(t, err)
+			assert.Contains(t, string(whole), ip)
+		}
+	}
+}
+
+func TestTheOwnersWordStandsForTheAddress(t *testing.T) {
+	v := Visit{}
+	v.Card, v.Trail = pipeline(t).Visitor(netip.MustParseAddr("127.0.0.1"), nil, now)
+	for _, mode := range []Mode{Whole, Truncated} {
+		text, err := json.Marshal(v.Keep(mode))
+		require.NoError(t, err)
+		assert.NotContains(t, string(text), "127.0.0", mode)
+		assert.Contains(t, string(text), "this machine", mode)
+	}
+}
+
+func TestIDs(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 1))
+	source := readerFunc(func(p []byte) (int, error) {
+		for i := range p {
+			p[i] = byte(r.Uint32())
+		}
+		return len(p), nil
+	})
+	at := now.Add(123 * time.Millisecond)
+	one, err := NewID(at, source)
+	require.NoError(t, err)
+	two, err := NewID(at.Add(time.Millisecond), source)
+	require.NoError(t, err)
+	assert.Equal(t, uuid.Version(7), one.Version())
+	assert.Equal(t, uuid.RFC4122, one.Variant())
+	assert.Less(t, one.String(), two.String(), "ids sort by time")
+	back, ok := TimeOf(one)
+	assert.True(t, ok)
+	assert.Equal(t, at, back)
+	_, ok = TimeOf(uuid.New())
+	assert.False(t, ok, "version 4 has no time")
+	_, err = NewID(at, strings.NewReader(""))
+	assert.Error(t, err)
+}
+
+type readerFunc func([]byte) (int, error)
+
+func (f readerFunc) Read(p []byte) (int, error) { return f(p) }
+
+func TestModes(t *testing.T) {
+	for _, m := range []Mode{Truncated, Whole} {
+		back, ok := ParseMode(m.String())
+		assert.True(t, ok)
+		assert.Equal(t, m, back)
+	}
+	_, ok := ParseMode("hole")
+	assert.False(t, ok)
+	assert.Equal(t, Truncated, Mode(0), "the zero mode keeps less")
+}
+
+func BenchmarkCard(b *testing.B) {
+	src, err := atlas.ReadGeofeed(strings.NewReader("198.18.3.0/26,PT,PT-11,Lisbon,\n"), atlas.About{Name: "feed", Rank: 1})
+	require.NoError(b, err)
+	p := Pipeline{Policy: addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: addr.Resolve}), Atlas: atlas.New(src)}
+	a := netip.MustParseAddr("198.18.3.40")
+	b.ReportAllocs()
+	for b.Loop() {
+		p.Card(a, ObtainedGiven, "pt-PT,pt;q=0.9", now)
+	}
+}
