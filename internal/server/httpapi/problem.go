@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -44,7 +45,7 @@ func toProblem(err error) problem {
 	case errors.As(err, &p):
 		return p
 	case errors.Is(err, addr.ErrSyntax):
-		return badRequest("bad-address", "This is no IP address", err.Error()+".", "Give one IPv4 or IPv6 address, such as 198.18.3.40 or 2001:db8::1.")
+		return badRequest("bad-address", "This is no IP address", strings.TrimPrefix(err.Error(), addr.ErrSyntax.Error()+": ")+".", "Give one IPv4 or IPv6 address, such as 198.18.3.40 or 2001:db8::1.")
 	case errors.As(err, &tooLarge):
 		p = badRequest("too-large", "The body is too large", fmt.Sprintf("At most %d bytes are read.", tooLarge.Limit), "Send less at once.")
 		p.Status = http.StatusRequestEntityTooLarge

@@ -53,5 +53,6 @@ func (h handler) page(w http.ResponseWriter) {
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.Header().Set("Cache-Control", "no-store")
-	_, _ = w.Write(text) // a client that hung up is no concern of ours
+	w.WriteHeader(http.StatusOK) // whatever a router around us presumed
+	_, _ = w.Write(text)         // a client that hung up is no concern of ours
 }

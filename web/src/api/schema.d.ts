@@ -459,7 +459,7 @@ export interface components {
                 country_code: string | null;
                 name: string | null;
                 visits: number;
-                /** @description Of the matching visits */
+                /** @description Of the matching visits, 0 to 1. */
                 share: number;
             }[];
         };

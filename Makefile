@@ -1,0 +1,78 @@
+# East Porch: make help lists the targets.
+.DEFAULT_GOAL := help
+SHELL := bash
+BIN := bin/eastporch
+CHECKS := go tool -modfile=tools/checks/go.mod
+WEB_SOURCES := $(shell find web/src web/public -type f) web/index.html web/vite.config.ts web/package-lock.json api/openapi.yaml
+GO_SOURCES := $(shell find api cmd internal -name '*.go' -o -path 'internal/*' -type f -not -path '*/webui/dist/*') go.mod go.sum
+
+.PHONY: help
+help: ## List the targets
+	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
+
+.PHONY: demo
+demo: ## Set up what is missing, build, and run the Heron Lake Regatta until Ctrl-C
+	@scripts/setup.sh demo
+	@$(MAKE) --no-print-directory build
+	@exec $(BIN) demo
+
+.PHONY: test
+test: ## Set up what is missing, check the code and run all tests
+	@scripts/setup.sh test
+	@$(MAKE) --no-print-directory build check
+	cd web && npm run --silent test
+	go test ./...
+
+.PHONY: check
+check: web/node_modules/.ready ## Formats, linters, types, generated files, layers
+	@$(MAKE) --no-print-directory generated
+	go vet ./...
+	$(CHECKS) staticcheck ./...
+	@test -z "$$($(CHECKS) gofumpt -l api cmd internal tools)" || { echo "These files are not formatted; run make format:"; $(CHECKS) gofumpt -l api cmd internal tools; exit 1; }
+	cd web && npm run --silent lint && npm run --silent format:check && npm run --silent types
+	go test ./internal/meta
+
+.PHONY: generated
+generated: web/node_modules/.ready tools/gendata/node_modules/.ready
+	@cd web && npx --no-install openapi-typescript ../api/openapi.yaml -o /tmp/eastporch-schema.$$$$.d.ts >/dev/null \
+		&& { cmp -s /tmp/eastporch-schema.$$$$.d.ts src/api/schema.d.ts || { echo "web/src/api/schema.d.ts is stale: run make generate"; exit 1; }; rm -f /tmp/eastporch-schema.$$$$.d.ts; }
+	@cd tools/gendata && node gen.mjs --check
+
+.PHONY: generate
+generate: web/node_modules/.ready ## Make the console's types from the contract
+	cd web && npm run --silent generate
+
+.PHONY: data
+data: tools/gendata/node_modules/.ready ## Make the almanac's and the gazetteer's tables from open data
+	cd tools/gendata && node gen.mjs
+
+.PHONY: format
+format: web/node_modules/.ready ## Format all sources
+	$(CHECKS) gofumpt -w api cmd internal tools
+	cd web && npm run --silent format
+
+.PHONY: build
+build: $(BIN) ## Build the console and the binary that serves it
+
+$(BIN): internal/server/webui/dist/index.html $(GO_SOURCES)
+	go build -o $@ ./cmd/eastporch
+
+internal/server/webui/dist/index.html: web/node_modules/.ready $(WEB_SOURCES)
+	cd web && npm run --silent build -- --logLevel warn
+
+%/node_modules/.ready: %/package-lock.json
+	cd $* && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+.PHONY: bench
+bench: ## Run the benchmarks
+	go test -run '^$$' -bench . -benchmem ./internal/core/...
+
+.PHONY: screenshots
+screenshots: ## Take the pictures of docs/screenshots from a running demo
+	go run ./tools/screenshots
+
+.PHONY: clean
+clean: ## Remove what was built
+	rm -rf bin web/node_modules tools/gendata/node_modules
+	find internal/server/webui/dist -mindepth 1 -not -name placeholder.txt -delete

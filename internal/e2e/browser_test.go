@@ -1,0 +1,178 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/browsertest"
+)
+
+// page is a browser tab that watches for console errors, uncaught exceptions
+// and requests to other hosts.
+type page struct {
+	t   *testing.T
+	ctx context.Context
+
+	mu    sync.Mutex
+	wrong []string
+}
+
+func openPage(t *testing.T, desk string) *page {
+	t.Helper()
+	browser, stop, err := browsertest.Start(context.Background())
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	ctx, cancel := context.WithTimeout(browser, 2*time.Minute)
+	t.Cleanup(cancel)
+	p := &page{t: t, ctx: ctx}
+	host, err := url.Parse(desk)
+	require.NoError(t, err)
+	require.NoError(t, chromedp.Listen(ctx, func(event any) {
+		switch e := event.(type) {
+		case *runtime.EventConsoleAPICalled:
+			if e.Type == "error" || e.Type == "warning" {
+				p.report("console %s: %v", e.Type, e.Args)
+			}
+		case *runtime.EventExceptionThrown:
+			p.report("exception: %+v", e.ExceptionDetails)
+		case *network.EventRequestWillBeSent:
+			u, err := url.Parse(e.Request.URL)
+			if err != nil || u.Host != host.Host && u.Scheme != "data" && u.Scheme != "blob" {
+				p.report("request to another host: %s", e.Request.URL)
+			}
+		case *network.EventResponseReceived:
+			if e.Response.Status >= 400 && !strings.Contains(e.Response.URL, "/v1/addresses/") {
+				p.report("%d for %s", e.Response.Status, e.Response.URL)
+			}
+		}
+	}))
+	return p
+}
+
+func (p *page) report(format string, args ...any) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.wrong = append(p.wrong, fmt.Sprintf(format, args...))
+}
+
+func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	require.NoError(p.t, chromedp.Do(p.ctx, steps...))
+}
+
+func (p *page) text(selector string) string {
+	p.t.Helper()
+	text, err := chromedp.Run(p.ctx, chromedp.Text(chromedp.CSS(selector)))
+	require.NoError(p.t, err)
+	return text
+}
+
+func (p *page) eval(expression string) string {
+	p.t.Helper()
+	value, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](expression))
+	require.NoError(p.t, err)
+	return value
+}
+
+func visible(selector string) chromedp.Action[chromedp.Void] {
+	return chromedp.WaitVisible(chromedp.CSS(selector))
+}
+
+func click(selector string) chromedp.Action[chromedp.Void] {
+	return chromedp.Click(chromedp.CSS(selector))
+}
+
+func (p *page) nothingWrong() {
+	p.t.Helper()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	assert.Empty(p.t, p.wrong)
+}
+
+func TestConsole(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	s.fill(t, 300)
+	p := openPage(t, s.desk)
+
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.desk+"/"), visible(".visits-table tbody tr[data-row-key]"))
+	assert.Equal(t, "Visits · East Porch", p.eval("document.title"))
+	assert.Contains(t, p.text(".list-head"), "300 visits")
+	assert.Contains(t, p.text(".rail footer"), "2 sources, ready")
+
+	// A visit opens as its card, with trail and evidence; Escape closes it.
+	p.do(click(".visits-table tbody tr[data-row-key]"), visible(".visit .place"), click(".visit .fold button"), visible(".visit .hops"))
+	assert.Contains(t, p.text(".visit .hops"), "peer")
+	p.do(chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent(chromedp.CSS(".visit")))
+
+	// Filters live in the page's address.
+	p.do(chromedp.Navigate(s.desk+"/visits?country_code=PT&set_aside=false"), visible(".filterchip"), visible(".list-head"))
+	assert.Contains(t, p.text(".chips"), "Portugal")
+	assert.Contains(t, p.text(".list-head"), "stand outside these filters")
+	p.do(chromedp.Navigate(s.desk+"/visits?city=Atlantis"), visible(".state"))
+	assert.Contains(t, p.text(".state"), "No visit matches these filters.")
+	p.do(click(".state button"), visible(".visits-table tbody tr[data-row-key]"))
+
+	// The map and its table twin say the same.
+	p.do(chromedp.Navigate(s.desk+"/map"), visible(".worldmap [role=button]"), visible(".places tbody tr"))
+	assert.Contains(t, p.text(".map-drawer"), "of 300 visits")
+	assert.Contains(t, p.text(".map-rest"), "have no point")
+	assert.Equal(t, p.eval("String(document.querySelectorAll('.worldmap [role=button]').length)"),
+		p.eval("String(document.querySelectorAll('.places tbody tr').length)"), "a circle for every row")
+	p.do(chromedp.KeyEvent("t"), chromedp.WaitNotPresent(chromedp.CSS(".map-drawer")))
+
+	// Look up: the key /, the card, the circle, the evidence, JSON.
+	p.do(chromedp.Navigate(s.desk+"/visits"), visible(".quick"), chromedp.KeyEvent("/"))
+	assert.Equal(t, "Look up an address", p.eval("document.activeElement.ariaLabel"))
+	p.do(chromedp.KeyEvent("\b198.18.3.40\r"), visible(".placemap .ring")) // a driver types the key into the field that it focused
+	assert.Contains(t, p.text(".answer-card"), "Lisbon")
+	assert.Contains(t, p.text(".evidence"), "disagrees")
+	p.do(click(".tools .ant-segmented-item:nth-child(2)"), visible(".json"))
+	assert.Contains(t, p.text(".json"), `"country_code": "PT"`)
+	p.do(chromedp.Navigate(s.desk+"/lookup?address=10.1.2.3"), visible(".facts"))
+	assert.Contains(t, p.text(".answer-card"), "private · set aside")
+	p.do(chromedp.Navigate(s.desk+"/lookup?address=999.1.1.1"), visible("[role=alert]"))
+	assert.Contains(t, p.text("[role=alert]"), "0 to 255")
+	p.nothingWrong()
+}
+
+func TestConsoleOnAPhoneAndInTheDark(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	s.fill(t, 60)
+	p := openPage(t, s.desk)
+	p.do(chromedp.EmulateViewport(390, 844), chromedp.Navigate(s.desk+"/visits"), visible(".phone-list li"))
+	for _, path := range []string{"/visits", "/map", "/lookup?address=198.18.3.40"} {
+		p.do(chromedp.Navigate(s.desk+path), visible(".tabs"), visible("#content > *"))
+		assert.Equal(t, "true", p.eval("String(document.documentElement.scrollWidth <= 390)"), "%s scrolls sideways", path)
+	}
+	before := p.eval("getComputedStyle(document.body).backgroundColor")
+	p.do(click(".bar .iconbutton:last-child"))
+	assert.NotEqual(t, before, p.eval("getComputedStyle(document.body).backgroundColor"))
+	p.nothingWrong()
+}
+
+func TestPresentationMasksEveryAddress(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	s.fill(t, 60)
+	p := openPage(t, s.desk)
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.desk+"/visits"), visible(".visits-table tbody tr[data-row-key]"),
+		click(".bar .ant-switch"), click(".visits-table tbody tr[data-row-key]"), visible(".visit .facts"), click(".visit .fold button"), visible(".hops"))
+	const unmasked = `String(document.body.innerText.match(/(198|203|192|10|127)\.\d+\.\d+\.\d+|2001:db8:\w+:\w+/))`
+	assert.Equal(t, "null", p.eval(unmasked))
+	p.do(chromedp.Navigate(s.desk+"/visits"), visible(".visits-table tbody tr[data-row-key]"))
+	assert.Equal(t, "null", p.eval(unmasked), "it is kept across reloads")
+	p.nothingWrong()
+}

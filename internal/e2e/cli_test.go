@@ -1,0 +1,114 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/cli"
+	"eastporch/internal/demo"
+)
+
+// run runs a command in-process and gives what it wrote.
+func run(t *testing.T, in string, args ...string) (code int, out, errs string) {
+	t.Helper()
+	var stdout, stderr bytes.Buffer
+	code = cli.Run(t.Context(), cli.System{
+		Args: args, Getenv: func(string) string { return "" }, In: strings.NewReader(in), Out: &stdout, Err: &stderr,
+	})
+	return code, stdout.String(), stderr.String()
+}
+
+func TestCommandsOfflineNeedNoService(t *testing.T) {
+	dir := t.TempDir()
+	_, err := demo.Write(dir)
+	require.NoError(t, err)
+	feed := filepath.Join(dir, "harbour-net.csv")
+	broken := filepath.Join(dir, "broken.csv")
+	require.NoError(t, os.WriteFile(broken, []byte("198.18.3.0/26,PT,PT-11,Lisbon,\n198.18.4.0/24,UK,,,\n198.18.5.0/24,PT,,,\n"), 0o600))
+
+	tests := []struct {
+		name, in   string
+		args       []string
+		code       int
+		out, notes string
+	}{
+		{"kind", "", []string{"kind", "10.1.2.3", "::1"}, 0, "RFC 1918", ""},
+		{"kind of standard input", "198.18.3.40\n\n3fff::1\n", []string{"kind", "-"}, 0, "RFC 9637", ""},
+		{"a bad one among good ones", "", []string{"kind", "10.1.2.3", "10.1.2.300"}, 1, "private", "0 to 255"},
+		{"resolve with evidence", "", []string{"resolve", "--atlas", feed, "--open", "198.18.0.0/15", "198.18.3.40"}, 0, "self-published claim", ""},
+		{"resolve sets aside what is not opened", "", []string{"resolve", "--atlas", feed, "198.18.3.40"}, 0, "Set aside: benchmarking", ""},
+		{"resolve says which lines are bad", "", []string{"resolve", "--atlas", broken, "--open", "198.18.0.0/15", "198.18.3.40"}, 0, "Lisbon", "broken.csv line 2: \"UK\" is not a country code: did you mean GB?"},
+		{"several are a table", "", []string{"resolve", "--atlas", feed, "--open", "198.18.0.0/15", "198.18.3.40", "198.19.44.1"}, 0, "Brazil BR", ""},
+		{"trail", "", []string{"trail", "--peer", "203.0.113.4", "--trust", "203.0.113.0/28", "-H", "X-Forwarded-For: 192.0.2.10, 198.18.7.114"}, 0, "The visitor is 198.18.7.114.", ""},
+		{"trail of an unreadable hop", "", []string{"trail", "--peer", "203.0.113.4", "--trust", "203.0.113.0/28", "-H", "x-forwarded-for: unknown"}, 0, "was not found", ""},
+		{"version", "", []string{"version"}, 0, "CLDR 48", ""},
+		{"help has examples", "", []string{"resolve", "--help"}, 0, "Examples:", ""},
+		{"a file that is not there", "", []string{"resolve", "--atlas", "/nowhere.csv", "1.1.1.1"}, 1, "", "no such file"},
+		{"an unknown command", "", []string{"resolv"}, 2, "", "unknown command"},
+		{"an unknown flag", "", []string{"kind", "--nope", "::1"}, 2, "", "unknown flag"},
+		{"no argument", "", []string{"kind"}, 2, "", "requires at least 1 arg"},
+		{"an unknown output", "", []string{"kind", "-o", "xml", "::1"}, 2, "", "table, json or ndjson"},
+		{"a bad prefix", "", []string{"trail", "--peer", "::1", "--trust", "10.0.0.1/8"}, 2, "", "did you mean 10.0.0.0/8?"},
+		{"a bad header", "", []string{"trail", "--peer", "::1", "-H", "nothing"}, 2, "", "write it like"},
+		{"a service that is not there", "", []string{"--server", "http://127.0.0.1:1", "resolve", "::1"}, 1, "", "eastporch serve"},
+		{"a bad configuration", "", []string{"serve", "--config", feed}, 1, "", "harbour-net.csv"},
+		{"a bad flag of serve", "", []string{"serve", "--check", "--log-level", "loud"}, 1, "", "flag --log-level"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			code, out, notes := run(t, tt.in, tt.args...)
+			assert.Equal(t, tt.code, code, notes)
+			assert.Contains(t, out, tt.out)
+			assert.Contains(t, notes, tt.notes)
+		})
+	}
+}
+
+func TestOutputs(t *testing.T) {
+	_, one, _ := run(t, "", "kind", "10.1.2.3", "-o", "json")
+	var single map[string]any
+	require.NoError(t, json.Unmarshal([]byte(one), &single), "one answer is no list")
+	assert.Equal(t, "private", single["kind"])
+	_, several, _ := run(t, "", "kind", "10.1.2.3", "9.9.9.9", "-o", "json")
+	var list []map[string]any
+	require.NoError(t, json.Unmarshal([]byte(several), &list))
+	assert.Nil(t, list[1]["block"])
+	_, lines, _ := run(t, "", "kind", "10.1.2.3", "9.9.9.9", "-o", "ndjson")
+	assert.Len(t, strings.Split(strings.TrimSpace(lines), "\n"), 2)
+}
+
+func TestCommandsAskTheService(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	code, out, _ := run(t, "", "--server", s.desk, "visits", "list")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "No visit matches. 0 stand outside")
+	s.fill(t, 700)
+
+	code, out, errs := run(t, "", "--server", s.desk, "visits", "list", "--limit", "700", "-o", "ndjson")
+	require.Equal(t, 0, code, errs)
+	assert.Equal(t, 700, strings.Count(out, "\n"), "pages are followed")
+	_, out, _ = run(t, "", "--server", s.desk, "visits", "list", "--country-code", "PT", "--limit", "2")
+	assert.Contains(t, out, "matching visits; the site has 700.")
+	_, out, _ = run(t, "", "--server", s.desk, "visits", "list", "--set-aside")
+	assert.Contains(t, out, "this machine")
+	assert.Contains(t, out, "private, set aside")
+	code, _, errs = run(t, "", "--server", s.desk, "visits", "list", "--country-code", "UK")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "did you mean GB?", "the same text as over HTTP")
+
+	_, out, _ = run(t, "", "--server", s.desk, "resolve", "198.18.3.40")
+	assert.Contains(t, out, "disagrees on the country")
+	code, _, errs = run(t, "", "--server", s.desk, "resolve", "abc")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "This is no IP address")
+	_, out, _ = run(t, "", "--server", s.desk, "trail", "--peer", "203.0.113.4", "-H", "X-Forwarded-For: 198.18.3.40")
+	assert.Contains(t, out, "The visitor is 198.18.3.40.")
+}

@@ -1,0 +1,245 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/gin-gonic/gin"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/api"
+	"eastporch/internal/server/httpapi"
+)
+
+// Every route is documented for the doors that serve it, and every documented
+// operation is served there.
+func TestContractAndRoutesAgree(t *testing.T) {
+	doc, err := openapi3.NewLoader().LoadFromData(api.YAML())
+	require.NoError(t, err)
+	for _, door := range []httpapi.Door{httpapi.VisitorDoor, httpapi.DeskDoor} {
+		documented := map[string]bool{}
+		for path, item := range doc.Paths.Map() {
+			for method, op := range item.Operations() {
+				doors, _ := op.Extensions["x-doors"].([]any)
+				require.NotEmpty(t, doors, "%s %s", method, path)
+				if slices.Contains(doors, any(string(door))) {
+					documented[method+" "+path] = true
+				}
+			}
+		}
+		served := map[string]bool{}
+		for _, r := range httpapi.New(door, httpapi.Options{}).Routes() {
+			served[r.Method+" "+openapiPath(r)] = true
+		}
+		assert.Equal(t, slices.Sorted(maps.Keys(documented)), slices.Sorted(maps.Keys(served)), "at the %s door", door)
+	}
+}
+
+// openapiPath turns Gin's :param into OpenAPI's {param}.
+func openapiPath(r gin.RouteInfo) string {
+	parts := strings.Split(r.Path, "/")
+	for i, p := range parts {
+		if name, ok := strings.CutPrefix(p, ":"); ok {
+			parts[i] = "{" + name + "}"
+		}
+	}
+	return strings.Join(parts, "/")
+}
+
+func TestTheVisitorBehindAProxy(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	const forwarded = "X-Forwarded-For: 198.18.3.40"
+	trusted := s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/visitor/address", "", forwarded)
+	assert.Equal(t, "198.18.3.40\n", trusted.body)
+	untrusted := s.call(t, "127.0.0.9", http.MethodGet, s.visitor+"/v1/visitor/address", "", forwarded)
+	assert.Equal(t, "127.0.0.9\n", untrusted.body)
+
+	trail := s.call(t, "127.0.0.9", http.MethodPost, s.desk+"/v1/trails", "", forwarded)
+	assert.Contains(t, trail.body, "which is not a trusted proxy: it was not believed")
+	card := s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/visitor", "", forwarded, "Accept-Language: fi")
+	assert.Equal(t, "private, no-store", card.header.Get("Cache-Control"))
+	assert.Contains(t, card.body, `"city":"Lisbon"`)
+	assert.Contains(t, card.body, `"language":"fi"`)
+
+	lost := s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/visitor/address", "", "X-Forwarded-For: unknown")
+	assert.Equal(t, http.StatusNotFound, lost.status)
+	assert.Contains(t, lost.header.Get("Content-Type"), "application/problem+json")
+}
+
+func TestPrivateAddressesHaveReasons(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/addresses/10.1.2.3", "")
+	var card struct {
+		Address     struct{ Kind string }
+		Whereabouts struct {
+			Level   string
+			Missing map[string]string
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(got.body), &card))
+	assert.Equal(t, "private", card.Address.Kind)
+	assert.Equal(t, "none", card.Whereabouts.Level)
+	for _, fact := range []string{"continent_code", "country_code", "region_code", "city", "postal_code", "latitude", "longitude", "radius_km", "time_zone"} {
+		assert.NotEmpty(t, card.Whereabouts.Missing[fact], fact)
+	}
+	v6 := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/addresses/2001:db8:5e1:40::1f", "")
+	assert.Contains(t, v6.body, `"city":"Oslo"`)
+}
+
+func TestAVisitIsStoredAndReadBack(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	made := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", visitBody("203.0.113.4", "198.18.7.114, 203.0.113.10"), "Prefer: return=representation")
+	require.Equal(t, http.StatusCreated, made.status, made.body)
+	assert.Equal(t, "return=representation", made.header.Get("Preference-Applied"))
+	var stored struct{ ID string }
+	require.NoError(t, json.Unmarshal([]byte(made.body), &stored))
+	one := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits/"+stored.ID, "")
+	assert.Contains(t, one.body, "198.18.7.114")
+	assert.Contains(t, one.body, `"city":"Valencia"`)
+
+	again := fmt.Sprintf(`{"id":%q,"site":"heronlake.example","path":"/other"}`, stored.ID)
+	twice := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", again, "Prefer: return=representation")
+	assert.Equal(t, http.StatusOK, twice.status)
+	assert.Contains(t, twice.body, `"stored":false`)
+	assert.Contains(t, twice.body, "/programme", "the first wins, and is what comes back")
+
+	page := s.call(t, "127.0.0.1", http.MethodPost, s.visitor+"/v1/visits", `{"site":"heronlake.example","path":"/map"}`, "X-Forwarded-For: 198.18.3.40")
+	assert.Equal(t, http.StatusCreated, page.status, "a page gives no headers: those of the request count")
+	report := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/reports/countries?site=heronlake.example", "")
+	assert.Contains(t, report.body, `"name":"Portugal"`)
+	assert.Contains(t, report.body, `"share":0.5`)
+}
+
+func TestTruncatedIsTheDefault(t *testing.T) {
+	t.Parallel()
+	s := start(t, map[string]any{"sites": []any{map[string]any{"host": "quiet.example"}}})
+	body := strings.Replace(visitBody("203.0.113.4", "192.0.2.77, 198.18.7.114, 203.0.113.10"), "heronlake.example", "quiet.example", 1)
+	made := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", body, "Prefer: return=representation")
+	require.Equal(t, http.StatusCreated, made.status, made.body)
+	list := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits?site=quiet.example", "")
+	for _, text := range []string{made.body, list.body} {
+		assert.Contains(t, text, `"198.18.7.0"`)
+		for _, secret := range []string{"198.18.7.114", "192.0.2.77", "203.0.113.10", "203.0.113.4"} {
+			assert.NotContains(t, text, secret)
+		}
+	}
+}
+
+func TestBadInputIsAProblem(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	future := "ffffffff-0000-7000-8000-000000000000"
+	tests := []struct {
+		name, method, path, body string
+		status                   int
+		says                     string
+	}{
+		{"no address", "GET", "/v1/addresses/abc", "", 400, "write it like"},
+		{"an address with an encoded slash", "GET", "/v1/addresses/10.0.0.0%2F8", "", 400, "10.0.0.0/8"},
+		{"an unknown site", "POST", "/v1/visits", `{"site":"x","path":"/"}`, 422, "heronlake.example"},
+		{"no path", "POST", "/v1/visits", `{"site":"heronlake.example"}`, 422, "path: it does not begin with /"},
+		{"a long path", "POST", "/v1/visits", `{"site":"heronlake.example","path":"/` + strings.Repeat("x", 10_000) + `"}`, 422, "2048 are allowed"},
+		{"NUL in a path", "POST", "/v1/visits", `{"site":"heronlake.example","path":"/\u0000"}`, 422, "control character"},
+		{"an unknown field", "POST", "/v1/visits", `{"site":"heronlake.example","path":"/","adress":"1"}`, 422, "adress: this field is not known"},
+		{"a wrong type", "POST", "/v1/visits", `{"site":1,"path":"/"}`, 422, "site: a JSON number does not fit"},
+		{"no JSON", "POST", "/v1/visits", `{"site"`, 400, "unexpected EOF"},
+		{"two values", "POST", "/v1/visits", `{"site":"heronlake.example","path":"/"}{}`, 400, "something follows"},
+		{"an empty body", "POST", "/v1/visits", " ", 400, "empty"},
+		{"a large body", "POST", "/v1/visits", `{"site":"` + strings.Repeat("x", 70_000) + `"}`, 413, "65536 bytes"},
+		{"an id of another version", "POST", "/v1/visits", `{"site":"heronlake.example","path":"/","id":"6ba7b810-9dad-41d1-80b4-00c04fd430c8"}`, 422, "version 7"},
+		{"an id of the future", "POST", "/v1/visits", `{"site":"heronlake.example","path":"/","id":"` + future + `"}`, 422, "5 minutes ahead"},
+		{"headers without a peer", "POST", "/v1/visits", `{"site":"heronlake.example","path":"/","headers":{}}`, 422, "peer"},
+		{"an unreadable peer", "POST", "/v1/trails", `{"peer":"999.1.1.1"}`, 422, "peer"},
+		{"an unknown visit", "GET", "/v1/visits/6ba7b810-9dad-41d1-80b4-00c04fd430c8", "", 404, "no such visit"},
+		{"no id", "GET", "/v1/visits/x", "", 422, "UUID"},
+		{"no site", "GET", "/v1/visits", "", 422, "site"},
+		{"a country of no code", "GET", "/v1/visits?site=heronlake.example&country_code=UK", "", 422, "did you mean GB?"},
+		{"a time of no form", "GET", "/v1/visits?site=heronlake.example&from=yesterday", "", 422, "from"},
+		{"a limit too large", "GET", "/v1/visits?site=heronlake.example&limit=501", "", 422, "limit"},
+		{"a foreign cursor", "GET", "/v1/visits?site=heronlake.example&cursor=x", "", 422, "cursor"},
+		{"a level of no name", "GET", "/v1/reports/places?site=heronlake.example&level=street", "", 422, "level"},
+		{"neither true nor false", "GET", "/v1/reports/countries?site=heronlake.example&set_aside=maybe", "", 422, "set_aside"},
+		{"nothing there", "GET", "/v1/nothing", "", 404, "No operation"},
+		{"a method that does not fit", "DELETE", "/v1/visits", "", 405, "DELETE"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			got := s.call(t, "127.0.0.1", tt.method, s.desk+tt.path, tt.body)
+			assert.Equal(t, tt.status, got.status, got.body)
+			assert.Equal(t, "application/problem+json", got.header.Get("Content-Type"))
+			var p map[string]any
+			require.NoError(t, json.Unmarshal([]byte(got.body), &p))
+			assert.Contains(t, p["detail"].(string)+p["hint"].(string), tt.says)
+			assert.Equal(t, got.header.Get("X-Request-Id"), p["request_id"])
+		})
+	}
+	all := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits?site=heronlake.example", "")
+	assert.Contains(t, all.body, `"all":0`, "nothing was stored wrongly")
+}
+
+func TestTheVisitorDoorServesNoMoreThanItMust(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	for _, path := range []string{"/", "/v1/visits?site=heronlake.example", "/v1/addresses/198.18.3.40", "/v1/atlas", "/openapi.json", "/assets/x"} {
+		got, err := http.Get(s.visitor + path) // the contract has no such operation at this door
+		require.NoError(t, err)
+		got.Body.Close()
+		assert.Contains(t, []int{http.StatusNotFound, http.StatusMethodNotAllowed}, got.StatusCode, path)
+		assert.Equal(t, "application/problem+json", got.Header.Get("Content-Type"), path)
+	}
+	forged := s.call(t, "127.0.0.1", http.MethodPost, s.visitor+"/v1/visits", visitBody("203.0.113.4", "198.18.3.40"))
+	assert.Equal(t, http.StatusUnprocessableEntity, forged.status, "a page cannot pass for somebody else")
+}
+
+func TestHostileHeaders(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	for name, list := range map[string]string{"8 KB of commas": strings.Repeat(",", 8<<10), "6,000 hops": strings.Repeat("1.2.3.4,", 6000)} {
+		got := s.call(t, "127.0.0.1", http.MethodPost, s.visitor+"/v1/visits", `{"site":"heronlake.example","path":"/"}`, "X-Forwarded-For: "+list)
+		assert.Equal(t, http.StatusCreated, got.status, "%s: %s", name, got.body)
+	}
+	nul := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits",
+		`{"site":"heronlake.example","path":"/","peer":"203.0.113.4","headers":{"X-Forwarded-For":["a\u0000b"],"User-Agent":["\u0000<script>"]}}`)
+	assert.Equal(t, http.StatusCreated, nul.status, nul.body)
+}
+
+func TestHealthAndContractAreServed(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	for _, door := range []string{s.visitor, s.desk} {
+		assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, door+"/livez", "").body, `"alive"`)
+		assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, door+"/readyz", "").body, `"ready"`)
+	}
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/openapi.json", "").body, `"openapi":"3.0.3"`)
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/atlas", "").body, "Harbour Net geofeed")
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/sites", "").body, "Heron Lake Regatta")
+}
+
+// A body that never comes ends with the server's deadline for the header and
+// does not hold up the stop, which the cleanup of start checks.
+func TestAClientThatHangsUpHarmsNobody(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	reader, writer := io.Pipe()
+	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.desk+"/v1/visits", reader)
+	require.NoError(t, err)
+	go func() {
+		_, _ = writer.Write([]byte(`{"site":`))
+		_ = writer.CloseWithError(io.ErrClosedPipe)
+	}()
+	_, err = (&http.Client{Timeout: 10 * time.Second}).Do(req)
+	require.Error(t, err)
+	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/readyz", "").status)
+}

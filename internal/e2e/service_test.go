@@ -1,0 +1,159 @@
+// Package e2e starts the whole service on loopback, with a real PostgreSQL and
+// the regatta's data, and calls it as its users do: over plain HTTP, through
+// the Go client, with the command line and in a browser.
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/api"
+	"eastporch/internal/client"
+	"eastporch/internal/config"
+	"eastporch/internal/dbtest"
+	"eastporch/internal/demo"
+	"eastporch/internal/server"
+	"eastporch/internal/server/httpapi"
+)
+
+func TestMain(m *testing.M) { os.Exit(dbtest.Run(m)) }
+
+// service is a running service and the ways into it.
+type service struct {
+	visitor, desk string
+	database      string
+	client        *client.Client
+	contract      *contract
+}
+
+// start runs a service with the regatta's configuration and a database of its
+// own until the test ends. Keys of flags go over the configuration's.
+func start(t *testing.T, flags map[string]any) *service {
+	t.Helper()
+	file, err := demo.Write(t.TempDir())
+	require.NoError(t, err)
+	database := dbtest.New(t)
+	set := map[string]any{"listen.visitor": "127.0.0.1:0", "listen.desk": "127.0.0.1:0", "database.url": database}
+	for k, v := range flags {
+		set[k] = v
+	}
+	in := config.Input{File: file, Getenv: func(string) string { return "" }, Flags: set}
+	cfg, err := config.Load(in)
+	require.NoError(t, err)
+	s, err := server.Open(t.Context(), server.Options{
+		Config: cfg, Input: in, Log: slog.New(slog.NewTextHandler(t.Output(), nil)), Version: "test",
+	})
+	require.NoError(t, err)
+	ctx, stop := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- s.Run(ctx) }()
+	t.Cleanup(func() {
+		stop()
+		require.NoError(t, <-done)
+	})
+	c := newContract(t)
+	svc := &service{visitor: s.URL(httpapi.VisitorDoor), desk: s.URL(httpapi.DeskDoor), database: database, contract: c}
+	svc.client, err = client.New(svc.desk, c)
+	require.NoError(t, err)
+	return svc
+}
+
+// fill sends n of the regatta's visits.
+func (s *service) fill(t *testing.T, n int) {
+	t.Helper()
+	require.NoError(t, demo.Send(t.Context(), s.client, demo.Visits(demo.Seed, n, time.Now()), func(int, int) {}))
+}
+
+// answer is what came back over plain HTTP.
+type answer struct {
+	status int
+	header http.Header
+	body   string
+}
+
+// call sends a request from a loopback address, such as 127.0.0.9, and holds
+// request and answer against the contract.
+func (s *service) call(t *testing.T, from, method, url, body string, header ...string) answer {
+	t.Helper()
+	req, err := http.NewRequestWithContext(t.Context(), method, url, strings.NewReader(body))
+	require.NoError(t, err)
+	for _, line := range header {
+		name, value, _ := strings.Cut(line, ": ")
+		req.Header.Add(name, value)
+	}
+	if body != "" && req.Header.Get("Content-Type") == "" {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	dialer := &net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}}
+	transport := &http.Transport{DialContext: dialer.DialContext}
+	defer transport.CloseIdleConnections()
+	res, err := (&contract{t: t, router: s.contract.router, next: transport}).RoundTrip(req)
+	require.NoError(t, err)
+	defer res.Body.Close()
+	text, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	return answer{res.StatusCode, res.Header, string(text)}
+}
+
+// contract is a transport that fails the test when an answer is not what
+// api/openapi.yaml says.
+type contract struct {
+	t      *testing.T
+	router routers.Router
+	next   http.RoundTripper
+}
+
+func newContract(t *testing.T) *contract {
+	t.Helper()
+	doc, err := openapi3.NewLoader().LoadFromData(api.YAML())
+	require.NoError(t, err)
+	require.NoError(t, doc.Validate(t.Context()))
+	router, err := gorillamux.NewRouter(doc)
+	require.NoError(t, err)
+	return &contract{t: t, router: router, next: http.DefaultTransport}
+}
+
+func (c *contract) RoundTrip(req *http.Request) (*http.Response, error) {
+	res, err := c.next.RoundTrip(req)
+	if err != nil {
+		return nil, err
+	}
+	route, params, err := c.router.FindRoute(req)
+	if err != nil {
+		return res, nil // the console's, or nobody's
+	}
+	text, err := io.ReadAll(res.Body)
+	res.Body.Close()
+	if err != nil {
+		return nil, err
+	}
+	res.Body = io.NopCloser(bytes.NewReader(text))
+	input := &openapi3filter.ResponseValidationInput{
+		RequestValidationInput: &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route},
+		Status:                 res.StatusCode, Header: res.Header, Body: io.NopCloser(bytes.NewReader(text)),
+		Options: &openapi3filter.Options{IncludeResponseStatus: true},
+	}
+	if err := openapi3filter.ValidateResponse(context.Background(), input); err != nil {
+		c.t.Errorf("%s %s answers %d against the contract: %v", req.Method, req.URL, res.StatusCode, err)
+	}
+	return res, nil
+}
+
+func visitBody(peer, list string) string {
+	return fmt.Sprintf(`{"site":"heronlake.example","path":"/programme","peer":%q,"headers":{"X-Forwarded-For":[%q]}}`, peer, list)
+}

@@ -1,0 +1,146 @@
+// Package meta holds rules about the code itself.
+package meta
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const module = "eastporch/"
+
+// pure are the data packages that the core may use, beside itself and the
+// standard library.
+var pure = []string{"golang.org/x/text/", "github.com/google/uuid"}
+
+// mayUse says what each part of internal may import of ours; the core only
+// itself. A part that is missing here fails the test, so that its place is
+// chosen on purpose.
+var mayUse = map[string][]string{
+	"api":                     {},
+	"cmd/eastporch":           {"internal/cli"},
+	"internal/cli":            {"internal/client", "internal/config", "internal/core/", "internal/demo", "internal/server", "internal/server/httpapi"},
+	"internal/client":         {"internal/core/"},
+	"internal/config":         {"internal/core/"},
+	"internal/demo":           {"internal/client", "internal/core/"},
+	"internal/server":         {"internal/config", "internal/core/", "internal/server/"},
+	"internal/server/httpapi": {"api", "internal/core/"},
+	"internal/server/store":   {"internal/core/"},
+	"internal/server/cluster": {},
+	"internal/server/webui":   {},
+	"internal/core/":          {"internal/core/"},
+	"internal/dbtest":         {"internal/server/cluster"},
+	"internal/browsertest":    {},
+	"internal/e2e":            {},
+	"internal/meta":           {},
+	"tools/screenshots":       {"internal/browsertest"},
+}
+
+func list(t *testing.T, args ...string) []string {
+	t.Helper()
+	cmd := exec.Command("go", append([]string{"list"}, args...)...)
+	cmd.Dir = "../.."
+	out, err := cmd.Output()
+	require.NoError(t, err)
+	return strings.Split(strings.TrimSpace(string(out)), "\n")
+}
+
+func allowed(what string, list []string) bool {
+	for _, a := range list {
+		if what == strings.TrimSuffix(a, "/") || strings.HasSuffix(a, "/") && strings.HasPrefix(what, a) {
+			return true
+		}
+	}
+	return false
+}
+
+func TestDependenciesPointDown(t *testing.T) {
+	for _, line := range list(t, "-f", `{{.ImportPath}} {{join .Imports " "}}`, "./...") {
+		fields := strings.Fields(line)
+		pkg := strings.TrimPrefix(fields[0], module)
+		key := pkg
+		if strings.HasPrefix(pkg, "internal/core/") {
+			key = "internal/core/"
+		}
+		may, known := mayUse[key]
+		assert.True(t, known, "%s has no place in the layers: choose one", pkg)
+		for _, dep := range fields[1:] {
+			if ours, ok := strings.CutPrefix(dep, module); ok {
+				assert.True(t, allowed(ours, may), "%s must not import %s", pkg, ours)
+			}
+		}
+	}
+}
+
+func TestTheCoreIsPure(t *testing.T) {
+	for _, line := range list(t, "-deps", "-f", "{{.ImportPath}} {{.Standard}}", "./internal/core/...") {
+		pkg, std, _ := strings.Cut(line, " ")
+		if std == "true" {
+			assert.NotContains(t, []string{"net/http", "database/sql", "log/slog", "os/exec"}, pkg, "the core must not depend on it")
+			continue
+		}
+		assert.True(t, strings.HasPrefix(pkg, module+"internal/core/") || allowed(pkg, pure), "the core must not depend on %s", pkg)
+	}
+	for _, line := range list(t, "-f", `{{.ImportPath}} {{join .Imports " "}}`, "./internal/core/...") {
+		assert.NotContains(t, strings.Fields(line), "os", "the core reads no environment and no files")
+	}
+}
+
+func TestTheClientLinksNoServer(t *testing.T) {
+	for _, pkg := range list(t, "-deps", "./internal/client") {
+		assert.False(t, strings.HasPrefix(pkg, module+"internal/server"), pkg)
+	}
+}
+
+// The job's own rule: the framework's guess of the client address is not used.
+func TestTheFrameworksGuessIsNotUsed(t *testing.T) {
+	guess := regexp.MustCompile(`\.(ClientIP|RemoteIP|SetTrustedProxies)\(`)
+	everyGoFile(t, func(path, text string) {
+		assert.False(t, guess.MatchString(text), "%s uses the framework's guess of the client address", path)
+	})
+}
+
+func TestEveryPackageHasOneComment(t *testing.T) {
+	for _, line := range list(t, "-f", "{{.ImportPath}}\t{{.Doc}}\t{{len .GoFiles}}", "./...") {
+		fields := strings.Split(line, "\t")
+		if fields[2] != "0" {
+			assert.NotEmpty(t, fields[1], "%s has no package comment", fields[0])
+		}
+	}
+}
+
+func TestTestsDoNotSleepOrSkip(t *testing.T) {
+	bad := regexp.MustCompile(`\b(time\.Sleep|t\.Skip\w*|chromedp\.Sleep)\(`)
+	everyGoFile(t, func(path, text string) {
+		if strings.HasSuffix(path, "_test.go") {
+			assert.False(t, bad.MatchString(text), "%s sleeps or skips", path)
+		}
+	})
+}
+
+func everyGoFile(t *testing.T, visit func(path, text string)) {
+	t.Helper()
+	err := filepath.WalkDir("../..", func(path string, d os.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == ".git") {
+			return filepath.SkipDir
+		}
+		if strings.HasSuffix(path, ".go") && !strings.HasSuffix(path, "meta_test.go") {
+			text, err := os.ReadFile(path)
+			if err != nil {
+				return err
+			}
+			visit(path, string(text))
+		}
+		return nil
+	})
+	require.NoError(t, err)
+}
