@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -15,7 +16,7 @@ import (
 // aligned right.
 func newTable(out io.Writer, header table.Row, figures ...string) table.Writer {
 	t := table.NewWriter()
-	t.SetOutputMirror(out)
+	t.SetOutputMirror(trimmed{out})
 	style := table.StyleLight
 	style.Options = table.OptionsNoBordersAndSeparators
 	style.Format.Header = text.FormatDefault
@@ -30,6 +31,16 @@ func newTable(out io.Writer, header table.Row, figures ...string) table.Writer {
 	}
 	t.SetColumnConfigs(columns)
 	return t
+}
+
+// trimmed drops the spaces that pad the last column.
+type trimmed struct{ io.Writer }
+
+var padding = regexp.MustCompile(` +(\n|$)`)
+
+func (w trimmed) Write(p []byte) (int, error) {
+	_, err := w.Writer.Write(padding.ReplaceAll(p, []byte("$1")))
+	return len(p), err
 }
 
 // emit writes values as JSON (one array) or NDJSON (one a line), or calls

@@ -215,24 +215,21 @@ func (a *app) drawCard(c visit.Card) {
 }
 
 func (a *app) drawEvidence(evidence []atlas.Evidence) {
-	t := newTable(a.Out, table.Row{"Evidence", "Basis", "Rank", "Range", "Says", ""}, "Rank")
+	t := newTable(a.Out, table.Row{"Evidence", "Says"})
 	for _, e := range evidence {
-		rank, says := "–", []string{}
-		if e.Rank != nil {
-			rank = fmt.Sprint(*e.Rank)
-		}
+		says, why := []string{}, string(e.Basis)
 		for _, fact := range e.Facts {
 			says = append(says, e.Values[fact])
 		}
-		used := ""
+		if e.Rank != nil {
+			why += fmt.Sprintf(", rank %d, %s", *e.Rank, *e.Range)
+		}
 		if !e.Used {
-			used = "not used: "
+			why += "; not used: " + deref(e.Reason)
+		} else if e.Reason != nil {
+			why += ", " + *e.Reason
 		}
-		within := "–"
-		if e.Range != nil {
-			within = *e.Range
-		}
-		t.AppendRow(table.Row{e.Source, e.Basis, rank, within, strings.Join(says, ", "), used + deref(e.Reason)})
+		t.AppendRow(table.Row{e.Source, strings.Join(says, ", ") + "\n" + why})
 	}
 	t.Render()
 }

@@ -23,7 +23,7 @@ func (a *api) getVisitorAddress(c *gin.Context) {
 	trail := a.Finder.Find(peer(c.Request), c.Request.Header)
 	if !trail.Visitor.IsValid() {
 		a.fail(c, problem{
-			Type: "/problems/not-found-visitor", Title: "The visitor was not found", Status: http.StatusNotFound,
+			Type: "/problems/visitor-not-found", Title: "The visitor was not found", Status: http.StatusNotFound,
 			Detail: trail.Reason, Hint: "POST /v1/trails at the desk explains every hop.",
 		})
 		return
