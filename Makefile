@@ -69,8 +69,8 @@ bench: ## Run the benchmarks
 	go test -run '^$$' -bench . -benchmem ./internal/core/...
 
 .PHONY: screenshots
-screenshots: ## Take the pictures of docs/screenshots from a running demo
-	go run ./tools/screenshots
+screenshots: ## Take the pictures of docs/screenshots from a running demo: make screenshots LINK=…
+	go run ./tools/screenshots --link "$(LINK)"
 
 .PHONY: clean
 clean: ## Remove what was built

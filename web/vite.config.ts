@@ -1,10 +1,37 @@
+import { readdirSync, readFileSync, writeFileSync } from "node:fs";
+import { join } from "node:path";
+import { brotliCompressSync, gzipSync } from "node:zlib";
 import react from "@vitejs/plugin-react";
+import type { Plugin } from "vite";
 import { defineConfig } from "vitest/config";
 
+const outDir = "../internal/server/webui/dist";
+
+/** compress writes a shorter form beside every asset that has one. */
+function compress(): Plugin {
+  return {
+    name: "compress",
+    apply: "build",
+    closeBundle() {
+      const assets = join(import.meta.dirname, outDir, "assets");
+      for (const name of readdirSync(assets)) {
+        if (!/\.(js|css|json|svg)$/.test(name)) continue;
+        const text = readFileSync(join(assets, name));
+        for (const [ending, short] of [
+          ["br", brotliCompressSync(text)],
+          ["gz", gzipSync(text, { level: 9 })],
+        ] as const)
+          if (short.length < text.length * 0.9) writeFileSync(join(assets, `${name}.${ending}`), short);
+      }
+    },
+  };
+}
+
 export default defineConfig({
-  plugins: [react()],
+  plugins: [react(), compress()],
+  html: { cspNonce: "__NONCE__" }, // the service puts a fresh one into each answer
   build: {
-    outDir: "../internal/server/webui/dist",
+    outDir,
     emptyOutDir: true,
     assetsInlineLimit: 0, // the content-security policy allows no data: addresses
     chunkSizeWarningLimit: 1500,

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"runtime/debug"
 	"strings"
 
@@ -39,6 +40,8 @@ func (e usageError) Unwrap() error { return e.error }
 type app struct {
 	System
 	server string // --server
+	key    string // --key
+	store  string // --profile
 	output string // --output
 }
 
@@ -62,6 +65,10 @@ func Run(ctx context.Context, sys System) (exitCode int) {
 	fmt.Fprintf(sys.Err, "eastporch: %v\n", err)
 	if errors.Is(err, client.ErrUnreachable) {
 		fmt.Fprintln(sys.Err, "Start it with eastporch serve, name it with --server or EASTPORCH_SERVER, or work offline with --atlas.")
+	}
+	var problem *client.Problem
+	if errors.As(err, &problem) && problem.Status == http.StatusUnauthorized {
+		fmt.Fprintln(sys.Err, "Give a key with --key or EASTPORCH_KEY, or let eastporch login LINK keep one.")
 	}
 	return exitFailed
 }
@@ -106,13 +113,26 @@ enriched visits.`,
 		server = "http://127.0.0.1:8081"
 	}
 	root.PersistentFlags().StringVar(&a.server, "server", server, "the desk address of the service (EASTPORCH_SERVER)")
+	root.PersistentFlags().StringVar(&a.key, "key", "", "the key to use (EASTPORCH_KEY); else the one that login kept for the server")
+	root.PersistentFlags().StringVar(&a.store, "profile", profilePath(sys.Getenv), "where login keeps keys, by server")
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table, json or ndjson")
-	root.AddCommand(a.serve(), a.demo(), a.resolve(), a.kind(), a.trail(), a.visits(), a.version())
+	root.AddCommand(a.serve(), a.demo(), a.resolve(), a.kind(), a.trail(), a.visits(), a.keys(), a.login(), a.version())
 	return root
 }
 
 func (a *app) client() (*client.Client, error) {
-	c, err := client.New(a.server, nil)
+	key := a.key
+	if key == "" {
+		key = a.Getenv("EASTPORCH_KEY")
+	}
+	if key == "" {
+		p, err := readProfile(a.store)
+		if err != nil {
+			return nil, err
+		}
+		key = p.Keys[strings.TrimSuffix(a.server, "/")]
+	}
+	c, err := client.New(a.server, key, nil)
 	if err != nil {
 		return nil, usageError{err}
 	}

@@ -12,6 +12,7 @@ import (
 	"eastporch/internal/config"
 	"eastporch/internal/demo"
 	"eastporch/internal/server"
+	"eastporch/internal/server/access"
 	"eastporch/internal/server/httpapi"
 )
 
@@ -42,7 +43,7 @@ are in use. Ctrl-C stops everything.`,
 				return err
 			}
 			return a.runServer(cmd.Context(), cfg, in, true, func(ctx context.Context, s *server.Server) error {
-				return a.fillDemo(ctx, s.URL(httpapi.DeskDoor), file, visits)
+				return a.fillDemo(ctx, s, file, visits)
 			})
 		},
 	}
@@ -51,9 +52,18 @@ are in use. Ctrl-C stops everything.`,
 	return cmd
 }
 
-// fillDemo sends the invented visits, once, and says where to look.
-func (a *app) fillDemo(ctx context.Context, desk, file string, visits int) error {
-	c, err := client.New(desk, nil)
+// fillDemo signs this machine's command line in, sends the invented visits,
+// once, and says where to look.
+func (a *app) fillDemo(ctx context.Context, s *server.Server, file string, visits int) error {
+	desk := s.URL(httpapi.DeskDoor)
+	key, err := s.Key(ctx, "the demo's command line", access.Admin)
+	if err != nil {
+		return err
+	}
+	if err := keepKey(a.store, desk, key); err != nil {
+		return err
+	}
+	c, err := client.New(desk, key, nil)
 	if err != nil {
 		return err
 	}
@@ -65,12 +75,20 @@ func (a *app) fillDemo(ctx context.Context, desk, file string, visits int) error
 	if err := demo.Send(ctx, c, demo.Visits(demo.Seed, visits, time.Now()), progress); err != nil {
 		return err
 	}
+	link, err := s.Link(ctx)
+	if err != nil {
+		return err
+	}
 	fmt.Fprintf(a.Out, `Settings  %s
+Key       kept in %s for this machine's command line
 
-Open %s/ and look around; Ctrl-C stops it.
-A request through a trusted proxy, and one that forges the header:
-  curl -H 'X-Forwarded-For: 198.18.3.40' %s/v1/visitor/address
-  curl --interface 127.0.0.9 -H 'X-Forwarded-For: 198.18.3.40' %s/v1/visitor/address
-`, file, desk, desk, desk)
+Open the console, signed in; the link is good once, within an hour:
+  %s
+
+In another terminal:
+  bin/eastporch visits list
+  bin/eastporch resolve 198.18.3.40
+Ctrl-C stops everything.
+`, file, a.store, link)
 	return nil
 }

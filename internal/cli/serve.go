@@ -19,7 +19,7 @@ import (
 func (a *app) serve() *cobra.Command {
 	in := config.Input{Getenv: a.Getenv, Flags: map[string]any{}}
 	flags := map[string]*string{}
-	var check bool
+	var check, always bool
 	cmd := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service and its console",
@@ -30,7 +30,7 @@ PostgreSQL in its data directory. Ctrl-C stops everything.
 The configuration is read from the file, then from EASTPORCH_… variables, then
 from flags; docs/configuration.md lists every key.`,
 		Example: `  eastporch serve
-  eastporch serve --config eastporch.yaml --listen-desk 127.0.0.1:9091
+  eastporch serve --config eastporch.yaml --desk-address 127.0.0.1:9091
   eastporch serve --config eastporch.yaml --check`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -50,15 +50,24 @@ from flags; docs/configuration.md lists every key.`,
 				fmt.Fprintln(a.Out, "The configuration is usable.")
 				return nil
 			}
-			return a.runServer(cmd.Context(), cfg, in, false, nil)
+			return a.runServer(cmd.Context(), cfg, in, false, func(ctx context.Context, s *server.Server) error {
+				newLink := s.FirstLink
+				if always {
+					newLink = s.Link
+				}
+				link, err := newLink(ctx)
+				if err == nil && link != "" {
+					fmt.Fprintf(a.Out, "\nThis link opens the console, once and within an hour:\n  %s\nOr use it with eastporch login LINK, for the command line.\n", link)
+				}
+				return err
+			})
 		},
 	}
 	cmd.Flags().StringVar(&in.File, "config", "", "the configuration file (EASTPORCH_CONFIG)")
 	cmd.Flags().BoolVar(&check, "check", false, "check the configuration and stop")
+	cmd.Flags().BoolVar(&always, "sign-in-link", false, "print a one-time link although somebody signed in before")
 	for _, key := range config.Keys() {
-		if key != "proxies.trusted" {
-			flags[key] = cmd.Flags().String(flagOf(key), "", "sets "+key)
-		}
+		flags[key] = cmd.Flags().String(flagOf(key), "", "sets "+key)
 	}
 	return cmd
 }

@@ -39,17 +39,20 @@ func (p *Problem) Error() string { return fmt.Sprintf("%s: %s %s", p.Title, p.De
 // A Client calls one service. It is safe for concurrent use.
 type Client struct {
 	base string
-	http *http.Client
+	key  string // "" for none
+	// origin is sent along with a session's cookie; "" sends none.
+	origin string
+	http   *http.Client
 }
 
-// New makes a client of the service at base, such as http://127.0.0.1:8081;
-// transport may be nil.
-func New(base string, transport http.RoundTripper) (*Client, error) {
+// New makes a client of the service at base, such as http://127.0.0.1:8081,
+// with a key, which may be "" where none is wanted; transport may be nil.
+func New(base, key string, transport http.RoundTripper) (*Client, error) {
 	u, err := url.Parse(base)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		return nil, fmt.Errorf("%q is not the address of a service: write it like http://127.0.0.1:8081", base)
 	}
-	return &Client{base: strings.TrimSuffix(base, "/"), http: &http.Client{Transport: transport, Timeout: 30 * time.Second}}, nil
+	return &Client{base: strings.TrimSuffix(base, "/"), key: key, http: &http.Client{Transport: transport, Timeout: 30 * time.Second}}, nil
 }
 
 // Seen is a request as the reporting server saw it.
@@ -152,6 +155,12 @@ func (c *Client) call(ctx context.Context, method, path string, body, answer any
 	if body != nil {
 		req.Header.Set("Content-Type", "application/json")
 	}
+	if c.key != "" {
+		req.Header.Set("Authorization", "Bearer "+c.key)
+	}
+	if c.origin != "" {
+		req.Header.Set("Origin", c.origin)
+	}
 	res, err := c.http.Do(req)
 	if err != nil {
 		if ctx.Err() != nil {
@@ -168,6 +177,9 @@ func (c *Client) call(ctx context.Context, method, path string, body, answer any
 		problem := &Problem{Title: "The service refused", Detail: res.Status + "."}
 		_ = json.Unmarshal(text, problem) // what is not a problem document stays as above
 		return problem
+	}
+	if answer == nil {
+		return nil
 	}
 	if err := json.Unmarshal(text, answer); err != nil {
 		return fmt.Errorf("%s answered with something that is no answer of East Porch: %w", c.base, err)

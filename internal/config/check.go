@@ -68,8 +68,13 @@ func (l *loader) placeOf(key string) string {
 }
 
 func (l *loader) check(c *Config) {
-	l.checkListen("listen.visitor", c.Listen.Visitor)
-	l.checkListen("listen.desk", c.Listen.Desk)
+	l.checkDoor("visitor", c.Visitor)
+	l.checkDoor("desk", c.Desk)
+	for key, n := range map[string]int{"limits.key_per_second": c.Limits.KeyPerSecond, "limits.visitor_per_second": c.Limits.VisitorPerSecond} {
+		if n < 1 || n > 1_000_000 {
+			l.problem(key, fmt.Sprintf("%d is no limit", n), "Give 1 to 1000000.")
+		}
+	}
 	if c.DataDir == "" {
 		l.problem("data_dir", "no directory is named", "Name one that the service may write to.")
 	}
@@ -105,6 +110,28 @@ func (l *loader) check(c *Config) {
 	}
 	for i, s := range c.Atlas.Sources {
 		l.checkSource(fmt.Sprintf("atlas.sources.%d", i), s)
+	}
+}
+
+func (l *loader) checkDoor(key string, d Door) {
+	l.checkListen(key+".address", d.Address)
+	if (d.TLSCertificate == "") != (d.TLSKey == "") {
+		l.problem(key+".tls_certificate", "TLS wants a certificate and a key", "Give both tls_certificate and tls_key, or neither.")
+	}
+	for i, h := range d.Hosts {
+		if h == "" || strings.ContainsAny(h, "/:* ") && !strings.Contains(h, "::") {
+			l.problem(fmt.Sprintf("%s.hosts.%d", key, i), fmt.Sprintf("%q is no host name", h), "Give a name such as porch.heronlake.example, without a port.")
+		}
+	}
+	for name, n := range map[string]int{"max_header_bytes": d.MaxHeaderBytes, "max_body_bytes": d.MaxBodyBytes} {
+		if n < 1<<10 || n > 64<<20 {
+			l.problem(key+"."+name, fmt.Sprintf("%d bytes are no bound", n), "Give 1024 to 67108864.")
+		}
+	}
+	for name, t := range map[string]time.Duration{"header_timeout": d.HeaderTimeout, "timeout": d.Timeout} {
+		if t <= 0 || t > time.Hour {
+			l.problem(key+"."+name, fmt.Sprintf("%s is no time to wait", t), "Give more than nothing and at most 1h.")
+		}
 	}
 }
 

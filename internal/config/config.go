@@ -5,6 +5,7 @@ package config
 
 import (
 	"fmt"
+	"net"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -24,10 +25,9 @@ import (
 
 // Config is everything that an owner may decide. Load fills and checks it.
 type Config struct {
-	Listen struct {
-		Visitor string `koanf:"visitor"` // host:port for pages and proxies
-		Desk    string `koanf:"desk"`    // host:port for the console and the whole API
-	} `koanf:"listen"`
+	Visitor  Door   `koanf:"visitor"` // for pages and proxies
+	Desk     Door   `koanf:"desk"`    // for the console and the whole API
+	Limits   Limits `koanf:"limits"`
 	DataDir  string `koanf:"data_dir"`
 	Database struct {
 		URL string `koanf:"url"` // "" starts a private cluster in DataDir
@@ -45,6 +45,24 @@ type Config struct {
 	Atlas  struct {
 		Sources []Source `koanf:"sources"`
 	} `koanf:"atlas"`
+}
+
+// Door is one listener.
+type Door struct {
+	Address        string        `koanf:"address"` // host:port
+	Hosts          []string      `koanf:"hosts"`   // host names it answers to, beside its own
+	TLSCertificate string        `koanf:"tls_certificate"`
+	TLSKey         string        `koanf:"tls_key"`
+	MaxHeaderBytes int           `koanf:"max_header_bytes"`
+	MaxBodyBytes   int           `koanf:"max_body_bytes"`
+	HeaderTimeout  time.Duration `koanf:"header_timeout"`
+	Timeout        time.Duration `koanf:"timeout"` // of a whole request
+}
+
+// Limits are what everybody may ask how often; twice as much at once.
+type Limits struct {
+	KeyPerSecond     int `koanf:"key_per_second"`
+	VisitorPerSecond int `koanf:"visitor_per_second"`
 }
 
 // Site is one web site whose visits are stored.
@@ -77,7 +95,7 @@ type Source struct {
 type Input struct {
 	File   string // "" for none
 	Getenv func(key string) string
-	Flags  map[string]any // by key, such as "listen.desk"; they win
+	Flags  map[string]any // by key, such as "desk.address"; they win
 }
 
 // Load reads and checks a configuration. The error is a [Problems] where its
@@ -109,7 +127,11 @@ func Load(in Input) (*Config, error) {
 
 func defaults(getenv func(string) string) map[string]any {
 	return map[string]any{
-		"listen.visitor": "127.0.0.1:8080", "listen.desk": "127.0.0.1:8081",
+		"visitor.address": "127.0.0.1:8080", "visitor.max_header_bytes": 64 << 10, "visitor.max_body_bytes": 64 << 10,
+		"visitor.header_timeout": "10s", "visitor.timeout": "30s",
+		"desk.address": "127.0.0.1:8081", "desk.max_header_bytes": 64 << 10, "desk.max_body_bytes": 1 << 20,
+		"desk.header_timeout": "10s", "desk.timeout": "60s",
+		"limits.key_per_second": 1000, "limits.visitor_per_second": 20,
 		"data_dir":  DefaultDataDir(getenv, "eastporch"),
 		"log.level": "info", "log.format": "text", "shutdown_grace": "10s",
 		"sites": []any{map[string]any{"host": "localhost", "name": "This machine"}},
@@ -307,6 +329,22 @@ func reasonOf(err error) string {
 	return strings.TrimPrefix(err.Error(), addr.ErrSyntax.Error()+": ")
 }
 
+// HostNames lists the hosts that a door answers to: those of its own, the
+// address it listens on, the names of this machine's loopback, and at the
+// visitor's door the sites.
+func (c *Config) HostNames(d Door, sites bool) []string {
+	hosts := append([]string{"localhost", "127.0.0.1", "::1"}, d.Hosts...)
+	if host, _, err := net.SplitHostPort(d.Address); err == nil && host != "" {
+		hosts = append(hosts, host)
+	}
+	if sites {
+		for _, s := range c.Sites {
+			hosts = append(hosts, s.Host)
+		}
+	}
+	return hosts
+}
+
 // PrivacyMode gives the site's mode; check has made sure that there is one.
 func (s Site) PrivacyMode() visit.Mode {
 	m, _ := visit.ParseMode(s.Privacy)
@@ -338,20 +376,21 @@ func (c *Config) Rules() []addr.Rule {
 	return rules
 }
 
-// SourceFile gives the path of a source, which is relative to the
-// configuration's file.
-func (in Input) SourceFile(s Source) string {
-	if filepath.IsAbs(s.File) || in.File == "" {
-		return s.File
+// Path gives a path of the configuration, which is relative to its file.
+func (in Input) Path(path string) string {
+	if filepath.IsAbs(path) || in.File == "" {
+		return path
 	}
-	return filepath.Join(filepath.Dir(in.File), s.File)
+	return filepath.Join(filepath.Dir(in.File), path)
 }
 
-// Keys lists what flags may set, sorted.
+// Keys lists the keys with one value, which flags may set, sorted.
 func Keys() []string {
 	var keys []string
-	for k := range plainKeys(reflect.TypeFor[Config](), "") {
-		keys = append(keys, k)
+	for k, t := range plainKeys(reflect.TypeFor[Config](), "") {
+		if t.Kind() != reflect.Slice {
+			keys = append(keys, k)
+		}
 	}
 	slices.Sort(keys)
 	return keys

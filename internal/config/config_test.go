@@ -26,7 +26,7 @@ func load(t *testing.T, text string, env map[string]string, flags map[string]any
 func TestDefaults(t *testing.T) {
 	c, err := load(t, "", map[string]string{"HOME": "/home/anna"}, nil)
 	require.NoError(t, err)
-	assert.Equal(t, "127.0.0.1:8080", c.Listen.Visitor)
+	assert.Equal(t, "127.0.0.1:8080", c.Visitor.Address)
 	assert.Equal(t, 10*time.Second, c.ShutdownGrace)
 	assert.Empty(t, c.Proxies.Trusted, "no proxy is trusted by default")
 	assert.Equal(t, visit.Truncated, c.Sites[0].PrivacyMode())
@@ -34,12 +34,12 @@ func TestDefaults(t *testing.T) {
 }
 
 func TestFlagsGoBeforeVariablesBeforeTheFile(t *testing.T) {
-	text := "listen: {visitor: '127.0.0.1:1', desk: '127.0.0.1:1'}\nlog: {level: error}\n"
-	env := map[string]string{"EASTPORCH_LISTEN_DESK": "127.0.0.1:2", "EASTPORCH_LOG_LEVEL": "warn", "EASTPORCH_PROXIES_TRUSTED": "10.0.0.0/8, ::1"}
+	text := "visitor: {address: '127.0.0.1:1'}\ndesk: {address: '127.0.0.1:1'}\nlog: {level: error}\n"
+	env := map[string]string{"EASTPORCH_DESK_ADDRESS": "127.0.0.1:2", "EASTPORCH_LOG_LEVEL": "warn", "EASTPORCH_PROXIES_TRUSTED": "10.0.0.0/8, ::1"}
 	c, err := load(t, text, env, map[string]any{"log.level": "debug"})
 	require.NoError(t, err)
-	assert.Equal(t, "127.0.0.1:1", c.Listen.Visitor)
-	assert.Equal(t, "127.0.0.1:2", c.Listen.Desk)
+	assert.Equal(t, "127.0.0.1:1", c.Visitor.Address)
+	assert.Equal(t, "127.0.0.1:2", c.Desk.Address)
 	assert.Equal(t, "debug", c.Log.Level)
 	assert.Equal(t, "::1/128", c.TrustedProxies()[1].String())
 }
@@ -61,7 +61,7 @@ atlas:
 	assert.Equal(t, addr.Resolve, rules[0].Action)
 	assert.Equal(t, addr.Loopback, rules[1].Kind)
 	assert.Equal(t, "2026-10-28", c.Atlas.Sources[0].Dated, "an unquoted date stays text")
-	assert.Equal(t, filepath.Join("/etc/eastporch", "feed.csv"), Input{File: "/etc/eastporch/e.yaml"}.SourceFile(c.Atlas.Sources[0]))
+	assert.Equal(t, filepath.Join("/etc/eastporch", "feed.csv"), Input{File: "/etc/eastporch/e.yaml"}.Path(c.Atlas.Sources[0].File))
 }
 
 func TestProblemsNameTheLineAndTheRemedy(t *testing.T) {
@@ -69,11 +69,11 @@ func TestProblemsNameTheLineAndTheRemedy(t *testing.T) {
 		name, text string
 		want       []string
 	}{
-		{"an unknown key", "listen:\n  dest: x\n", []string{"line 2", "listen.dest", `Did you mean "desk"?`}},
+		{"an unknown key", "desk:\n  adress: x\n", []string{"line 2", "desk.adress", `Did you mean "address"?`}},
 		{"an unknown key in a list", "sites:\n  - host: a\n    privcy: whole\n", []string{"line 3", `Did you mean "privacy"?`}},
-		{"an unknown key like none", "zzz: 1\n", []string{"line 1", "Known here are listen"}},
-		{"a port", "listen:\n  desk: 127.0.0.1:99999\n", []string{"line 2", "127.0.0.1:8080"}},
-		{"a name for an address", "listen:\n  desk: porch.example:80\n", []string{"line 2", "not an IP address"}},
+		{"an unknown key like none", "zzz: 1\n", []string{"line 1", "Known here are visitor"}},
+		{"a port", "desk:\n  address: 127.0.0.1:99999\n", []string{"line 2", "127.0.0.1:8080"}},
+		{"a name for an address", "desk:\n  address: porch.example:80\n", []string{"line 2", "not an IP address"}},
 		{"a bad prefix", "proxies:\n  trusted:\n    - 10.0.0.0/8\n    - 203.0.113.4/28\n", []string{"line 4", "did you mean 203.0.113.0/28?"}},
 		{"a kind", "policy:\n  - {kind: privat, action: resolve}\n", []string{"line 2", "Give one of reserved, public, private"}},
 		{"a kind and a prefix", "policy:\n  - {kind: private, prefix: 10.0.0.0/8, action: resolve}\n", []string{"line 2", "not both"}},
@@ -84,6 +84,10 @@ func TestProblemsNameTheLineAndTheRemedy(t *testing.T) {
 		{"a duration", "shutdown_grace: soon\n", []string{"line 1", "shutdown_grace"}},
 		{"a duration of nothing", "shutdown_grace: 0s\n", []string{"line 1", "more than nothing"}},
 		{"a database", "database: {url: mysql://x}\n", []string{"line 1", "postgres://"}},
+		{"half of TLS", "desk: {tls_key: k.pem}\n", []string{"line 1", "both"}},
+		{"a host with a port", "desk: {hosts: ['porch.example:80']}\n", []string{"line 1", "without a port"}},
+		{"a limit", "limits: {key_per_second: 0}\n", []string{"line 1", "1 to 1000000"}},
+		{"a bound", "visitor: {max_body_bytes: 3}\n", []string{"line 1", "1024"}},
 		{"broken YAML", "a: [\n", []string{"eastporch.yaml", "Mend the YAML"}},
 		{"a list for a file", "- a\n", []string{"mapping of keys"}},
 	}

@@ -3,12 +3,15 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	cdplog "github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
@@ -24,18 +27,33 @@ type page struct {
 	t   *testing.T
 	ctx context.Context
 
-	mu    sync.Mutex
-	wrong []string
+	mu     sync.Mutex
+	wrong  []string
+	wanted []string
 }
 
-func openPage(t *testing.T, desk string) *page {
+// expected names paths whose answers may be problems.
+func (p *page) expected(paths ...string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.wanted = append(p.wanted, paths...)
+}
+
+func (p *page) isExpected(url string) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return slices.ContainsFunc(p.wanted, func(path string) bool { return strings.Contains(url, path) })
+}
+
+func openPage(t *testing.T, s *service) *page {
 	t.Helper()
+	desk := s.desk
 	browser, stop, err := browsertest.Start(context.Background())
 	require.NoError(t, err)
 	t.Cleanup(stop)
-	ctx, cancel := context.WithTimeout(browser, 2*time.Minute)
+	ctx, cancel := context.WithTimeout(browser, time.Minute)
 	t.Cleanup(cancel)
-	p := &page{t: t, ctx: ctx}
+	p := &page{t: t, ctx: ctx, wanted: []string{"/v1/addresses/"}}
 	host, err := url.Parse(desk)
 	require.NoError(t, err)
 	require.NoError(t, chromedp.Listen(ctx, func(event any) {
@@ -46,17 +64,24 @@ func openPage(t *testing.T, desk string) *page {
 			}
 		case *runtime.EventExceptionThrown:
 			p.report("exception: %+v", e.ExceptionDetails)
+		case *cdplog.EventEntryAdded:
+			if e.Entry.Source == "security" || strings.Contains(e.Entry.Text, "Content Security Policy") {
+				p.report("policy: %s", e.Entry.Text)
+			}
 		case *network.EventRequestWillBeSent:
 			u, err := url.Parse(e.Request.URL)
 			if err != nil || u.Host != host.Host && u.Scheme != "data" && u.Scheme != "blob" {
 				p.report("request to another host: %s", e.Request.URL)
 			}
 		case *network.EventResponseReceived:
-			if e.Response.Status >= 400 && !strings.Contains(e.Response.URL, "/v1/addresses/") {
+			if e.Response.Status >= 400 && !p.isExpected(e.Response.URL) {
 				p.report("%d for %s", e.Response.Status, e.Response.URL)
 			}
 		}
 	}))
+	link, err := s.server.Link(t.Context())
+	require.NoError(t, err)
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(link), visible(".list"))
 	return p
 }
 
@@ -104,15 +129,15 @@ func TestConsole(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	s.fill(t, 300)
-	p := openPage(t, s.desk)
+	p := openPage(t, s)
 
-	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.desk+"/"), visible(".visits-table tbody tr[data-row-key]"))
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.desk+"/"), visible(".visits-table tbody tr"))
 	assert.Equal(t, "Visits · East Porch", p.eval("document.title"))
 	assert.Contains(t, p.text(".list-head"), "300 visits")
 	assert.Contains(t, p.text(".rail footer"), "2 sources, ready")
 
 	// A visit opens as its card, with trail and evidence; Escape closes it.
-	p.do(click(".visits-table tbody tr[data-row-key]"), visible(".visit .place"), click(".visit .fold button"), visible(".visit .hops"))
+	p.do(click(".visits-table tbody tr"), visible(".visit .place"), click(".visit .fold button"), visible(".visit .hops"))
 	assert.Contains(t, p.text(".visit .hops"), "peer")
 	p.do(chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent(chromedp.CSS(".visit")))
 
@@ -122,7 +147,7 @@ func TestConsole(t *testing.T) {
 	assert.Contains(t, p.text(".list-head"), "stand outside these filters")
 	p.do(chromedp.Navigate(s.desk+"/visits?city=Atlantis"), visible(".state"))
 	assert.Contains(t, p.text(".state"), "No visit matches these filters.")
-	p.do(click(".state button"), visible(".visits-table tbody tr[data-row-key]"))
+	p.do(click(".state button"), visible(".visits-table tbody tr"))
 
 	// The map and its table twin say the same.
 	p.do(chromedp.Navigate(s.desk+"/map"), visible(".worldmap [role=button]"), visible(".places tbody tr"))
@@ -151,7 +176,7 @@ func TestConsoleOnAPhoneAndInTheDark(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	s.fill(t, 60)
-	p := openPage(t, s.desk)
+	p := openPage(t, s)
 	p.do(chromedp.EmulateViewport(390, 844), chromedp.Navigate(s.desk+"/visits"), visible(".phone-list li"))
 	for _, path := range []string{"/visits", "/map", "/lookup?address=198.18.3.40"} {
 		p.do(chromedp.Navigate(s.desk+path), visible(".tabs"), visible("#content > *"))
@@ -167,12 +192,49 @@ func TestPresentationMasksEveryAddress(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	s.fill(t, 60)
-	p := openPage(t, s.desk)
-	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.desk+"/visits"), visible(".visits-table tbody tr[data-row-key]"),
-		click(".bar .ant-switch"), click(".visits-table tbody tr[data-row-key]"), visible(".visit .facts"), click(".visit .fold button"), visible(".hops"))
+	p := openPage(t, s)
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.desk+"/visits"), visible(".visits-table tbody tr"),
+		click(".bar .ant-switch"), click(".visits-table tbody tr"), visible(".visit .facts"), click(".visit .fold button"), visible(".hops"))
 	const unmasked = `String(document.body.innerText.match(/(198|203|192|10|127)\.\d+\.\d+\.\d+|2001:db8:\w+:\w+/))`
 	assert.Equal(t, "null", p.eval(unmasked))
-	p.do(chromedp.Navigate(s.desk+"/visits"), visible(".visits-table tbody tr[data-row-key]"))
+	p.do(chromedp.Navigate(s.desk+"/visits"), visible(".visits-table tbody tr"))
 	assert.Equal(t, "null", p.eval(unmasked), "it is kept across reloads")
+
+	// The page's own address carries an opaque key, and a shown one is hidden.
+	p.do(click(".visits-table tbody a.addr"), visible(".facts"))
+	assert.Regexp(t, `^\?address=~\w+$|^\?address=%7E\w+$`, p.eval("location.search"))
+	assert.Equal(t, "null", p.eval(unmasked))
+	p.do(chromedp.Navigate(s.desk+"/lookup?address=198.18.3.40"), visible(".facts"))
+	assert.NotContains(t, p.eval("location.href + document.title"), "198.18")
+	p.do(click(".tools .ant-segmented-item:nth-child(2)"), visible(".json"))
+	assert.Equal(t, "null", p.eval(unmasked))
+	p.nothingWrong()
+}
+
+func TestSignInAndSetUp(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	p := openPage(t, s)
+	p.do(chromedp.Navigate(s.desk+"/setup"), visible(".keys-table tbody tr"))
+	assert.Contains(t, p.text(".keys-table"), "the tests")
+
+	// A key is made, shown once, and works.
+	p.do(click(".keys-head button"), visible(".keyform"), chromedp.SendKeys(chromedp.CSS(".keyform input"), "the shop"),
+		click(".keyform .ant-radio-wrapper:nth-child(2)"), click(".ant-modal .ant-btn-primary"), visible(".secret code"))
+	secret := p.text(".secret code")
+	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/addresses/198.18.3.40", "", "Authorization: Bearer "+secret).status)
+	p.do(click(".ant-modal-footer .ant-btn"), chromedp.WaitNotPresent(chromedp.CSS(".secret")))
+	assert.Contains(t, p.text(".keys-table"), "the shop")
+
+	p.do(click(".keys-foot .textlink:nth-of-type(2)"), visible(".audit tbody tr"))
+	assert.Contains(t, p.text(".audit"), "key created")
+
+	// Signed out, every page asks to sign in; a wrong key says how many tries
+	// are left, an admin key opens the page that was asked for.
+	p.do(click(".keys-foot .textlink:last-child"), visible("#admin-key"))
+	p.expected("/v1/sites", "/v1/sessions") // 401, once each
+	p.do(chromedp.SendKeys(chromedp.CSS("#admin-key"), "porch_admin_wrong\r"), visible(".signin-failed"))
+	assert.Contains(t, p.text(".signin-failed"), "of 5 tries left this minute")
+	p.do(chromedp.Navigate(s.desk+"/setup"), visible("#admin-key"), chromedp.SendKeys(chromedp.CSS("#admin-key"), s.admin+"\r"), visible(".keys-table tbody tr"))
 	p.nothingWrong()
 }

@@ -18,9 +18,15 @@ import (
 // run runs a command in-process and gives what it wrote.
 func run(t *testing.T, in string, args ...string) (code int, out, errs string) {
 	t.Helper()
+	return runIn(t, t.TempDir(), in, args...)
+}
+
+// runIn runs a command of a user with a home directory.
+func runIn(t *testing.T, home, in string, args ...string) (code int, out, errs string) {
+	t.Helper()
 	var stdout, stderr bytes.Buffer
 	code = cli.Run(t.Context(), cli.System{
-		Args: args, Getenv: func(string) string { return "" }, In: strings.NewReader(in), Out: &stdout, Err: &stderr,
+		Args: args, Getenv: func(k string) string { return map[string]string{"HOME": home}[k] }, In: strings.NewReader(in), Out: &stdout, Err: &stderr,
 	})
 	return code, stdout.String(), stderr.String()
 }
@@ -87,28 +93,28 @@ func TestOutputs(t *testing.T) {
 func TestCommandsAskTheService(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
-	code, out, _ := run(t, "", "--server", s.desk, "visits", "list")
+	code, out, _ := run(t, "", "--server", s.desk, "--key", s.admin, "visits", "list")
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, "No visit matches. 0 stand outside")
 	s.fill(t, 700)
 
-	code, out, errs := run(t, "", "--server", s.desk, "visits", "list", "--limit", "700", "-o", "ndjson")
+	code, out, errs := run(t, "", "--server", s.desk, "--key", s.admin, "visits", "list", "--limit", "700", "-o", "ndjson")
 	require.Equal(t, 0, code, errs)
 	assert.Equal(t, 700, strings.Count(out, "\n"), "pages are followed")
-	_, out, _ = run(t, "", "--server", s.desk, "visits", "list", "--country-code", "PT", "--limit", "2")
+	_, out, _ = run(t, "", "--server", s.desk, "--key", s.admin, "visits", "list", "--country-code", "PT", "--limit", "2")
 	assert.Contains(t, out, "matching visits; the site has 700.")
-	_, out, _ = run(t, "", "--server", s.desk, "visits", "list", "--set-aside")
+	_, out, _ = run(t, "", "--server", s.desk, "--key", s.admin, "visits", "list", "--set-aside")
 	assert.Contains(t, out, "this machine")
 	assert.Contains(t, out, "private, set aside")
-	code, _, errs = run(t, "", "--server", s.desk, "visits", "list", "--country-code", "UK")
+	code, _, errs = run(t, "", "--server", s.desk, "--key", s.admin, "visits", "list", "--country-code", "UK")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "did you mean GB?", "the same text as over HTTP")
 
-	_, out, _ = run(t, "", "--server", s.desk, "resolve", "198.18.3.40")
+	_, out, _ = run(t, "", "--server", s.desk, "--key", s.admin, "resolve", "198.18.3.40")
 	assert.Contains(t, out, "disagrees on the country")
-	code, _, errs = run(t, "", "--server", s.desk, "resolve", "abc")
+	code, _, errs = run(t, "", "--server", s.desk, "--key", s.admin, "resolve", "abc")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "This is no IP address")
-	_, out, _ = run(t, "", "--server", s.desk, "trail", "--peer", "203.0.113.4", "-H", "X-Forwarded-For: 198.18.3.40")
+	_, out, _ = run(t, "", "--server", s.desk, "--key", s.admin, "trail", "--peer", "203.0.113.4", "-H", "X-Forwarded-For: 198.18.3.40")
 	assert.Contains(t, out, "The visitor is 198.18.3.40.")
 }

@@ -28,6 +28,7 @@ import (
 	"eastporch/internal/dbtest"
 	"eastporch/internal/demo"
 	"eastporch/internal/server"
+	"eastporch/internal/server/access"
 	"eastporch/internal/server/httpapi"
 )
 
@@ -37,6 +38,8 @@ func TestMain(m *testing.M) { os.Exit(dbtest.Run(m)) }
 type service struct {
 	visitor, desk string
 	database      string
+	admin         string // an admin key
+	server        *server.Server
 	client        *client.Client
 	contract      *contract
 }
@@ -48,7 +51,7 @@ func start(t *testing.T, flags map[string]any) *service {
 	file, err := demo.Write(t.TempDir())
 	require.NoError(t, err)
 	database := dbtest.New(t)
-	set := map[string]any{"listen.visitor": "127.0.0.1:0", "listen.desk": "127.0.0.1:0", "database.url": database}
+	set := map[string]any{"visitor.address": "127.0.0.1:0", "desk.address": "127.0.0.1:0", "limits.visitor_per_second": 1000, "database.url": database}
 	for k, v := range flags {
 		set[k] = v
 	}
@@ -67,8 +70,10 @@ func start(t *testing.T, flags map[string]any) *service {
 		require.NoError(t, <-done)
 	})
 	c := newContract(t)
-	svc := &service{visitor: s.URL(httpapi.VisitorDoor), desk: s.URL(httpapi.DeskDoor), database: database, contract: c}
-	svc.client, err = client.New(svc.desk, c)
+	svc := &service{server: s, visitor: s.URL(httpapi.VisitorDoor), desk: s.URL(httpapi.DeskDoor), database: database, contract: c}
+	svc.admin, err = s.Key(t.Context(), "the tests", access.Admin)
+	require.NoError(t, err)
+	svc.client, err = client.New(svc.desk, svc.admin, c)
 	require.NoError(t, err)
 	return svc
 }
@@ -86,15 +91,29 @@ type answer struct {
 	body   string
 }
 
-// call sends a request from a loopback address, such as 127.0.0.9, and holds
-// request and answer against the contract.
+// anonymous in place of a header line sends a request without a key.
+const anonymous = "Anonymous: yes"
+
+// call sends a request from a loopback address, such as 127.0.0.9, with the
+// admin key unless a header line says otherwise, and holds the answer against
+// the contract.
 func (s *service) call(t *testing.T, from, method, url, body string, header ...string) answer {
 	t.Helper()
 	req, err := http.NewRequestWithContext(t.Context(), method, url, strings.NewReader(body))
 	require.NoError(t, err)
+	req.Header.Set("Authorization", "Bearer "+s.admin)
 	for _, line := range header {
 		name, value, _ := strings.Cut(line, ": ")
-		req.Header.Add(name, value)
+		switch {
+		case line == anonymous:
+			req.Header.Del("Authorization")
+		case name == "Authorization":
+			req.Header.Set(name, value)
+		case name == "Host":
+			req.Host = value
+		default:
+			req.Header.Add(name, value)
+		}
 	}
 	if body != "" && req.Header.Get("Content-Type") == "" {
 		req.Header.Set("Content-Type", "application/json")

@@ -4,6 +4,9 @@ package server
 
 import (
 	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -21,6 +24,7 @@ import (
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/visit"
+	"eastporch/internal/server/access"
 	"eastporch/internal/server/cluster"
 	"eastporch/internal/server/httpapi"
 	"eastporch/internal/server/store"
@@ -45,10 +49,14 @@ type Server struct {
 	cluster *cluster.Cluster // nil where the owner has a database
 	store   *store.Store
 	doors   []door
+
+	keys     *access.Keys
+	sessions *access.Sessions
 }
 
 type door struct {
 	name     httpapi.Door
+	secure   bool // speaks TLS
 	listener net.Listener
 	http     *http.Server
 }
@@ -71,34 +79,110 @@ func Open(ctx context.Context, opt Options) (s *Server, err error) {
 	if err := s.openStore(ctx); err != nil {
 		return nil, err
 	}
-	cfg := opt.Config
+	if err := s.openDoors(ctx, edition); err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+// openDoors makes the API and listens.
+func (s *Server) openDoors(ctx context.Context, edition *atlas.Atlas) (err error) {
+	opt, cfg := s.opt, s.opt.Config
+	if s.keys, err = access.NewKeys(ctx, s.store, opt.Log, time.Now); err != nil {
+		return err
+	}
+	s.sessions = access.NewSessions(s.store, time.Now)
+	if err := s.noteConfiguration(ctx); err != nil {
+		return err
+	}
 	finder := caller.New(cfg.TrustedProxies()...)
 	api := httpapi.Options{
 		Enrich: &visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(cfg.Rules()...), Atlas: edition},
 		Finder: finder, Store: s.store, Atlas: edition, Console: webui.Handler(),
+		Keys: s.keys, Sessions: s.sessions, Audit: s.store,
+		Limits: &httpapi.Limits{
+			Keys:     access.NewLimiter(float64(cfg.Limits.KeyPerSecond), 2*cfg.Limits.KeyPerSecond),
+			Visitors: access.NewLimiter(float64(cfg.Limits.VisitorPerSecond), 2*cfg.Limits.VisitorPerSecond),
+			SignIns:  access.NewLimiter(5.0/60, 5), AllTries: access.NewLimiter(1, 60),
+		},
+		Hosts: map[httpapi.Door][]string{
+			httpapi.VisitorDoor: cfg.HostNames(cfg.Visitor, true), httpapi.DeskDoor: cfg.HostNames(cfg.Desk, false),
+		},
+		MaxBody: map[httpapi.Door]int64{
+			httpapi.VisitorDoor: int64(cfg.Visitor.MaxBodyBytes), httpapi.DeskDoor: int64(cfg.Desk.MaxBodyBytes),
+		},
+		Secure:  cfg.Desk.TLSCertificate != "",
 		Version: opt.Version, Log: opt.Log, Now: time.Now,
 	}
 	for _, site := range cfg.Sites {
 		api.Sites = append(api.Sites, httpapi.Site{Host: site.Host, Name: site.Name, Privacy: site.PrivacyMode()})
 	}
-	for name, address := range map[httpapi.Door]string{httpapi.VisitorDoor: cfg.Listen.Visitor, httpapi.DeskDoor: cfg.Listen.Desk} {
-		l, err := s.listen(ctx, name, address)
+	for name, c := range map[httpapi.Door]config.Door{httpapi.VisitorDoor: cfg.Visitor, httpapi.DeskDoor: cfg.Desk} {
+		l, err := s.listen(ctx, name, c)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		s.doors = append(s.doors, door{name: name, listener: l, http: &http.Server{
-			Handler: httpapi.New(name, api), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second,
-			WriteTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		s.doors = append(s.doors, door{name: name, secure: c.TLSCertificate != "", listener: l, http: &http.Server{
+			Handler: httpapi.New(name, api), ReadHeaderTimeout: c.HeaderTimeout, ReadTimeout: c.Timeout,
+			WriteTimeout: c.Timeout, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: c.MaxHeaderBytes,
 			ErrorLog: slog.NewLogLogger(opt.Log.Handler(), slog.LevelDebug),
 		}})
 	}
-	return s, nil
+	return nil
+}
+
+// noteConfiguration writes into the audit log that the configuration changed.
+func (s *Server) noteConfiguration(ctx context.Context) error {
+	text, err := json.Marshal(s.opt.Config)
+	if err != nil {
+		return err
+	}
+	event, err := access.NewEvent(time.Now(), "configuration changed", "the service", fmt.Sprintf("checksum %x", sha256.Sum256(text))[:len("checksum ")+12])
+	if err != nil {
+		return err
+	}
+	return s.store.NoteConfiguration(ctx, event)
+}
+
+// FirstLink makes a one-time link that opens the console, where nobody has ever
+// signed in and no admin key is in force; else it gives "".
+func (s *Server) FirstLink(ctx context.Context) (string, error) {
+	ever, err := s.sessions.EverSignedIn(ctx)
+	if err != nil || ever || s.keys.Any(access.Admin) {
+		return "", err
+	}
+	return s.Link(ctx)
+}
+
+// Link makes a one-time link that opens the console within an hour. The secret
+// stands behind #, so that it reaches no log.
+func (s *Server) Link(ctx context.Context) (string, error) {
+	secret, err := s.sessions.Link(ctx)
+	return s.URL(httpapi.DeskDoor) + "/sign-in#" + secret, err
+}
+
+// Key makes a key, and revokes those of the same name.
+func (s *Server) Key(ctx context.Context, name string, scope access.Scope) (secret string, err error) {
+	const actor = "the service"
+	all, err := s.keys.List(ctx)
+	if err != nil {
+		return "", err
+	}
+	for _, k := range all {
+		if k.Name == name && k.Revoked == nil {
+			if err := s.keys.Revoke(ctx, k.ID, actor); err != nil {
+				return "", err
+			}
+		}
+	}
+	_, secret, err = s.keys.Create(ctx, access.Key{Name: name, Scope: scope}, actor)
+	return secret, err
 }
 
 func openAtlas(opt Options) (*atlas.Atlas, error) {
 	var sources []*atlas.Source
 	for _, c := range opt.Config.Atlas.Sources {
-		src, err := ReadSource(opt.Input.SourceFile(c), atlas.About{
+		src, err := ReadSource(opt.Input.Path(c.File), atlas.About{
 			Name: c.Name, Rank: c.Rank, Dated: c.Dated, Licence: c.Licence, Credit: c.Credit,
 		})
 		if err != nil {
@@ -140,23 +224,34 @@ func (s *Server) openStore(ctx context.Context) (err error) {
 	return err
 }
 
-func (s *Server) listen(ctx context.Context, name httpapi.Door, address string) (net.Listener, error) {
+func (s *Server) listen(ctx context.Context, name httpapi.Door, c config.Door) (net.Listener, error) {
 	var lc net.ListenConfig
-	l, err := lc.Listen(ctx, "tcp", address)
+	l, err := lc.Listen(ctx, "tcp", c.Address)
 	if err != nil && s.opt.FreePort && errors.Is(err, syscall.EADDRINUSE) {
-		host, _, _ := net.SplitHostPort(address)
-		return lc.Listen(ctx, "tcp", net.JoinHostPort(host, "0"))
+		host, _, _ := net.SplitHostPort(c.Address)
+		l, err = lc.Listen(ctx, "tcp", net.JoinHostPort(host, "0"))
 	}
 	if err != nil {
-		return nil, fmt.Errorf("the %s listener: %w; give another with --listen-%s", name, err, name)
+		return nil, fmt.Errorf("the %s listener: %w; give another with --%s-address", name, err, name)
 	}
-	return l, nil
+	if c.TLSCertificate == "" {
+		return l, nil
+	}
+	pair, err := tls.LoadX509KeyPair(s.opt.Input.Path(c.TLSCertificate), s.opt.Input.Path(c.TLSKey))
+	if err != nil {
+		_ = l.Close()
+		return nil, fmt.Errorf("the %s listener: %w", name, err)
+	}
+	return tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, NextProtos: []string{"h2", "http/1.1"}}), nil
 }
 
 // URL gives the address of a door, with the port that was really taken.
 func (s *Server) URL(name httpapi.Door) string {
 	for _, d := range s.doors {
 		if d.name == name {
+			if d.secure {
+				return "https://" + d.listener.Addr().String()
+			}
 			return "http://" + d.listener.Addr().String()
 		}
 	}
@@ -176,6 +271,10 @@ func (s *Server) Run(ctx context.Context) error {
 			return nil
 		})
 	}
+	group.Go(func() error {
+		s.keys.Run(running)
+		return nil
+	})
 	stopped := make(chan error, 1)
 	group.Go(func() error {
 		<-running.Done()

@@ -1,16 +1,18 @@
 // Command screenshots takes pictures of the console's pages, as they stand in
 // docs/screenshots, from a running demo.
 //
-//	go run ./tools/screenshots --desk http://127.0.0.1:8081 --out docs/screenshots [name …]
+//	go run ./tools/screenshots --link http://127.0.0.1:8081/sign-in#… --out docs/screenshots [name …]
 package main
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/chromedp/chromedp"
@@ -37,26 +39,38 @@ var shots = []shot{
 	{"lookup-dark", "/lookup?address=198.19.140.7", "dark", 1280, 800, ".placemap .ring", ""},
 	{"lookup-phone", "/lookup?address=198.18.3.40", "light", 390, 844, ".placemap .ring", ""},
 	{"lookup-aside", "/lookup?address=10.1.2.3", "light", 1280, 800, ".facts", ""},
+	{"setup-light", "/setup", "light", 1280, 800, ".keys-table tbody tr", ".keys-foot .textlink:nth-of-type(2)"},
+	{"setup-phone", "/setup", "light", 390, 844, ".keys-table tbody tr", ""},
+	{"presentation-dark", "/lookup?address=198.18.7.114", "dark", 1280, 800, ".placemap .ring", ".bar .ant-switch"},
+	{"sign-in-light", "/sign-in", "light", 1280, 800, "#admin-key", ""},
+	{"sign-in-phone", "/sign-in", "dark", 390, 844, "#admin-key", ""},
 	{"lookup-empty", "/lookup", "light", 1280, 800, ".state", ""},
 	{"lookup-json", "/lookup?address=198.51.100.7", "light", 1280, 800, ".placemap .ring", ".tools .ant-segmented-item:nth-child(2)"},
 }
 
 func main() {
-	desk := flag.String("desk", "http://127.0.0.1:8081", "the desk of a running demo")
+	link := flag.String("link", "", "the one-time link that the running demo printed")
 	out := flag.String("out", "docs/screenshots", "where the pictures go")
 	flag.Parse()
-	if err := run(*desk, *out, flag.Args()); err != nil {
+	if err := run(*link, *out, flag.Args()); err != nil {
 		fmt.Fprintln(os.Stderr, "screenshots:", err)
 		os.Exit(1)
 	}
 }
 
-func run(desk, out string, names []string) error {
+func run(link, out string, names []string) error {
+	desk, _, ok := strings.Cut(link, "/sign-in#")
+	if !ok {
+		return errors.New("--link is missing: give the one-time link that eastporch demo printed")
+	}
 	ctx, stop, err := browsertest.Start(context.Background())
 	if err != nil {
 		return err
 	}
 	defer stop()
+	if err := chromedp.Do(ctx, chromedp.Navigate(link), chromedp.WaitVisible(chromedp.CSS(".list"))); err != nil {
+		return err
+	}
 	for _, s := range shots {
 		if len(names) > 0 && !slices.Contains(names, s.name) {
 			continue

@@ -1,6 +1,7 @@
 import type { ComponentType } from "react";
 import type { IconName } from "./components/icons";
 import { LookupPage } from "./pages/lookup/LookupPage";
+import { SetupPage } from "./pages/setup/SetupPage";
 import { MapPage } from "./pages/map/MapPage";
 import { VisitsPage } from "./pages/visits/VisitsPage";
 
@@ -46,5 +47,14 @@ export const routes: Route[] = [
     icon: "lookup",
     key: "l",
     page: LookupPage,
+  },
+  {
+    path: "/setup",
+    title: "Set-up",
+    line: "Who may ask what",
+    group: "Keep",
+    icon: "setup",
+    key: "s",
+    page: SetupPage,
   },
 ];

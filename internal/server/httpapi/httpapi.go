@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/netip"
 	"runtime/debug"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -20,6 +21,7 @@ import (
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/visit"
+	"eastporch/internal/server/access"
 )
 
 // enricher is the pipeline that makes cards.
@@ -55,6 +57,15 @@ type Options struct {
 	Atlas   *atlas.Atlas
 	Sites   []Site
 	Console http.Handler // serves what no route does, on the desk
+
+	Keys     *access.Keys
+	Sessions *access.Sessions
+	Audit    auditLog
+	Limits   *Limits
+	Hosts    map[Door][]string // the host names that each door answers to
+	MaxBody  map[Door]int64    // bytes
+	Secure   bool              // the desk speaks TLS
+
 	Version string
 	Log     *slog.Logger
 	Now     func() time.Time
@@ -70,43 +81,54 @@ const (
 	DeskDoor    Door = "desk"
 )
 
-// maxBody bounds a request's body, in bytes.
-const maxBody = 64 << 10
-
 type api struct {
 	Options
+	door  Door
 	sites map[string]Site
+	hosts map[string]bool
 }
 
 // route is one line of the contract.
 type route struct {
 	method, path string
 	visitors     bool // served at the visitor's door too
+	scope        access.Scope
 	handle       func(*api, *gin.Context)
 }
 
 var routes = []route{
-	{http.MethodGet, "/v1/visitor", true, (*api).getVisitor},
-	{http.MethodGet, "/v1/visitor/address", true, (*api).getVisitorAddress},
-	{http.MethodGet, "/v1/addresses/:address", false, (*api).getAddress},
-	{http.MethodPost, "/v1/trails", false, (*api).explainTrail},
-	{http.MethodPost, "/v1/visits", true, (*api).addVisit},
-	{http.MethodGet, "/v1/visits", false, (*api).listVisits},
-	{http.MethodGet, "/v1/visits/:id", false, (*api).getVisit},
-	{http.MethodGet, "/v1/reports/countries", false, (*api).reportCountries},
-	{http.MethodGet, "/v1/reports/places", false, (*api).reportPlaces},
-	{http.MethodGet, "/v1/sites", false, (*api).listSites},
-	{http.MethodGet, "/v1/atlas", false, (*api).getAtlas},
-	{http.MethodGet, "/livez", true, (*api).getLiveness},
-	{http.MethodGet, "/readyz", true, (*api).getReadiness},
-	{http.MethodGet, "/openapi.json", false, (*api).getOpenAPI},
+	{http.MethodGet, "/v1/visitor", true, access.Page, (*api).getVisitor},
+	{http.MethodGet, "/v1/visitor/address", true, access.Page, (*api).getVisitorAddress},
+	{http.MethodGet, "/v1/addresses/:address", false, access.Server, (*api).getAddress},
+	{http.MethodPost, "/v1/trails", false, access.Server, (*api).explainTrail},
+	{http.MethodPost, "/v1/visits", true, access.Page, (*api).addVisit},
+	{http.MethodGet, "/v1/visits", false, access.Admin, (*api).listVisits},
+	{http.MethodGet, "/v1/visits/:id", false, access.Admin, (*api).getVisit},
+	{http.MethodGet, "/v1/reports/countries", false, access.Admin, (*api).reportCountries},
+	{http.MethodGet, "/v1/reports/places", false, access.Admin, (*api).reportPlaces},
+	{http.MethodGet, "/v1/sites", false, access.Admin, (*api).listSites},
+	{http.MethodGet, "/v1/atlas", false, access.Admin, (*api).getAtlas},
+	{http.MethodGet, "/v1/keys", false, access.Admin, (*api).listKeys},
+	{http.MethodPost, "/v1/keys", false, access.Admin, (*api).createKey},
+	{http.MethodPatch, "/v1/keys/:id", false, access.Admin, (*api).renameKey},
+	{http.MethodDelete, "/v1/keys/:id", false, access.Admin, (*api).revokeKey},
+	{http.MethodGet, "/v1/sessions", false, access.Admin, (*api).listSessions},
+	{http.MethodPost, "/v1/sessions", false, access.Nobody, (*api).signIn},
+	{http.MethodDelete, "/v1/sessions/:id", false, access.Admin, (*api).endSession},
+	{http.MethodGet, "/v1/audit", false, access.Admin, (*api).listAudit},
+	{http.MethodGet, "/livez", true, access.Nobody, (*api).getLiveness},
+	{http.MethodGet, "/readyz", true, access.Nobody, (*api).getReadiness},
+	{http.MethodGet, "/openapi.json", false, access.Nobody, (*api).getOpenAPI},
 }
 
 // New makes the handler of one door.
 func New(door Door, opt Options) *gin.Engine {
-	a := &api{Options: opt, sites: map[string]Site{}}
+	a := &api{Options: opt, door: door, sites: map[string]Site{}, hosts: map[string]bool{}}
 	for _, s := range opt.Sites {
 		a.sites[s.Host] = s
+	}
+	for _, h := range opt.Hosts[door] {
+		a.hosts[strings.ToLower(h)] = true
 	}
 	gin.SetMode(gin.ReleaseMode)
 	engine := gin.New()
@@ -114,19 +136,16 @@ func New(door Door, opt Options) *gin.Engine {
 	engine.RedirectTrailingSlash = false
 	engine.UseRawPath, engine.UnescapePathValues = true, true
 	engine.ContextWithFallback = true
-	engine.Use(a.observe, a.recover, a.limit)
+	engine.Use(a.observe, a.recover, a.harden, a.checkHost, a.preflight, a.limitBody)
 	for _, r := range routes {
 		if r.visitors || door == DeskDoor {
-			engine.Handle(r.method, r.path, func(c *gin.Context) {
-				c.Set(doorKey, door)
-				r.handle(a, c)
-			})
+			engine.Handle(r.method, r.path, a.admit(r.scope), func(c *gin.Context) { r.handle(a, c) })
 		}
 	}
 	engine.NoMethod(func(c *gin.Context) {
 		a.fail(c, problem{
 			Type: "/problems/no-such-method", Title: "This method is not served here", Status: http.StatusMethodNotAllowed,
-			Detail: fmt.Sprintf("%s does not fit this path.", c.Request.Method), Hint: "The Allow header names the methods that do.",
+			Detail: fmt.Sprintf("%.20s does not fit this path.", c.Request.Method), Hint: "The Allow header names the methods that do.",
 		})
 	})
 	engine.NoRoute(func(c *gin.Context) {
@@ -147,7 +166,7 @@ func isAPI(path string) bool { return len(path) >= 4 && path[:4] == "/v1/" }
 // Keys of what a request carries along.
 const (
 	requestKey = "request_id"
-	doorKey    = "door"
+	callerKey  = "caller"
 )
 
 func requestID(c *gin.Context) string { return c.GetString(requestKey) }
@@ -178,8 +197,8 @@ func (a *api) recover(c *gin.Context) {
 	c.Next()
 }
 
-func (a *api) limit(c *gin.Context) {
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+func (a *api) limitBody(c *gin.Context) {
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, a.MaxBody[a.door])
 	c.Next()
 }
 
@@ -196,5 +215,5 @@ func peer(r *http.Request) netip.Addr {
 // private marks an answer about the calling visitor.
 func private(c *gin.Context) {
 	c.Header("Cache-Control", "private, no-store")
-	c.Header("Vary", "Accept-Language, X-Forwarded-For")
+	c.Writer.Header().Add("Vary", "Accept-Language, X-Forwarded-For")
 }

@@ -11,6 +11,7 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/visit"
+	"eastporch/internal/server/access"
 )
 
 // A problem is a problem document of RFC 9457, with a hint and the request's
@@ -37,6 +38,23 @@ func badField(field, reason, hint string) problem {
 	return p
 }
 
+func forbidden(kind, title, detail, hint string) problem {
+	p := badRequest(kind, title, detail, hint)
+	p.Status = http.StatusForbidden
+	return p
+}
+
+// lacks is only said to those who have a valid key.
+func lacks(has, wants access.Scope) problem {
+	return forbidden("scope", "The key may not do this", fmt.Sprintf("It has the scope %s; this wants %s.", has, wants), "Ask the owner for a key with that scope.")
+}
+
+func unauthorized(kind, title, detail, hint string) problem {
+	p := badRequest(kind, title, detail, hint)
+	p.Status = http.StatusUnauthorized
+	return p
+}
+
 // toProblem is the one place where errors become what outsiders see.
 func toProblem(err error) problem {
 	var p problem
@@ -46,6 +64,17 @@ func toProblem(err error) problem {
 		return p
 	case errors.Is(err, addr.ErrSyntax):
 		return badRequest("bad-address", "This is no IP address", strings.TrimPrefix(err.Error(), addr.ErrSyntax.Error()+": ")+".", "Give one IPv4 or IPv6 address, such as 198.18.3.40 or 2001:db8::1.")
+	case errors.Is(err, access.ErrNoKey):
+		return unauthorized("no-key", "This wants a key", "No key and no session came with the request.", "Send Authorization: Bearer KEY; eastporch keys create makes one.")
+	case errors.Is(err, access.ErrBadKey):
+		return unauthorized("bad-key", "The key is not good", "It is not known here, or was revoked.", "Check that it is whole, or make another with eastporch keys create.")
+	case errors.Is(err, access.ErrBadSession):
+		return unauthorized("bad-session", "The session has ended", "It was signed out, or idle for too long.", "Sign in again.")
+	case errors.Is(err, access.ErrBadLink):
+		return unauthorized("bad-link", "The link is not good", "It was used before, has expired or was never given.", "Sign in with an admin key, or start the service with --sign-in-link for another.")
+	case errors.Is(err, access.ErrNoSuch):
+		p = badRequest("no-such-id", "There is none with this id", "It was never there, or has ended.", "List them first.")
+		p.Status = http.StatusNotFound
 	case errors.As(err, &tooLarge):
 		p = badRequest("too-large", "The body is too large", fmt.Sprintf("At most %d bytes are read.", tooLarge.Limit), "Send less at once.")
 		p.Status = http.StatusRequestEntityTooLarge
@@ -68,6 +97,9 @@ func (a *api) fail(c *gin.Context, err error) {
 	p.RequestID = requestID(c)
 	if p.Status >= http.StatusInternalServerError {
 		a.Log.Error("request failed", "request_id", p.RequestID, "route", c.FullPath(), "error", err)
+	}
+	if p.Status == http.StatusUnauthorized {
+		c.Header("WWW-Authenticate", "Bearer")
 	}
 	if p.Status == http.StatusServiceUnavailable {
 		c.Header("Retry-After", "5")

@@ -22,6 +22,7 @@ import (
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
+	"eastporch/internal/server/access"
 )
 
 // ahead is how far the time of a given id may lie in the future.
@@ -82,10 +83,14 @@ func (a *api) readVisit(c *gin.Context) (visit.Visit, visit.Mode, error) {
 	}
 	site, ok := a.sites[body.Site]
 	if !ok {
-		return visit.Visit{}, 0, badField("site", fmt.Sprintf("%.64q is not a configured site", body.Site), "Configured are "+a.hosts()+".")
+		return visit.Visit{}, 0, badField("site", fmt.Sprintf("%.64q is not a configured site", body.Site), "Configured are "+a.siteList()+".")
 	}
-	if c.MustGet(doorKey) == VisitorDoor && (body.ID != nil || body.Peer != nil || body.Headers != nil) {
-		return visit.Visit{}, 0, badField("id, peer, headers", "a page cannot give these, for it could pass for anybody", "Report through the desk listener.")
+	who := callerOf(c)
+	if who.key != nil && !who.key.MayUse(site.Host) {
+		return visit.Visit{}, 0, forbidden("site", "The key is bound to other sites", fmt.Sprintf("This key may not be used for %s.", site.Host), "Use a key that is bound to this site.")
+	}
+	if (body.ID != nil || body.Peer != nil || body.Headers != nil) && !who.scope.Includes(access.Server) {
+		return visit.Visit{}, 0, lacks(who.scope, access.Server)
 	}
 	now := a.Now()
 	id, at, err := a.identify(body.ID, now)
@@ -107,7 +112,7 @@ func (a *api) readVisit(c *gin.Context) (visit.Visit, visit.Mode, error) {
 	return v, site.Privacy, nil
 }
 
-func (a *api) hosts() string {
+func (a *api) siteList() string {
 	var hosts []string
 	for _, s := range a.Sites {
 		hosts = append(hosts, s.Host)
@@ -180,18 +185,10 @@ func (a *api) listVisits(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	limit, before := 50, uuid.Nil
-	if text := c.Query("limit"); text != "" {
-		if limit, err = strconv.Atoi(text); err != nil || limit < 1 || limit > 500 {
-			a.fail(c, badField("limit", fmt.Sprintf("%.20q is not a number from 1 to 500", text), "Leave it out for 50."))
-			return
-		}
-	}
-	if text := c.Query("cursor"); text != "" {
-		if before, err = uuid.Parse(text); err != nil {
-			a.fail(c, badField("cursor", "it is not one of ours", "Give the next of the page before, unchanged."))
-			return
-		}
+	limit, before, err := pageOf(c)
+	if err != nil {
+		a.fail(c, err)
+		return
 	}
 	visits, err := a.Store.Visits(c, f, before, limit+1)
 	if err != nil {
@@ -311,7 +308,7 @@ func (a *api) filter(c *gin.Context) (visit.Filter, error) {
 		Level: atlas.Level(c.Query("level")), Path: c.Query("path"),
 	}
 	if _, ok := a.sites[f.Site]; !ok {
-		return f, badField("site", fmt.Sprintf("%.64q is not a configured site", f.Site), "Configured are "+a.hosts()+".")
+		return f, badField("site", fmt.Sprintf("%.64q is not a configured site", f.Site), "Configured are "+a.siteList()+".")
 	}
 	for name, at := range map[string]*time.Time{"from": &f.From, "to": &f.To} {
 		if text := c.Query(name); text != "" {

@@ -10,6 +10,9 @@ export type Level = components["schemas"]["Level"];
 export type Whereabouts = components["schemas"]["Whereabouts"];
 export type Place = components["schemas"]["PlaceReport"]["rows"][number];
 export type Problem = components["schemas"]["Problem"];
+export type Key = components["schemas"]["Key"];
+export type NewKey = components["schemas"]["NewKey"];
+export type Session = components["schemas"]["Session"];
 export type Site = components["schemas"]["Site"];
 
 /** The only code that fetches from the service. */
@@ -21,6 +24,11 @@ export class Refusal extends Error {
   constructor(readonly problem: Problem) {
     super(problem.detail);
   }
+}
+
+/** accomplish waits for a call that answers nothing, and throws a Refusal for a problem. */
+export async function accomplish(answer: Promise<{ error?: unknown; response: Response }>): Promise<void> {
+  await unwrap(answer.then((a) => ({ ...a, ...(a.response.ok ? { data: true } : {}) })));
 }
 
 /** unwrap gives the data of an answer and throws a Refusal for a problem. */

@@ -5,9 +5,10 @@ import type { operations } from "./schema";
 /** VisitFilter is what may stand in the query of lists and reports, beside the site. */
 export type VisitFilter = Omit<NonNullable<operations["reportPlaces"]["parameters"]["query"]>, "site">;
 
-export function useSites() {
+export function useSites(enabled = true) {
   return useQuery({
     queryKey: ["sites"],
+    enabled,
     staleTime: Infinity,
     queryFn: ({ signal }) => unwrap(api.GET("/v1/sites", { signal })),
   });
@@ -67,5 +68,25 @@ export function usePlaces(site: string, filter: VisitFilter) {
     placeholderData: keepPreviousData,
     queryFn: ({ signal }) =>
       unwrap(api.GET("/v1/reports/places", { params: { query: { ...filter, site } }, signal })),
+  });
+}
+
+export function useKeyList() {
+  return useQuery({ queryKey: ["keys"], queryFn: ({ signal }) => unwrap(api.GET("/v1/keys", { signal })) });
+}
+
+export function useSessions(enabled: boolean) {
+  return useQuery({
+    queryKey: ["sessions"],
+    enabled,
+    queryFn: ({ signal }) => unwrap(api.GET("/v1/sessions", { signal })),
+  });
+}
+
+export function useAudit(enabled: boolean) {
+  return useQuery({
+    queryKey: ["audit"],
+    enabled,
+    queryFn: ({ signal }) => unwrap(api.GET("/v1/audit", { params: { query: { limit: 100 } }, signal })),
   });
 }

@@ -88,7 +88,7 @@ export interface paths {
         /**
          * Store a visit
          * @description From a page, the visitor is found in the request itself. A server that reports its own visitor gives the peer
-         *     and the headers that it saw; only the desk listener takes them, and ids too. Repeating an id stores nothing
+         *     and the headers that it saw; that wants a key of scope `server`, and so do ids. Repeating an id stores nothing
          *     twice. With `Prefer: return=representation` the answer holds the stored visit.
          */
         post: operations["addVisit"];
@@ -175,6 +175,102 @@ export interface paths {
         };
         /** The edition in use and its sources */
         get: operations["getAtlas"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All keys, revoked ones too, the newest first */
+        get: operations["listKeys"];
+        put?: never;
+        /** Make a key */
+        post: operations["createKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/keys/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Revoke a key for good
+         * @description Felt here at once, and by other instances within two seconds.
+         */
+        delete: operations["revokeKey"];
+        options?: never;
+        head?: never;
+        /** Give a key another name */
+        patch: operations["renameKey"];
+        trace?: never;
+    };
+    "/v1/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The console's sessions in force */
+        get: operations["listSessions"];
+        put?: never;
+        /**
+         * Open a session, with an admin key or a one-time link
+         * @description At most 5 tries a minute from one address, and 60 in all; `RateLimit` says what is left.
+         */
+        post: operations["signIn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a session */
+        delete: operations["endSession"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was done with keys, sessions and the configuration, the newest first */
+        get: operations["listAudit"];
         put?: never;
         post?: never;
         delete?: never;
@@ -406,7 +502,7 @@ export interface components {
         NewVisit: {
             /**
              * Format: uuid
-             * @description Version 7; its time is the visit's. Desk listener only.
+             * @description Version 7; its time is the visit's. Wants scope `server`.
              */
             id?: string;
             /** @description The host of a configured site. */
@@ -415,7 +511,7 @@ export interface components {
             path: string;
             /** @description At most 2048 bytes. */
             referrer?: string;
-            /** @description The other end of the connection that the reporting server saw. Desk listener only. */
+            /** @description The other end of the connection that the reporting server saw. Wants scope `server`. */
             peer?: string;
             headers?: components["schemas"]["Headers"];
         };
@@ -511,6 +607,56 @@ export interface components {
             line: number;
             text: string;
             reason: string;
+        };
+        /** @enum {string} */
+        Scope: "page" | "server" | "admin";
+        Key: {
+            /** Format: uuid */
+            id: string;
+            name: string;
+            scope: components["schemas"]["Scope"];
+            /** @description How the secret begins, to recognise it by. */
+            start: string;
+            /** @description The sites it is bound to; none for all. */
+            sites: string[];
+            /** @description Pages that may use it in a browser. */
+            origins: string[];
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            last_used: string | null;
+            uses: number;
+            /** Format: date-time */
+            revoked: string | null;
+        };
+        NewKey: {
+            name: string;
+            scope: components["schemas"]["Scope"];
+            /** @description A `page` key has at least one. */
+            sites?: string[];
+            /** @description A `page` key has at least one, such as https://heronlake.example. */
+            origins?: string[];
+        };
+        Session: {
+            /** Format: uuid */
+            id: string;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            last_seen: string;
+            /** Format: date-time */
+            expires: string;
+            how: string;
+            agent: string;
+        };
+        Event: {
+            /** Format: uuid */
+            id: string;
+            /** Format: date-time */
+            time: string;
+            what: string;
+            actor: string;
+            detail: string;
         };
         Health: {
             /** @enum {string} */
@@ -880,6 +1026,213 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The keys; their secrets are not kept. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        keys: components["schemas"]["Key"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    createKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewKey"];
+            };
+        };
+        responses: {
+            /** @description The key, and its secret for this once. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        key: components["schemas"]["Key"];
+                        secret: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    revokeKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is revoked. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    renameKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    name: string;
+                };
+            };
+        };
+        responses: {
+            /** @description It has the name. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The sessions, the newest first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        sessions: components["schemas"]["Session"][];
+                        /**
+                         * Format: uuid
+                         * @description The one that asks.
+                         */
+                        current: string | null;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    signIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description A key of scope `admin`. */
+                    key?: string;
+                    /** @description The secret of a one-time link. */
+                    link?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The session; its cookie is set. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, or `current` to sign out. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It has ended. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAudit: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of the log. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        events: components["schemas"]["Event"][];
+                        next: string | null;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getLiveness: {
         parameters: {
             query?: never;
@@ -898,6 +1251,7 @@ export interface operations {
                     "application/json": components["schemas"]["Health"];
                 };
             };
+            421: components["responses"]["Problem"];
         };
     };
     getReadiness: {
@@ -918,6 +1272,7 @@ export interface operations {
                     "application/json": components["schemas"]["Health"];
                 };
             };
+            421: components["responses"]["Problem"];
             /** @description They cannot; the body says why. */
             503: {
                 headers: {
@@ -947,6 +1302,7 @@ export interface operations {
                     "application/json": Record<string, never>;
                 };
             };
+            421: components["responses"]["Problem"];
         };
     };
 }

@@ -3,6 +3,7 @@ import { useEffect, useRef, useState, type ReactNode } from "react";
 import { Link, useLocation, useNavigate } from "react-router";
 import { useAtlas, useReady } from "../api/queries";
 import { routes, type Route } from "../routes";
+import { lookupPath } from "./addressParam";
 import { Icon, Mark } from "./icons";
 import { usePreferences } from "./preferences";
 import { useSite } from "./site";
@@ -162,10 +163,12 @@ function Bar({ route, quick }: { route: Route; quick: React.RefObject<InputRef |
           placeholder="Look up an address"
           prefix={<Icon name="lookup" />}
           suffix={<kbd aria-hidden="true">/</kbd>}
+          type={presenting ? "password" : "text"}
+          autoComplete="off"
           value={text}
           onChange={(e) => setText(e.target.value)}
           onPressEnter={() => {
-            if (text.trim()) void navigate(`/lookup?address=${encodeURIComponent(text.trim())}`);
+            if (text.trim()) void navigate(lookupPath(text.trim(), presenting));
           }}
         />
       )}

@@ -52,7 +52,7 @@ describe("Addr", () => {
       </>,
     );
     expect(container.innerHTML).not.toMatch(/3\.40|113\.0/);
-    expect(screen.queryByRole("link")).toBeNull();
+    expect(screen.getByRole("link").getAttribute("href")).toMatch(/^\/lookup\?address=~/);
   });
 });
 

@@ -2,6 +2,7 @@ import { Tooltip } from "antd";
 import { useState, type ReactNode } from "react";
 import { Link } from "react-router";
 import type { Card, Evidence, Hop, Level, Trail } from "../api/client";
+import { lookupPath } from "./addressParam";
 import { isOpened, levelSteps } from "./format";
 import { Icon, type IconName } from "./icons";
 import { maskAddress, maskText, shortenV6 } from "./mask";
@@ -12,14 +13,13 @@ export function Addr(props: { text: string; subject?: boolean; link?: boolean; s
   const { presenting } = usePreferences();
   const shown = presenting ? maskAddress(props.text) : props.short ? shortenV6(props.text) : props.text;
   const className = props.subject ? "addr subject" : "addr";
-  const node =
-    props.link && !presenting ? (
-      <Link className={className} to={`/lookup?address=${encodeURIComponent(props.text)}`}>
-        {shown}
-      </Link>
-    ) : (
-      <span className={className}>{shown}</span>
-    );
+  const node = props.link ? (
+    <Link className={className} to={lookupPath(props.text, presenting)}>
+      {shown}
+    </Link>
+  ) : (
+    <span className={className}>{shown}</span>
+  );
   return shown !== props.text && !presenting ? <Tooltip title={props.text}>{node}</Tooltip> : node;
 }
 

@@ -1,8 +1,9 @@
 import { App, Button, Input, Segmented } from "antd";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { useSearchParams } from "react-router";
 import type { Card } from "../../api/client";
 import { useCard } from "../../api/queries";
+import { hide, show } from "../../components/addressParam";
 import { canDraw, Facts, PlaceHead } from "../../components/CardView";
 import { EvidenceBlocks, EvidenceTable } from "../../components/EvidenceTable";
 import { placeName } from "../../components/format";
@@ -18,10 +19,17 @@ import { useRecent } from "./useRecent";
 /** LookupPage answers for one address: card, circle and evidence. */
 export function LookupPage() {
   const [params, setParams] = useSearchParams();
-  const address = params.get("address") ?? "";
+  const { presenting } = usePreferences();
+  const param = params.get("address") ?? "";
+  const address = show(param);
   const card = useCard(address);
   const recent = useRecent(card.data?.address.text ?? null);
-  const ask = (text: string) => setParams(text.trim() ? { address: text.trim() } : {});
+  const ask = (text: string) => setParams(text.trim() ? { address: hide(text.trim(), presenting) } : {});
+  // Presentation reaches the page's own address too.
+  useEffect(() => {
+    if (address && param !== hide(address, presenting))
+      setParams({ address: hide(address, presenting) }, { replace: true });
+  }, [address, param, presenting, setParams]);
   return (
     <div className="lookup">
       <SearchRow key={address} address={address} recent={recent} onAsk={ask} />
@@ -74,7 +82,8 @@ function SearchRow(props: { address: string; recent: string[]; onAsk: (text: str
         placeholder="198.18.3.40 or 2001:db8::1"
         prefix={<Icon name="lookup" />}
         suffix={<kbd aria-hidden="true">Enter</kbd>}
-        value={presenting ? maskText(text) : text}
+        type={presenting ? "password" : "text"}
+        value={text}
         onChange={(e) => setText(e.target.value)}
         spellCheck={false}
         autoComplete="off"

@@ -1,4 +1,4 @@
-import { Table, type TableColumnsType } from "antd";
+import type { KeyboardEvent, ReactNode } from "react";
 import type { Visit } from "../../api/client";
 import { clockTime, km, placeName, unverified, wasFound } from "../../components/format";
 import { Addr, Country, EyeChip, KindChip, LevelMark, Steps } from "../../components/parts";
@@ -40,13 +40,21 @@ export function placeLine(visit: Visit): { head: string; below: string } {
 export const within = (v: Visit) =>
   v.card.whereabouts.radius_km === null ? "–" : km(v.card.whereabouts.radius_km);
 
+interface Column {
+  title: string;
+  /** width in pixels; the one column without it takes the rest. */
+  width?: number;
+  right?: boolean;
+  cell: (v: Visit) => ReactNode;
+}
+
 /** wideColumns is one line a row, narrowColumns two, so that nothing is cut beside an open visit. */
-const wideColumns: TableColumnsType<Visit> = [
-  { title: "Time", width: 112, render: (_, v) => <time dateTime={v.time}>{clockTime(v.time)}</time> },
-  { title: "Address", width: 172, render: (_, v) => <AddressOf visit={v} short /> },
+const wideColumns: Column[] = [
+  { title: "Time", width: 112, cell: (v) => <time dateTime={v.time}>{clockTime(v.time)}</time> },
+  { title: "Address", width: 172, cell: (v) => <AddressOf visit={v} short /> },
   {
     title: "Whereabouts",
-    render: (_, v) => {
+    cell: (v) => {
       const w = v.card.whereabouts;
       const line = placeLine(v);
       if (w.level === "none")
@@ -63,17 +71,17 @@ const wideColumns: TableColumnsType<Visit> = [
       );
     },
   },
-  { title: "Level", width: 100, render: (_, v) => <LevelMark level={v.card.whereabouts.level} /> },
-  { title: "Within", width: 84, align: "right", render: (_, v) => within(v) },
-  { title: "Path", width: 150, ellipsis: true, render: (_, v) => <code className="small">{v.path}</code> },
-  { title: "Marks", width: 176, render: (_, v) => <Marks visit={v} /> },
+  { title: "Level", width: 100, cell: (v) => <LevelMark level={v.card.whereabouts.level} /> },
+  { title: "Within", width: 84, right: true, cell: (v) => within(v) },
+  { title: "Path", width: 150, cell: (v) => <code className="small cut block">{v.path}</code> },
+  { title: "Marks", width: 176, cell: (v) => <Marks visit={v} /> },
 ];
 
-const narrowColumns: TableColumnsType<Visit> = [
+const narrowColumns: Column[] = [
   {
     title: "Time",
     width: 66,
-    render: (_, v) => {
+    cell: (v) => {
       const [time, day] = clockTime(v.time).split(" ").reverse();
       return (
         <time className="two" dateTime={v.time}>
@@ -86,7 +94,7 @@ const narrowColumns: TableColumnsType<Visit> = [
   {
     title: "Address, page",
     width: 150,
-    render: (_, v) => (
+    cell: (v) => (
       <span className="two">
         <AddressOf visit={v} short />
         <code className="small second cut">{v.path}</code>
@@ -95,7 +103,7 @@ const narrowColumns: TableColumnsType<Visit> = [
   },
   {
     title: "Whereabouts",
-    render: (_, v) => {
+    cell: (v) => {
       const line = placeLine(v);
       const w = v.card.whereabouts;
       return (
@@ -114,8 +122,8 @@ const narrowColumns: TableColumnsType<Visit> = [
   {
     title: "Within",
     width: 88,
-    align: "right",
-    render: (_, v) => (
+    right: true,
+    cell: (v) => (
       <span className="two right">
         {within(v)}
         {v.card.whereabouts.level !== "none" && (
@@ -127,7 +135,7 @@ const narrowColumns: TableColumnsType<Visit> = [
       </span>
     ),
   },
-  { title: "Marks", width: 110, render: (_, v) => <Marks visit={v} /> },
+  { title: "Marks", width: 110, cell: (v) => <Marks visit={v} /> },
 ];
 
 interface Props {
@@ -136,37 +144,55 @@ interface Props {
   onOpen: (id: string) => void;
 }
 
-/** VisitTable lists visits at a desk; up and down walk the rows, Enter opens one. */
+/** onRowKey walks the rows with up and down, and opens one with Enter. */
+function onRowKey(e: KeyboardEvent<HTMLTableRowElement>, open: () => void) {
+  if (e.target !== e.currentTarget) return;
+  if (e.key === "Enter") open();
+  else if (e.key === "ArrowDown") (e.currentTarget.nextElementSibling as HTMLElement | null)?.focus();
+  else if (e.key === "ArrowUp") (e.currentTarget.previousElementSibling as HTMLElement | null)?.focus();
+  else return;
+  e.preventDefault();
+}
+
+/** VisitTable lists visits at a desk. It is a plain table: the library's own would break the content-security policy. */
 export function VisitTable({ visits, open, onOpen }: Props) {
+  const columns = open ? narrowColumns : wideColumns;
   return (
-    <Table<Visit>
-      className={open ? "visits-table narrow" : "visits-table"}
-      size="small"
-      rowKey="id"
-      columns={open ? narrowColumns : wideColumns}
-      dataSource={visits}
-      pagination={false}
-      tableLayout="fixed"
-      sticky
-      rowClassName={(v) =>
-        [v.card.address.set_aside ? "aside" : "", v.id === open ? "chosen" : ""].filter(Boolean).join(" ")
-      }
-      onRow={(v) => ({
-        tabIndex: 0,
-        "aria-selected": v.id === open,
-        onClick: (e) => {
-          if (!(e.target as HTMLElement).closest("a")) onOpen(v.id);
-        },
-        onKeyDown: (e) => {
-          if (e.target !== e.currentTarget) return;
-          if (e.key === "Enter") onOpen(v.id);
-          else if (e.key === "ArrowDown") (e.currentTarget.nextElementSibling as HTMLElement | null)?.focus();
-          else if (e.key === "ArrowUp")
-            (e.currentTarget.previousElementSibling as HTMLElement | null)?.focus();
-          else return;
-          e.preventDefault();
-        },
-      })}
-    />
+    <table className={open ? "visits-table narrow" : "visits-table"}>
+      <colgroup>
+        {columns.map((c) => (
+          <col key={c.title} {...(c.width ? { style: { width: c.width } } : {})} />
+        ))}
+      </colgroup>
+      <thead>
+        <tr>
+          {columns.map((c) => (
+            <th key={c.title} scope="col" className={c.right ? "right" : ""}>
+              {c.title}
+            </th>
+          ))}
+        </tr>
+      </thead>
+      <tbody>
+        {visits.map((v) => (
+          <tr
+            key={v.id}
+            className={[v.card.address.set_aside ? "aside" : "", v.id === open ? "chosen" : ""].join(" ")}
+            tabIndex={0}
+            aria-selected={v.id === open}
+            onClick={(e) => {
+              if (!(e.target as HTMLElement).closest("a")) onOpen(v.id);
+            }}
+            onKeyDown={(e) => onRowKey(e, () => onOpen(v.id))}
+          >
+            {columns.map((c) => (
+              <td key={c.title} className={c.right ? "right" : ""}>
+                {c.cell(v)}
+              </td>
+            ))}
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }

@@ -1,0 +1,189 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"eastporch/internal/client"
+)
+
+func (a *app) keys() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "keys",
+		Short: "Make, list and revoke keys; read the audit log",
+		Long: `Keys say who may ask what. Scope page: record a visit and read one's own card,
+from pages of the key's origins, for its sites. Scope server: report and look up
+for others too, and give ids. Scope admin: everything.`,
+	}
+	cmd.AddCommand(a.keysList(), a.keysCreate(), a.keysRename(), a.keysRevoke(), a.keysLog())
+	return cmd
+}
+
+func (a *app) keysList() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List all keys, the newest first", Args: cobra.NoArgs,
+		Example: "  eastporch keys list",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			keys, err := c.Keys(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return emit(a, keys, false, func() {
+				t := newTable(a.Out, table.Row{"Name", "Scope", "Begins", "Sites", "Origins", "Uses", "Last used", "State", "Id"}, "Uses")
+				for _, k := range keys {
+					state, used := "in force", "never"
+					if k.Revoked != nil {
+						state = "revoked " + k.Revoked.UTC().Format(time.DateOnly)
+					}
+					if k.LastUsed != nil {
+						used = k.LastUsed.UTC().Format(time.DateTime)
+					}
+					sites := strings.Join(k.Sites, ", ")
+					if sites == "" {
+						sites = "all"
+					}
+					t.AppendRow(table.Row{shorten(k.Name, 30), k.Scope, k.Start + "…", sites, strings.Join(k.Origins, ", "), k.Uses, used, state, k.ID})
+				}
+				t.Render()
+			})
+		},
+	}
+}
+
+func (a *app) keysCreate() *cobra.Command {
+	var k client.NewKey
+	cmd := &cobra.Command{
+		Use:   "create NAME --scope SCOPE",
+		Short: "Make a key and show it, this once",
+		Example: `  eastporch keys create "the shop's server" --scope server
+  eastporch keys create "pages" --scope page --site heronlake.example --origin https://heronlake.example`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			k.Name = args[0]
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			created, err := c.CreateKey(cmd.Context(), k)
+			if err != nil {
+				return err
+			}
+			return emit(a, []client.Created{created}, true, func() {
+				a.noteln("This is shown once; keep it:")
+				fmt.Fprintln(a.Out, created.Secret)
+			})
+		},
+	}
+	cmd.Flags().StringVar(&k.Scope, "scope", "server", "page, server or admin")
+	cmd.Flags().StringSliceVar(&k.Sites, "site", nil, "bind it to this site; may be repeated")
+	cmd.Flags().StringSliceVar(&k.Origins, "origin", nil, "pages of this origin may use it; may be repeated")
+	return cmd
+}
+
+func (a *app) keysRename() *cobra.Command {
+	return &cobra.Command{
+		Use: "rename ID NAME", Short: "Give a key another name", Args: cobra.ExactArgs(2),
+		Example: `  eastporch keys rename 0193f2c4-… "the shop's server"`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			return c.RenameKey(cmd.Context(), args[0], args[1])
+		},
+	}
+}
+
+func (a *app) keysRevoke() *cobra.Command {
+	return &cobra.Command{
+		Use: "revoke ID", Short: "Revoke a key for good", Args: cobra.ExactArgs(1),
+		Example: "  eastporch keys revoke 0193f2c4-…",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			return c.RevokeKey(cmd.Context(), args[0])
+		},
+	}
+}
+
+func (a *app) keysLog() *cobra.Command {
+	var limit int
+	cmd := &cobra.Command{
+		Use: "log", Short: "Show what was done with keys, sessions and the configuration", Args: cobra.NoArgs,
+		Example: "  eastporch keys log --limit 20",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if limit < 1 || limit > 500 {
+				return usageError{errors.New("--limit: give 1 to 500")}
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			events, err := c.Events(cmd.Context(), limit)
+			if err != nil {
+				return err
+			}
+			return emit(a, events, false, func() {
+				t := newTable(a.Out, table.Row{"Time", "What", "By", "Detail"})
+				for _, e := range events {
+					t.AppendRow(table.Row{e.Time.UTC().Format(time.DateTime), e.What, e.Actor, shorten(e.Detail, 80)})
+				}
+				t.Render()
+			})
+		},
+	}
+	cmd.Flags().IntVar(&limit, "limit", 50, "how many at the most")
+	return cmd
+}
+
+func (a *app) login() *cobra.Command {
+	return &cobra.Command{
+		Use:   "login LINK | KEY",
+		Short: "Keep a key for a server, from its one-time link or as given",
+		Long: `With the one-time link that serve prints, makes an admin key for this machine and
+keeps it in the profile, a file of mode 600. With a key, checks it and keeps it
+for --server.`,
+		Example: `  eastporch login http://127.0.0.1:8081/sign-in#porch_once_…
+  eastporch login porch_server_… --server https://porch.heronlake.example`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			server, link, isLink := strings.Cut(args[0], "/sign-in#")
+			secret := args[0]
+			if isLink {
+				host, err := os.Hostname()
+				if err != nil {
+					host = "a machine"
+				}
+				if secret, err = client.Exchange(cmd.Context(), server, link, "command line on "+host, nil); err != nil {
+					return err
+				}
+			} else {
+				server = strings.TrimSuffix(a.server, "/")
+				c, err := client.New(server, secret, nil)
+				if err != nil {
+					return usageError{err}
+				}
+				if _, err := c.Trail(cmd.Context(), client.Seen{}); err != nil {
+					return err
+				}
+			}
+			if err := keepKey(a.store, server, secret); err != nil {
+				return err
+			}
+			a.noteln(fmt.Sprintf("A key for %s is kept in %s.", server, a.store))
+			return nil
+		},
+	}
+}

@@ -1,0 +1,239 @@
+package httpapi
+
+import (
+	"fmt"
+	"math"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/server/access"
+)
+
+// Limits are what everybody may ask how often; both doors share them.
+type Limits struct {
+	Keys     *access.Limiter // a key
+	Visitors *access.Limiter // a visitor's address, at the visitor's door
+	SignIns  *access.Limiter // an address that tries to sign in
+	AllTries *access.Limiter // all who try to sign in together
+}
+
+// identity is who asks.
+type identity struct {
+	scope   access.Scope
+	key     *access.Key     // nil for a session and for nobody
+	session *access.Session // nil for a key and for nobody
+}
+
+// actor names the caller in the audit log.
+func (w identity) actor() string {
+	switch {
+	case w.key != nil:
+		return "key " + w.key.Name
+	case w.session != nil:
+		return "session by " + w.session.How
+	}
+	return "nobody"
+}
+
+func callerOf(c *gin.Context) identity {
+	who, _ := c.Get(callerKey)
+	w, _ := who.(identity)
+	return w
+}
+
+// harden sets the headers that every answer has.
+func (a *api) harden(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "same-origin")
+	h.Set("X-Frame-Options", "DENY")
+	h.Set("Cross-Origin-Opener-Policy", "same-origin")
+	h.Set("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'")
+	if a.door == DeskDoor {
+		h.Set("Cross-Origin-Resource-Policy", "same-origin")
+	}
+	if a.door == DeskDoor && a.Secure {
+		h.Set("Strict-Transport-Security", "max-age=31536000")
+	}
+	c.Next()
+}
+
+// checkHost refuses requests for other hosts: a page whose name was made to
+// point here must not reach us.
+func (a *api) checkHost(c *gin.Context) {
+	host := strings.ToLower(c.Request.Host)
+	if h, _, err := net.SplitHostPort(host); err == nil {
+		host = h
+	}
+	host = strings.TrimSuffix(strings.Trim(host, "[]"), ".")
+	if !a.hosts[host] {
+		a.fail(c, problem{
+			Type: "/problems/wrong-host", Title: "This host is not served here", Status: http.StatusMisdirectedRequest,
+			Detail: "The Host header names a host that this listener does not answer to.",
+			Hint:   fmt.Sprintf("Name it under %s.hosts in the configuration if it is yours.", a.door),
+		})
+		return
+	}
+	c.Next()
+}
+
+// preflight answers a browser that asks whether a page may use a key here. It
+// does not show the key yet, so any key that allows the origin will do.
+func (a *api) preflight(c *gin.Context) {
+	if c.Request.Method != http.MethodOptions || c.GetHeader("Access-Control-Request-Method") == "" {
+		c.Next()
+		return
+	}
+	origin := c.GetHeader("Origin")
+	if a.door != VisitorDoor || !a.Keys.Allowed(origin) {
+		a.fail(c, wrongOrigin())
+		return
+	}
+	a.allowOrigin(c, origin)
+	c.Header("Access-Control-Allow-Methods", "GET, POST")
+	c.Header("Access-Control-Allow-Headers", "Authorization, Content-Type, Prefer")
+	c.Header("Access-Control-Max-Age", "600")
+	c.AbortWithStatus(http.StatusNoContent)
+}
+
+func (a *api) allowOrigin(c *gin.Context, origin string) {
+	c.Header("Access-Control-Allow-Origin", origin)
+	c.Header("Access-Control-Expose-Headers", "RateLimit, RateLimit-Policy, Retry-After, X-Request-Id")
+	c.Header("Cross-Origin-Resource-Policy", "cross-origin")
+	c.Writer.Header().Add("Vary", "Origin")
+}
+
+func wrongOrigin() problem {
+	return forbidden("origin", "This page may not ask here", "No key allows the origin of the page.", "Add the origin to a key of scope page: eastporch keys create --origin.")
+}
+
+// admit lets those pass whose key or session has a scope, within their limits.
+func (a *api) admit(wants access.Scope) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		if wants == access.Nobody {
+			return
+		}
+		if a.door == VisitorDoor && !a.within(c, "visitor", a.Limits.Visitors, a.from(c)) {
+			return
+		}
+		who, err := a.authenticate(c)
+		if err != nil {
+			a.fail(c, err)
+			return
+		}
+		if origin := c.GetHeader("Origin"); who.key != nil && origin != "" && !a.isOwn(c, origin) {
+			if !who.key.Allows(origin) {
+				a.fail(c, wrongOrigin())
+				return
+			}
+			a.allowOrigin(c, origin)
+		}
+		if !who.scope.Includes(wants) {
+			a.fail(c, lacks(who.scope, wants))
+			return
+		}
+		if who.session != nil && !safe(c.Request.Method) && !a.sameOrigin(c) {
+			a.fail(c, crossSite())
+			return
+		}
+		if who.key != nil && !a.within(c, "key", a.Limits.Keys, who.key.ID.String()) {
+			return
+		}
+		c.Set(callerKey, who)
+	}
+}
+
+// authenticate finds the key or session of a request.
+func (a *api) authenticate(c *gin.Context) (identity, error) {
+	if header := c.GetHeader("Authorization"); header != "" {
+		scheme, secret, _ := strings.Cut(header, " ")
+		if !strings.EqualFold(scheme, "Bearer") {
+			return identity{}, access.ErrBadKey
+		}
+		key, err := a.Keys.Check(strings.TrimSpace(secret))
+		if err != nil {
+			return identity{}, access.ErrBadKey
+		}
+		return identity{scope: key.Scope, key: key}, nil
+	}
+	if secret := c.Query("key"); secret != "" {
+		key, err := a.Keys.Check(secret)
+		if err == nil && key.Scope != access.Page {
+			return identity{}, forbidden("key-in-address", "This key must not stand in an address", "Addresses are logged and shared; only keys of scope page may stand there.", "Send it as Authorization: Bearer KEY.")
+		}
+		if err != nil {
+			return identity{}, err
+		}
+		return identity{scope: access.Page, key: key}, nil
+	}
+	if a.door == DeskDoor {
+		if cookie, err := c.Request.Cookie(a.cookieName()); err == nil {
+			session, err := a.Sessions.Check(c, cookie.Value)
+			if err != nil {
+				return identity{}, err
+			}
+			return identity{scope: access.Admin, session: &session}, nil
+		}
+	}
+	return identity{}, access.ErrNoKey
+}
+
+// from is the caller's address for limits, found as every visitor is. A
+// truncated one is enough, and stands for a household of IPv6.
+func (a *api) from(c *gin.Context) string {
+	trail := a.Finder.Find(peer(c.Request), c.Request.Header)
+	if !trail.Visitor.IsValid() {
+		return "nobody"
+	}
+	if trail.Visitor.Is6() {
+		return addr.Truncate(trail.Visitor.Addr).String()
+	}
+	return trail.Visitor.String()
+}
+
+// within takes one from a quota, says what is left in the answer's header
+// (RateLimit fields for HTTP), and ends the request where none is.
+func (a *api) within(c *gin.Context, name string, l *access.Limiter, who string) bool {
+	q, ok := l.Take(who, time.Now())
+	c.Header("RateLimit-Policy", fmt.Sprintf("%q;q=%d", name, q.Limit))
+	c.Header("RateLimit", fmt.Sprintf("%q;r=%d;t=%d", name, q.Remaining, seconds(q.Reset)))
+	if ok {
+		return true
+	}
+	c.Header("Retry-After", fmt.Sprint(max(1, seconds(q.Wait))))
+	a.fail(c, problem{
+		Type: "/problems/too-many", Title: "Too many requests", Status: http.StatusTooManyRequests,
+		Detail: fmt.Sprintf("The limit of this %s is used up.", name), Hint: "Wait for as long as Retry-After says.",
+	})
+	return false
+}
+
+func seconds(d time.Duration) int { return int(math.Ceil(d.Seconds())) }
+
+func safe(method string) bool {
+	return method == http.MethodGet || method == http.MethodHead || method == http.MethodOptions
+}
+
+// sameOrigin says whether a request comes from a page of ours: the browser
+// says so itself, or names our origin.
+func (a *api) sameOrigin(c *gin.Context) bool {
+	if site := c.GetHeader("Sec-Fetch-Site"); site != "" {
+		return site == "same-origin"
+	}
+	return a.isOwn(c, c.GetHeader("Origin"))
+}
+
+func (a *api) isOwn(c *gin.Context, origin string) bool {
+	u, err := url.Parse(origin)
+	return err == nil && u.Host != "" && strings.EqualFold(u.Host, c.Request.Host)
+}
+
+func crossSite() problem {
+	return forbidden("cross-site", "This did not come from the console", "The request changes something, and came from another site.", "Do it in the console, or with a key.")
+}
