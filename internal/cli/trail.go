@@ -79,7 +79,7 @@ func offlineTrail(peer string, header map[string][]string, trusted []string) (ca
 		}
 		prefixes = append(prefixes, p)
 	}
-	return caller.New(prefixes...).Find(from, header), nil
+	return caller.Trusting(prefixes...).Find(from, header), nil
 }
 
 func (a *app) askTrail(cmd *cobra.Command, peer string, header map[string][]string) (caller.Trail, error) {

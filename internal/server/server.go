@@ -95,7 +95,7 @@ func (s *Server) openDoors(ctx context.Context, edition *atlas.Atlas) (err error
 	if err := s.noteConfiguration(ctx); err != nil {
 		return err
 	}
-	finder := caller.New(cfg.TrustedProxies()...)
+	finder := caller.Trusting(cfg.TrustedProxies()...)
 	api := httpapi.Options{
 		Enrich: &visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(cfg.Rules()...), Atlas: edition},
 		Finder: finder, Store: s.store, Atlas: edition, Console: webui.Handler(),

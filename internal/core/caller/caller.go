@@ -2,24 +2,20 @@
 // explains every step of the way as a trail.
 //
 // Nothing is believed by default: the peer of the connection is the visitor. An
-// owner who lists trusted proxies has the header that they write walked from
-// the right, the nearest hop, to the left. Trusted hops are skipped, the first
-// untrusted one is the visitor, and what stands left of it may have been
-// written by anybody.
+// owner who lists trusted proxies has the one header that they write walked
+// from the right, the nearest hop, to the left. Trusted hops are skipped, the
+// first untrusted one is the visitor, and what stands left of it may have been
+// written by anybody. [Finder.Find] explains that as a [Trail];
+// [Finder.Address] gives the address alone and does not allocate.
 package caller
 
 import (
 	"fmt"
 	"net/netip"
-	"strings"
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/plain"
 )
-
-// ForwardedFor is the header that is believed: a list of addresses which each
-// proxy extends on the right with the address of its own peer.
-const ForwardedFor = "X-Forwarded-For"
 
 // maxHops bounds the hops that a trail spells out; the walk itself goes on.
 const maxHops = 64
@@ -57,7 +53,7 @@ type Hop struct {
 	Address addr.Optional `json:"address"`
 	Kind    *addr.Kind    `json:"kind"` // nil where Address is absent
 	Verdict Verdict       `json:"verdict"`
-	Rule    *string       `json:"rule"` // the trusted prefix that matched
+	Rule    *string       `json:"rule"` // the trusted prefix or label that matched
 	Reason  string        `json:"reason"`
 }
 
@@ -88,115 +84,211 @@ func (t Trail) Unverified() int {
 	return n
 }
 
-// A Finder finds visitors under one setting of trust. It is immutable; the zero
-// Finder trusts nobody.
-type Finder struct{ trusted []netip.Prefix }
-
-// New makes a Finder that trusts proxies whose address lies in one of the
-// prefixes.
-func New(trusted ...netip.Prefix) Finder { return Finder{trusted: trusted} }
+// A Finder finds visitors under one setting of trust. It is immutable and safe
+// for concurrent use; the zero Finder trusts nobody.
+type Finder struct {
+	trusted []TrustedRange
+	unix    bool
+	header  string // canonical; "" is X-Forwarded-For
+	hops    int
+}
 
 // Find explains a request. The peer may be an IPv4-mapped address or have a
-// zone; header holds the request's fields under their canonical names
-// (textproto.CanonicalMIMEHeaderKey), several lines of a field in order of
-// arrival. Whatever stands in the header, Find takes time linear in its length
-// and keeps at most 64 hops.
+// zone, and is the zero Addr for a Unix socket; header holds the request's
+// fields under their canonical names (textproto.CanonicalMIMEHeaderKey), several
+// lines of a field in order of arrival. Whatever stands in the header, Find
+// takes time linear in its length and keeps at most 64 hops.
 func (f Finder) Find(peer netip.Addr, header map[string][]string) Trail {
-	w := walk{trail: Trail{Hops: []Hop{}, Notes: []string{}}}
+	w := walk{source: f.Header(), trail: Trail{Hops: []Hop{}, Notes: []string{}}}
 	peer = addr.Canonical(peer)
-	list := elements(header[ForwardedFor])
-	if !peer.IsValid() {
-		w.trail.Reason = "The connection has no peer address."
-		w.unverified(list, "Nobody is known to have written it.")
-		return w.trail
-	}
+	list := f.elements(f.Header(), header)
+	f.start(&w, peer, list, len(header[f.Header()]))
+	f.compare(&w, header)
+	return w.trail
+}
+
+// start deals with the peer, and walks the list where the peer is trusted.
+func (f Finder) start(w *walk, peer netip.Addr, list []element, lines int) {
 	first := Hop{Source: "peer", Text: peer.String()}
-	rule, trusted := f.trusts(peer)
-	if !trusted {
-		reason := "The peer is not a trusted proxy, so it is the visitor."
-		w.believe(first, peer, ObtainedPeer, reason)
+	if !peer.IsValid() {
+		first.Text = "Unix socket"
+	}
+	if !f.Trusts(peer) {
+		if !peer.IsValid() {
+			w.trail.Reason = "Not found: the connection has no peer address, and its socket is not trusted."
+			w.unverified(list, "Nobody is known to have written it.")
+			return
+		}
+		w.believe(first, peer, ObtainedPeer, "The peer is not a trusted proxy, so it is the visitor.")
 		if len(list) > 0 {
-			w.note("%s came from %s, which is not a trusted proxy: it was not believed.", ForwardedFor, peer)
+			w.note("%s came from %s, which is not a trusted proxy: it was not believed.", w.source, peer)
 		}
 		w.unverified(list, "The peer is not trusted: anybody may have written it.")
-		return w.trail
+		return
 	}
 	if len(list) == 0 {
-		reason := fmt.Sprintf("%s is a trusted proxy, but it sent no %s: the proxy itself is taken for the visitor.", peer, ForwardedFor)
-		w.believe(first, peer, ObtainedPeer, reason)
+		w.note("A trusted proxy sent no %s. Check that it writes the header.", w.source)
+		if !peer.IsValid() {
+			w.trail.Reason = fmt.Sprintf("Not found: the Unix socket is trusted, but no %s came through it.", w.source)
+			return
+		}
+		w.believe(first, peer, ObtainedPeer, fmt.Sprintf("%s is a trusted proxy, but it sent no %s: the proxy itself is taken for the visitor.", peer, w.source))
 		w.trail.OwnNetwork = true
-		w.note("A trusted proxy sent no %s. Check that it writes the header.", ForwardedFor)
-		return w.trail
+		return
 	}
-	w.skip(first, peer, rule)
-	f.walkLeft(&w, list)
-	return w.trail
+	w.skip(first, peer, f.ruleOf(peer))
+	switch {
+	case !f.isList():
+		f.single(w, list, lines)
+	case f.hops > 0:
+		f.count(w, list)
+	default:
+		f.walkLeft(w, list)
+	}
+}
+
+func (f Finder) ruleOf(a netip.Addr) string {
+	if rule := f.trusts(a); rule != nil {
+		return rule.rule()
+	}
+	return "unix"
 }
 
 // walkLeft goes through the list from the right until it meets an address that
 // no trusted proxy owns.
-func (f Finder) walkLeft(w *walk, list []string) {
+func (f Finder) walkLeft(w *walk, list []element) {
 	for i := len(list) - 1; i >= 0; i-- {
-		hop := Hop{Source: ForwardedFor, Index: i + 1, Of: len(list), Text: plain.Clean(list[i], maxText)}
-		a, err := addr.Parse(unquote(list[i]))
+		hop := w.hop(list, i)
+		a, err := addr.Parse(list[i].address)
 		if err != nil {
-			hop.Verdict, hop.Reason = Unreadable, "This is no address, so the walk ends here."
-			w.add(hop)
-			w.trail.Reason = fmt.Sprintf("Not found: hop %d of %d in %s is no address, and what stands left of it cannot be verified.",
-				i+1, len(list), ForwardedFor)
-			w.unverified(list[:i], "Left of an unreadable hop: anybody may have written it.")
+			w.unreadable(hop, list, i)
 			return
 		}
-		rule, trusted := f.trusts(a)
+		rule := f.trusts(a)
 		switch {
-		case !trusted:
+		case rule == nil:
 			w.believe(hop, a, ObtainedHeader, "First address no trusted proxy owns. This one is believed.")
 			w.unverified(list[:i], "Left of the visitor: anybody may have written it.")
 			return
 		case i == 0:
-			w.trail.OwnNetwork = true
-			w.believe(hop, a, ObtainedHeader, "Every hop is a trusted proxy: the farthest is the visitor, from your own network.")
-			w.trail.Hops[len(w.trail.Hops)-1].Rule = rule
+			w.own(hop, a, rule.rule(), "Every hop is a trusted proxy: the farthest is the visitor, from your own network.")
 		default:
-			w.skip(hop, a, rule)
+			w.skip(hop, a, rule.rule())
 		}
 	}
 }
 
-func (f Finder) trusts(a netip.Addr) (rule *string, ok bool) {
-	for _, p := range f.trusted {
-		if p.Contains(a) {
-			text := p.String()
-			return &text, true
+// count takes the entry at a place of the list, counted from the right.
+func (f Finder) count(w *walk, list []element) {
+	at := len(list) - f.hops
+	for i := len(list) - 1; i >= 0 && i > at; i-- {
+		hop := w.hop(list, i)
+		rule := fmt.Sprintf("%d hops", f.hops)
+		hop.Verdict, hop.Rule, hop.Reason = Trusted, &rule, fmt.Sprintf("One of your %d hops: skipped.", f.hops)
+		if a, err := addr.Parse(list[i].address); err == nil {
+			hop = w.at(hop, a)
+		}
+		w.add(hop)
+	}
+	if at < 0 {
+		w.trail.Reason = fmt.Sprintf("Not found: %s has %d entries, and the visitor stands at place %d from the right.", w.source, len(list), f.hops)
+		return
+	}
+	hop := w.hop(list, at)
+	a, err := addr.Parse(list[at].address)
+	if err != nil {
+		w.unreadable(hop, list, at)
+		return
+	}
+	reason := fmt.Sprintf("Entry %d from the right, as many as your hops. This one is believed.", f.hops)
+	if rule := f.trusts(a); rule != nil {
+		w.own(hop, a, rule.rule(), reason+" It is a proxy of yours.")
+	} else {
+		w.believe(hop, a, ObtainedHeader, reason)
+	}
+	w.unverified(list[:at], "Left of the visitor: anybody may have written it.")
+}
+
+// single reads a header that holds one address.
+func (f Finder) single(w *walk, list []element, lines int) {
+	if lines > 1 {
+		for i := len(list) - 1; i >= 0; i-- {
+			hop := w.hop(list, i)
+			hop.Verdict, hop.Reason = Unreadable, "The header was sent more than once, so none of it is believed."
+			w.add(hop)
+		}
+		w.trail.Reason = fmt.Sprintf("Not found: %s was sent %d times, and holds one value.", w.source, lines)
+		return
+	}
+	hop := w.hop(list, 0)
+	a, err := addr.Parse(list[0].address)
+	if err != nil {
+		w.unreadable(hop, list, 0)
+		return
+	}
+	if rule := f.trusts(a); rule != nil {
+		w.own(hop, a, rule.rule(), "The trusted proxy names a proxy of yours as the visitor.")
+		return
+	}
+	w.believe(hop, a, ObtainedHeader, "The trusted proxy names it as the visitor.")
+}
+
+// others are the headers that are looked at for a disagreement.
+var others = []string{ForwardedFor, Forwarded, "X-Real-Ip"}
+
+// compare notes headers that are not believed and say something else.
+func (f Finder) compare(w *walk, header map[string][]string) {
+	for _, name := range others {
+		if name == w.source || len(header[name]) == 0 {
+			continue
+		}
+		list := f.elements(name, header)
+		if len(list) == 0 {
+			continue
+		}
+		last := list[len(list)-1]
+		a, err := addr.Parse(last.address)
+		switch {
+		case err != nil:
+			w.note("%s is not the header you believe, and hides its address: it changes nothing.", name)
+		case a != w.trail.Visitor.Addr:
+			w.note("%s says %s. It is not the header you believe, so it changes nothing.", name, a)
 		}
 	}
-	return nil, false
 }
 
 // walk collects a trail.
-type walk struct{ trail Trail }
+type walk struct {
+	source string // the believed header
+	trail  Trail
+}
+
+func (w *walk) hop(list []element, i int) Hop {
+	return Hop{Source: w.source, Index: i + 1, Of: len(list), Text: plain.Clean(list[i].text, maxText)}
+}
 
 func (w *walk) add(h Hop) {
 	if len(w.trail.Hops) == maxHops {
+		w.trail.Omitted++
 		if h.Verdict != Visitor { // the visitor is always spelled out
-			w.trail.Omitted++
 			return
 		}
-		w.trail.Omitted++
 		w.trail.Hops = w.trail.Hops[:maxHops-1]
 	}
 	w.trail.Hops = append(w.trail.Hops, h)
 }
 
 func (w *walk) at(h Hop, a netip.Addr) Hop {
-	kind := addr.KindOf(a)
-	h.Address, h.Kind = addr.Optional{Addr: a}, &kind
+	if a.IsValid() {
+		kind := addr.KindOf(a)
+		h.Address, h.Kind = addr.Optional{Addr: a}, &kind
+	}
 	return h
 }
 
-func (w *walk) skip(h Hop, a netip.Addr, rule *string) {
+func (w *walk) skip(h Hop, a netip.Addr, rule string) {
 	h = w.at(h, a)
-	h.Verdict, h.Rule, h.Reason = Trusted, rule, fmt.Sprintf("Matches %s, a trusted proxy: skipped.", *rule)
+	h.Verdict, h.Rule, h.Reason = Trusted, &rule, fmt.Sprintf("Matches %s, a trusted proxy: skipped.", rule)
 	w.add(h)
 }
 
@@ -207,18 +299,34 @@ func (w *walk) believe(h Hop, a netip.Addr, obtained, reason string) {
 	w.trail.Visitor, w.trail.Obtained, w.trail.Reason = h.Address, obtained, reason
 }
 
-func (w *walk) unverified(left []string, reason string) {
+// own believes an address that is a trusted proxy's.
+func (w *walk) own(h Hop, a netip.Addr, rule, reason string) {
+	h.Rule = &rule
+	w.trail.OwnNetwork = true
+	w.believe(h, a, ObtainedHeader, reason)
+}
+
+func (w *walk) unreadable(h Hop, list []element, i int) {
+	h.Verdict, h.Reason = Unreadable, "This is no address, so the walk ends here."
+	w.add(h)
+	w.trail.Reason = fmt.Sprintf("Not found: hop %d of %d in %s is no address, and what stands left of it cannot be verified.",
+		i+1, len(list), w.source)
+	w.unverified(list[:i], "Left of an unreadable hop: anybody may have written it.")
+}
+
+func (w *walk) unverified(left []element, reason string) {
 	total := len(left)
-	if len(w.trail.Hops) > 0 && w.trail.Hops[len(w.trail.Hops)-1].Of > 0 {
-		total = w.trail.Hops[len(w.trail.Hops)-1].Of
+	if n := len(w.trail.Hops); n > 0 && w.trail.Hops[n-1].Of > 0 {
+		total = w.trail.Hops[n-1].Of
 	}
 	for i := len(left) - 1; i >= 0; i-- {
 		if len(w.trail.Hops) >= maxHops {
 			w.trail.Omitted += i + 1
 			return
 		}
-		hop := Hop{Source: ForwardedFor, Index: i + 1, Of: total, Text: plain.Clean(left[i], maxText), Verdict: Unverified, Reason: reason}
-		if a, err := addr.Parse(unquote(left[i])); err == nil {
+		hop := w.hop(left, i)
+		hop.Of, hop.Verdict, hop.Reason = total, Unverified, reason
+		if a, err := addr.Parse(left[i].address); err == nil {
 			hop = w.at(hop, a)
 		}
 		w.add(hop)
@@ -227,25 +335,4 @@ func (w *walk) unverified(left []string, reason string) {
 
 func (w *walk) note(format string, args ...any) {
 	w.trail.Notes = append(w.trail.Notes, fmt.Sprintf(format, args...))
-}
-
-// elements reads the lines of a list header as one list, in order of arrival,
-// without its empty elements (RFC 9110, section 5.6.1).
-func elements(lines []string) []string {
-	var list []string
-	for _, line := range lines {
-		for part := range strings.SplitSeq(line, ",") {
-			if part = strings.Trim(part, " \t"); part != "" {
-				list = append(list, part)
-			}
-		}
-	}
-	return list
-}
-
-func unquote(s string) string {
-	if len(s) >= 2 && s[0] == '"' && s[len(s)-1] == '"' {
-		return s[1 : len(s)-1]
-	}
-	return s
 }

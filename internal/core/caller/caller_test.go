@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-var regatta = New(netip.MustParsePrefix("203.0.113.0/28"), netip.MustParsePrefix("2001:db8:ff::/48"))
+var regatta = Trusting(netip.MustParsePrefix("203.0.113.0/28"), netip.MustParsePrefix("2001:db8:ff::/48"))
 
 func find(f Finder, peer string, lines ...string) Trail {
 	header := map[string][]string{}

@@ -12,7 +12,7 @@ import (
 // stands: hops, rules, reasons and notes. Text that is no address is dropped,
 // since it may hide one.
 func (t Trail) Truncate() Trail {
-	return t.rewrite(func(h *Hop) {
+	cut := t.rewrite(func(h *Hop) {
 		h.Text = ""
 		if h.Address.IsValid() {
 			h.Address.Addr = addr.Truncate(h.Address.Addr)
@@ -26,6 +26,17 @@ func (t Trail) Truncate() Trail {
 			h.Rule = &wide
 		}
 	})
+	for i, n := range cut.Notes { // which may name addresses that are no hops
+		words := strings.Fields(n)
+		for j, w := range words {
+			bare := strings.TrimRight(w, ".,:;")
+			if a, ok := addr.Quick(bare); ok {
+				words[j] = addr.Truncate(a).String() + w[len(bare):]
+			}
+		}
+		cut.Notes[i] = strings.Join(words, " ")
+	}
+	return cut
 }
 
 // Forget gives a copy of t in which a word stands for the visitor's address,

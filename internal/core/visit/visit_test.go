@@ -28,7 +28,7 @@ func pipeline(t *testing.T) *Pipeline {
 		return addr.Rule{Prefix: netip.MustParsePrefix(p), Action: addr.Resolve}
 	}
 	return &Pipeline{
-		Finder: caller.New(netip.MustParsePrefix("203.0.113.0/28")),
+		Finder: caller.Trusting(netip.MustParsePrefix("203.0.113.0/28")),
 		Policy: addr.NewPolicy(resolve("198.18.0.0/15"), resolve("2001:db8::/32"),
 			addr.Rule{Kind: addr.Loopback, Action: addr.SetAside, StoredAs: "this machine"}),
 		Atlas: atlas.New(src),
