@@ -98,8 +98,8 @@ func (f *finder) scan(text []byte, end bool) (used int, err error) {
 			}
 			i++
 		}
-		if i == len(text) && !end && i-start <= maxRun {
-			return start, nil // it may go on
+		if i+2 > len(text) && !end && i-start <= maxRun {
+			return start, nil // it may go on, or what follows may tell
 		}
 		if dots >= 3 || colons >= 2 {
 			var next byte
