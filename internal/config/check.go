@@ -100,14 +100,10 @@ func (l *loader) check(c *Config) {
 			l.problem(key+".privacy", fmt.Sprintf("%q is not a privacy mode", s.Privacy), "Give truncated or whole.")
 		}
 	}
-	for i, text := range c.Proxies.Trusted {
-		if _, err := addr.ParsePrefix(text); err != nil {
-			l.problem(fmt.Sprintf("proxies.trusted.%d", i), reasonOf(err), "Give a prefix such as 203.0.113.0/28.")
-		}
-	}
 	for i, r := range c.Policy {
 		l.checkRule(fmt.Sprintf("policy.%d", i), r)
 	}
+	l.checkProxies(c)
 	for i, s := range c.Atlas.Sources {
 		l.checkSource(fmt.Sprintf("atlas.sources.%d", i), s)
 	}
@@ -136,6 +132,12 @@ func (l *loader) checkDoor(key string, d Door) {
 }
 
 func (l *loader) checkListen(key, address string) {
+	if path, ok := strings.CutPrefix(address, "unix:"); ok {
+		if path == "" {
+			l.problem(key, "the Unix socket has no path", "Write it like unix:/run/eastporch/visitor.sock.")
+		}
+		return
+	}
 	host, port, err := net.SplitHostPort(address)
 	n, bad := strconv.Atoi(port)
 	if err != nil || bad != nil || n < 0 || n > 65535 {

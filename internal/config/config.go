@@ -6,7 +6,6 @@ package config
 import (
 	"fmt"
 	"net"
-	"net/netip"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -38,10 +37,10 @@ type Config struct {
 	} `koanf:"log"`
 	ShutdownGrace time.Duration `koanf:"shutdown_grace"`
 	Sites         []Site        `koanf:"sites"`
-	Proxies       struct {
-		Trusted []string `koanf:"trusted"` // prefixes
-	} `koanf:"proxies"`
-	Policy []PolicyRule `koanf:"policy"`
+	Proxies       Proxies       `koanf:"proxies"`
+	// Labels are the owner's names: prefixes, or file:PATH of them.
+	Labels map[string][]string `koanf:"labels"`
+	Policy []PolicyRule        `koanf:"policy"`
 	Atlas  struct {
 		Sources []Source `koanf:"sources"`
 	} `koanf:"atlas"`
@@ -49,8 +48,9 @@ type Config struct {
 
 // Door is one listener.
 type Door struct {
-	Address        string        `koanf:"address"` // host:port
-	Hosts          []string      `koanf:"hosts"`   // host names it answers to, beside its own
+	Address        string        `koanf:"address"`        // host:port, or unix:PATH
+	Hosts          []string      `koanf:"hosts"`          // host names it answers to, beside its own
+	ProxyProtocol  []string      `koanf:"proxy_protocol"` // peers that send its header: prefixes, or unix
 	TLSCertificate string        `koanf:"tls_certificate"`
 	TLSKey         string        `koanf:"tls_key"`
 	MaxHeaderBytes int           `koanf:"max_header_bytes"`
@@ -190,6 +190,12 @@ func (l *loader) place(n *yaml.Node, key string, t reflect.Type) {
 		n.Tag = "!!str"
 	}
 	switch {
+	case n.Kind == yaml.MappingNode && t.Kind() == reflect.Map:
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			inner := key + "." + n.Content[i].Value
+			l.lines[inner] = n.Content[i].Line
+			l.place(n.Content[i+1], inner, t.Elem())
+		}
 	case n.Kind == yaml.SequenceNode && t.Kind() == reflect.Slice:
 		for i, item := range n.Content {
 			l.place(item, fmt.Sprintf("%s.%d", key, i), t.Elem())
@@ -262,7 +268,7 @@ func plainKeys(t reflect.Type, prefix string) map[string]reflect.Type {
 			for k, ft := range plainKeys(f.Type, key+".") {
 				keys[k] = ft
 			}
-		case f.Type.Kind() == reflect.Slice && f.Type.Elem().Kind() != reflect.String:
+		case f.Type.Kind() == reflect.Slice && f.Type.Elem().Kind() != reflect.String, f.Type.Kind() == reflect.Map:
 		default:
 			keys[key] = f.Type
 		}
@@ -349,15 +355,6 @@ func (c *Config) HostNames(d Door, sites bool) []string {
 func (s Site) PrivacyMode() visit.Mode {
 	m, _ := visit.ParseMode(s.Privacy)
 	return m
-}
-
-// TrustedProxies gives the prefixes of the owner's proxies.
-func (c *Config) TrustedProxies() []netip.Prefix {
-	prefixes := make([]netip.Prefix, len(c.Proxies.Trusted))
-	for i, text := range c.Proxies.Trusted {
-		prefixes[i], _ = addr.ParsePrefix(text)
-	}
-	return prefixes
 }
 
 // Rules turns the policy into what package addr applies; check has made sure

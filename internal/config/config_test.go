@@ -1,6 +1,7 @@
 package config
 
 import (
+	"net/netip"
 	"os"
 	"path/filepath"
 	"testing"
@@ -41,7 +42,7 @@ func TestFlagsGoBeforeVariablesBeforeTheFile(t *testing.T) {
 	assert.Equal(t, "127.0.0.1:1", c.Visitor.Address)
 	assert.Equal(t, "127.0.0.1:2", c.Desk.Address)
 	assert.Equal(t, "debug", c.Log.Level)
-	assert.Equal(t, "::1/128", c.TrustedProxies()[1].String())
+	assert.Equal(t, []string{"10.0.0.0/8", "::1"}, c.Proxies.Trusted)
 }
 
 func TestFile(t *testing.T) {
@@ -84,6 +85,12 @@ func TestProblemsNameTheLineAndTheRemedy(t *testing.T) {
 		{"a duration", "shutdown_grace: soon\n", []string{"line 1", "shutdown_grace"}},
 		{"a duration of nothing", "shutdown_grace: 0s\n", []string{"line 1", "more than nothing"}},
 		{"a database", "database: {url: mysql://x}\n", []string{"line 1", "postgres://"}},
+		{"an unknown label", "proxies:\n  trusted: ['label:office']\n", []string{"line 2", "under labels"}},
+		{"a bad prefix of a label", "labels:\n  office:\n    - 10.0.0.0/8\n    - 10.1.2.3/8\n", []string{"line 4", "did you mean 10.0.0.0/8?"}},
+		{"hops of a single value", "proxies:\n  trusted: [10.0.0.0/8]\n  header: X-Real-IP\n  hops: 2\n", []string{"line 4", "holds one value"}},
+		{"hops without a peer", "proxies:\n  hops: 2\n", []string{"line 2", "trusted peers too"}},
+		{"a header that is none", "proxies: {header: 'a b'}\n", []string{"line 1", "no name of a header"}},
+		{"a peer that is none", "visitor: {proxy_protocol: [balancer]}\n", []string{"line 1", "or unix"}},
 		{"half of TLS", "desk: {tls_key: k.pem}\n", []string{"line 1", "both"}},
 		{"a host with a port", "desk: {hosts: ['porch.example:80']}\n", []string{"line 1", "without a port"}},
 		{"a limit", "limits: {key_per_second: 0}\n", []string{"line 1", "1 to 1000000"}},
@@ -107,4 +114,27 @@ func TestProblemsNameTheLineAndTheRemedy(t *testing.T) {
 	assert.ErrorContains(t, err, "flag --log-level")
 	_, err = Load(Input{File: "/nowhere.yaml", Getenv: func(string) string { return "" }})
 	assert.ErrorIs(t, err, os.ErrNotExist)
+}
+
+func TestLabelsAndFinder(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "eastporch.yaml")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "office.txt"), []byte("# ours\n192.0.2.0/28 # ground floor\n\n2001:db8:ff::/48\n"), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte("labels: {office: ['file:office.txt'], balancers: [203.0.113.0/28]}\nproxies: {trusted: ['label:balancers', unix], header: forwarded}\n"), 0o600))
+	in := Input{File: file, Getenv: func(string) string { return "" }}
+	c, err := Load(in)
+	require.NoError(t, err)
+	sets, err := c.LabelSets(in)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"office"}, addr.NewLabels(sets).Of(netip.MustParseAddr("192.0.2.7")))
+	assert.Empty(t, addr.NewLabels(sets).Of(netip.MustParseAddr("192.0.2.17")))
+	f, err := c.Finder(sets)
+	require.NoError(t, err)
+	assert.Equal(t, "Forwarded", f.Header())
+	assert.True(t, f.Trusts(netip.Addr{}))
+	assert.True(t, f.Trusts(netip.MustParseAddr("203.0.113.4")))
+	assert.False(t, f.Trusts(netip.MustParseAddr("192.0.2.7")))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "office.txt"), []byte("192.0.2.0/28\nnonsense\n"), 0o600))
+	_, err = c.LabelSets(in)
+	assert.ErrorContains(t, err, "office.txt line 2")
 }

@@ -9,11 +9,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
@@ -22,11 +24,11 @@ import (
 	"eastporch/internal/config"
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
-	"eastporch/internal/core/caller"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/cluster"
 	"eastporch/internal/server/httpapi"
+	"eastporch/internal/server/proxyproto"
 	"eastporch/internal/server/store"
 	"eastporch/internal/server/webui"
 )
@@ -95,9 +97,16 @@ func (s *Server) openDoors(ctx context.Context, edition *atlas.Atlas) (err error
 	if err := s.noteConfiguration(ctx); err != nil {
 		return err
 	}
-	finder := caller.Trusting(cfg.TrustedProxies()...)
+	labels, err := cfg.LabelSets(opt.Input)
+	if err != nil {
+		return err
+	}
+	finder, err := cfg.Finder(labels)
+	if err != nil {
+		return err
+	}
 	api := httpapi.Options{
-		Enrich: &visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(cfg.Rules()...), Atlas: edition},
+		Enrich: &visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(cfg.Rules()...), Labels: addr.NewLabels(labels), Atlas: edition},
 		Finder: finder, Store: s.store, Atlas: edition, Console: webui.Handler(),
 		Keys: s.keys, Sessions: s.sessions, Audit: s.store,
 		Limits: &httpapi.Limits{
@@ -225,14 +234,12 @@ func (s *Server) openStore(ctx context.Context) (err error) {
 }
 
 func (s *Server) listen(ctx context.Context, name httpapi.Door, c config.Door) (net.Listener, error) {
-	var lc net.ListenConfig
-	l, err := lc.Listen(ctx, "tcp", c.Address)
-	if err != nil && s.opt.FreePort && errors.Is(err, syscall.EADDRINUSE) {
-		host, _, _ := net.SplitHostPort(c.Address)
-		l, err = lc.Listen(ctx, "tcp", net.JoinHostPort(host, "0"))
-	}
+	l, err := s.bind(ctx, c.Address)
 	if err != nil {
 		return nil, fmt.Errorf("the %s listener: %w; give another with --%s-address", name, err, name)
+	}
+	if listed := c.Listed(); listed != nil {
+		l = &proxyproto.Listener{Listener: l, Listed: listed, Within: c.HeaderTimeout}
 	}
 	if c.TLSCertificate == "" {
 		return l, nil
@@ -243,6 +250,28 @@ func (s *Server) listen(ctx context.Context, name httpapi.Door, c config.Door) (
 		return nil, fmt.Errorf("the %s listener: %w", name, err)
 	}
 	return tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, NextProtos: []string{"h2", "http/1.1"}}), nil
+}
+
+// bind listens at host:port, or at unix:PATH, where a socket that nobody
+// listens at any more is replaced.
+func (s *Server) bind(ctx context.Context, address string) (net.Listener, error) {
+	var lc net.ListenConfig
+	if path, ok := strings.CutPrefix(address, "unix:"); ok {
+		if conn, err := net.Dial("unix", path); err == nil {
+			_ = conn.Close()
+			return nil, fmt.Errorf("somebody listens at %s already", path)
+		}
+		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+		return lc.Listen(ctx, "unix", path)
+	}
+	l, err := lc.Listen(ctx, "tcp", address)
+	if err != nil && s.opt.FreePort && errors.Is(err, syscall.EADDRINUSE) {
+		host, _, _ := net.SplitHostPort(address)
+		return lc.Listen(ctx, "tcp", net.JoinHostPort(host, "0"))
+	}
+	return l, err
 }
 
 // URL gives the address of a door, with the port that was really taken.

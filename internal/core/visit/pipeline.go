@@ -17,6 +17,7 @@ import (
 type Pipeline struct {
 	Finder caller.Finder
 	Policy addr.Policy
+	Labels addr.Labels
 	Atlas  *atlas.Atlas
 }
 
@@ -38,7 +39,7 @@ func (p *Pipeline) Card(a netip.Addr, obtained, acceptLanguage string, now time.
 	card := Card{
 		Address: Address{Text: addr.Optional{Addr: a}, Obtained: obtained},
 		Network: Network{Missing: map[string]string{}},
-		Labels:  []string{}, Evidence: []atlas.Evidence{},
+		Labels:  p.Labels.Of(a), Evidence: []atlas.Evidence{},
 		Edition: Edition{Name: p.Atlas.Name(), Credits: p.Atlas.Credits()},
 	}
 	subject := p.admit(&card, a)
