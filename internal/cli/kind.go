@@ -11,12 +11,13 @@ import (
 
 // kindAnswer is what kind says of an address.
 type kindAnswer struct {
-	Address   string    `json:"address"`
-	Kind      addr.Kind `json:"kind"`
-	Block     *string   `json:"block"` // nil where no registered block holds it
-	Name      *string   `json:"name"`
-	Reference *string   `json:"reference"`
-	Reachable *bool     `json:"globally_reachable"` // nil where the registry says neither
+	Address   string        `json:"address"`
+	Written   addr.Spelling `json:"written"`
+	Kind      addr.Kind     `json:"kind"`
+	Block     *string       `json:"block"` // nil where no registered block holds it
+	Name      *string       `json:"name"`
+	Reference *string       `json:"reference"`
+	Reachable *bool         `json:"globally_reachable"` // nil where the registry says neither
 }
 
 func (a *app) kind() *cobra.Command {
@@ -36,12 +37,12 @@ func (a *app) kind() *cobra.Command {
 			var answers []kindAnswer
 			var failed []error
 			for _, in := range inputs {
-				ip, err := addr.Parse(in)
+				ip, spelling, err := addr.Read(in)
 				if err != nil {
 					failed = append(failed, err)
 					continue
 				}
-				answer := kindAnswer{Address: ip.String(), Kind: addr.KindOf(ip)}
+				answer := kindAnswer{Address: ip.String(), Written: spelling, Kind: addr.KindOf(ip)}
 				if b, ok := addr.BlockOf(ip); ok {
 					prefix := b.Prefix.String()
 					answer.Block, answer.Name, answer.Reference, answer.Reachable = &prefix, &b.Name, &b.Reference, b.Reachable
@@ -52,13 +53,13 @@ func (a *app) kind() *cobra.Command {
 				if len(answers) == 0 {
 					return
 				}
-				t := newTable(a.Out, table.Row{"Address", "Kind", "Block", "Name", "Reference"})
+				t := newTable(a.Out, table.Row{"Address", "Written", "Kind", "Block", "Name", "Reference"})
 				for _, k := range answers {
 					block := deref(k.Block)
 					if block == "" {
 						block = "–"
 					}
-					t.AppendRow(table.Row{k.Address, k.Kind.String(), block, deref(k.Name), deref(k.Reference)})
+					t.AppendRow(table.Row{k.Address, k.Written, k.Kind.String(), block, deref(k.Name), deref(k.Reference)})
 				}
 				t.Render()
 			})

@@ -86,7 +86,7 @@ func (a *app) resolver(cmd *cobra.Command, file string, open []string) (func(str
 	}
 	pipeline := visit.Pipeline{Policy: addr.NewPolicy(rules...), Atlas: atlas.New(src)}
 	return func(in string) (visit.Card, error) {
-		ip, err := addr.Parse(in)
+		ip, _, err := addr.Read(in)
 		if err != nil {
 			return visit.Card{}, err
 		}

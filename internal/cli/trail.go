@@ -3,8 +3,10 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io"
 	"net/netip"
 	"net/textproto"
+	"os"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -16,15 +18,20 @@ import (
 )
 
 func (a *app) trail() *cobra.Command {
-	var peer string
+	var peer, file, believed string
 	var headers, trusted []string
+	var hops int
 	cmd := &cobra.Command{
 		Use:   "trail --peer ADDRESS [--header 'Name: value']…",
 		Short: "Explain how the visitor of a request is found",
 		Long: `Walks the hops of a request from the peer to the visitor and says of each
 whether it was believed, and why. Asks the service under its own settings, or
-works offline under the trust given with --trust.`,
-		Example: `  eastporch trail --peer 203.0.113.4 -H 'X-Forwarded-For: 192.0.2.10, 198.18.7.114, 203.0.113.10'
+works offline under the trust given with --trust. The headers come from --header,
+or with --file from a file or standard input: a block of header lines, the output
+of curl -v, or a HAR file.`,
+		Example: `  curl -sv https://heronlake.example 2>&1 | eastporch trail --peer 203.0.113.4 --file -
+  eastporch trail --peer 203.0.113.4 -H 'Forwarded: for=198.18.7.114' --trust 203.0.113.4 --believe Forwarded
+  eastporch trail --peer 203.0.113.4 -H 'X-Forwarded-For: 192.0.2.10, 198.18.7.114, 203.0.113.10'
   eastporch trail --peer 203.0.113.4 -H 'X-Forwarded-For: 198.18.7.114' --trust 203.0.113.0/28`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -35,9 +42,14 @@ works offline under the trust given with --trust.`,
 			if err != nil {
 				return usageError{err}
 			}
+			if file != "" {
+				if header, err = a.pasted(file); err != nil {
+					return err
+				}
+			}
 			var trail caller.Trail
 			if cmd.Flags().Changed("trust") {
-				trail, err = offlineTrail(peer, header, trusted)
+				trail, err = offlineTrail(peer, header, trusted, believed, hops)
 			} else {
 				trail, err = a.askTrail(cmd, peer, header)
 			}
@@ -49,6 +61,9 @@ works offline under the trust given with --trust.`,
 	}
 	cmd.Flags().StringVar(&peer, "peer", "", "the other end of the connection")
 	cmd.Flags().StringArrayVarP(&headers, "header", "H", nil, "a header line; may be repeated")
+	cmd.Flags().StringVar(&file, "file", "", "read the headers from a file; - for standard input")
+	cmd.Flags().StringVar(&believed, "believe", caller.ForwardedFor, "with --trust: the header that is believed")
+	cmd.Flags().IntVar(&hops, "hops", 0, "with --trust: how many proxies of yours a request passes, the peer included")
 	cmd.Flags().StringSliceVar(&trusted, "trust", nil, "work offline and trust proxies in these prefixes")
 	return cmd
 }
@@ -66,20 +81,52 @@ func parseHeaders(lines []string) (map[string][]string, error) {
 	return header, nil
 }
 
-func offlineTrail(peer string, header map[string][]string, trusted []string) (caller.Trail, error) {
-	from, err := addr.Parse(peer)
-	if err != nil {
-		return caller.Trail{}, fmt.Errorf("--peer: %w", err)
+// maxPasted bounds what is read of a pasted request.
+const maxPasted = 64 << 20
+
+func (a *app) pasted(file string) (map[string][]string, error) {
+	in := a.In
+	if file != "-" {
+		f, err := os.Open(file)
+		if err != nil {
+			return nil, err
+		}
+		defer f.Close()
+		in = f
 	}
-	var prefixes []netip.Prefix
+	text, err := io.ReadAll(io.LimitReader(in, maxPasted))
+	if err != nil {
+		return nil, err
+	}
+	return caller.ParsePasted(string(text))
+}
+
+// offlineTrail explains a request under settings from the command line.
+func offlineTrail(peer string, header map[string][]string, trusted []string, believed string, hops int) (caller.Trail, error) {
+	var from netip.Addr
+	if peer != "unix" {
+		var err error
+		if from, err = addr.Parse(peer); err != nil {
+			return caller.Trail{}, fmt.Errorf("--peer: %w", err)
+		}
+	}
+	s := caller.Settings{Header: believed, Hops: hops}
 	for _, text := range trusted {
+		if text == "unix" {
+			s.Unix = true
+			continue
+		}
 		p, err := addr.ParsePrefix(text)
 		if err != nil {
 			return caller.Trail{}, usageError{fmt.Errorf("--trust: %w", err)}
 		}
-		prefixes = append(prefixes, p)
+		s.Trusted = append(s.Trusted, caller.TrustedRange{Prefix: p})
 	}
-	return caller.Trusting(prefixes...).Find(from, header), nil
+	finder, err := caller.New(s)
+	if err != nil {
+		return caller.Trail{}, usageError{err}
+	}
+	return finder.Find(from, header), nil
 }
 
 func (a *app) askTrail(cmd *cobra.Command, peer string, header map[string][]string) (caller.Trail, error) {

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"eastporch/internal/core/caller"
+	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/visit"
 )
 
@@ -104,6 +105,13 @@ func (c *Client) Trail(ctx context.Context, seen Seen) (caller.Trail, error) {
 	var trail caller.Trail
 	err := c.call(ctx, http.MethodPost, "/v1/trails", seen, &trail)
 	return trail, err
+}
+
+// Checkup asks what is wrong with the set-up.
+func (c *Client) Checkup(ctx context.Context) (checkup.Report, error) {
+	var report checkup.Report
+	err := c.call(ctx, http.MethodGet, "/v1/checkup", nil, &report)
+	return report, err
 }
 
 // AddVisit stores a visit.

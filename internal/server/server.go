@@ -24,6 +24,8 @@ import (
 	"eastporch/internal/config"
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/caller"
+	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/cluster"
@@ -107,7 +109,12 @@ func (s *Server) openDoors(ctx context.Context, edition *atlas.Atlas) (err error
 	}
 	api := httpapi.Options{
 		Enrich: &visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(cfg.Rules()...), Labels: addr.NewLabels(labels), Atlas: edition},
-		Finder: finder, Store: s.store, Atlas: edition, Console: webui.Handler(),
+		Finder: finder, Proxies: httpapi.ProxySettings{Trusted: append([]string{}, cfg.Proxies.Trusted...), Header: finder.Header(), Hops: cfg.Proxies.Hops},
+		TryProxies: func(p httpapi.ProxySettings) (caller.Finder, error) {
+			other := config.Config{Proxies: config.Proxies(p)}
+			return other.Finder(labels)
+		},
+		Watch: checkup.NewWatch(finder.Header(), time.Now().UTC()), Store: s.store, Atlas: edition, Console: webui.Handler(),
 		Keys: s.keys, Sessions: s.sessions, Audit: s.store,
 		Limits: &httpapi.Limits{
 			Keys:     access.NewLimiter(float64(cfg.Limits.KeyPerSecond), 2*cfg.Limits.KeyPerSecond),
@@ -123,6 +130,7 @@ func (s *Server) openDoors(ctx context.Context, edition *atlas.Atlas) (err error
 		Secure:  cfg.Desk.TLSCertificate != "",
 		Version: opt.Version, Log: opt.Log, Now: time.Now,
 	}
+	api.Metrics = httpapi.NewMetrics(api.Watch)
 	for _, site := range cfg.Sites {
 		api.Sites = append(api.Sites, httpapi.Site{Host: site.Host, Name: site.Name, Privacy: site.PrivacyMode()})
 	}

@@ -10,11 +10,14 @@ import (
 	contract "eastporch/api"
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/caller"
+	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/visit"
 )
 
 func (a *api) getVisitor(c *gin.Context) {
-	card, _ := a.Enrich.Visitor(peer(c.Request), c.Request.Header, a.Now())
+	card, trail := a.Enrich.Visitor(peer(c.Request), c.Request.Header, a.Now())
+	a.observed(peer(c.Request), c.Request.Header, card, trail)
 	private(c)
 	c.JSON(http.StatusOK, card)
 }
@@ -33,7 +36,7 @@ func (a *api) getVisitorAddress(c *gin.Context) {
 }
 
 func (a *api) getAddress(c *gin.Context) {
-	address, err := addr.Parse(c.Param("address"))
+	address, _, err := addr.Read(c.Param("address"))
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -50,17 +53,44 @@ type seen struct {
 }
 
 func (a *api) explainTrail(c *gin.Context) {
-	var body seen
+	var body struct {
+		seen
+		Text     *string        `json:"text"`
+		Settings *ProxySettings `json:"settings"`
+	}
 	if err := readJSON(c, &body, true); err != nil {
 		a.fail(c, err)
 		return
+	}
+	if body.Text != nil {
+		pasted, err := caller.ParsePasted(*body.Text)
+		if err != nil {
+			a.fail(c, badField("text", err.Error(), "Paste header lines, the output of curl -v, or a HAR file."))
+			return
+		}
+		body.Headers = pasted
 	}
 	from, header, err := body.request(c)
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, a.Finder.Find(from, header))
+	finder := a.Finder
+	if body.Settings != nil {
+		if finder, err = a.TryProxies(*body.Settings); err != nil {
+			a.fail(c, badField("settings", err.Error(), "Write them as under proxies in the configuration."))
+			return
+		}
+	}
+	c.JSON(http.StatusOK, finder.Find(from, header))
+}
+
+func (a *api) getCheckup(c *gin.Context) {
+	c.Header("Cache-Control", "no-store")
+	c.JSON(http.StatusOK, struct {
+		checkup.Report
+		Settings ProxySettings `json:"settings"`
+	}{a.Watch.Report(), a.Proxies})
 }
 
 func (a *api) listSites(c *gin.Context) {

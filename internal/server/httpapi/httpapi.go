@@ -20,6 +20,7 @@ import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
+	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/access"
 )
@@ -42,6 +43,13 @@ type visitStore interface {
 	Ping(ctx context.Context) error
 }
 
+// ProxySettings say which proxies are trusted, as the configuration does.
+type ProxySettings struct {
+	Trusted []string `json:"trusted"`
+	Header  string   `json:"header"`
+	Hops    int      `json:"hops"`
+}
+
 // A Site is one web site whose visits are stored.
 type Site struct {
 	Host    string
@@ -51,12 +59,18 @@ type Site struct {
 
 // Options says what an API is made of. Every field is required.
 type Options struct {
-	Enrich  enricher
-	Finder  caller.Finder
-	Store   visitStore
-	Atlas   *atlas.Atlas
-	Sites   []Site
-	Console http.Handler // serves what no route does, on the desk
+	Enrich enricher
+	Finder caller.Finder
+	// Proxies are the settings that Finder was made of, and TryProxies makes
+	// another of other settings; the error says what is wrong with them.
+	Proxies    ProxySettings
+	TryProxies func(ProxySettings) (caller.Finder, error)
+	Watch      *checkup.Watch
+	Metrics    *Metrics
+	Store      visitStore
+	Atlas      *atlas.Atlas
+	Sites      []Site
+	Console    http.Handler // serves what no route does, on the desk
 
 	Keys     *access.Keys
 	Sessions *access.Sessions
@@ -106,6 +120,8 @@ var routes = []route{
 	{http.MethodGet, "/v1/visits/:id", false, access.Admin, (*api).getVisit},
 	{http.MethodGet, "/v1/reports/countries", false, access.Admin, (*api).reportCountries},
 	{http.MethodGet, "/v1/reports/places", false, access.Admin, (*api).reportPlaces},
+	{http.MethodGet, "/v1/checkup", false, access.Admin, (*api).getCheckup},
+	{http.MethodGet, "/metrics", false, access.Server, (*api).getMetrics},
 	{http.MethodGet, "/v1/sites", false, access.Admin, (*api).listSites},
 	{http.MethodGet, "/v1/atlas", false, access.Admin, (*api).getAtlas},
 	{http.MethodGet, "/v1/keys", false, access.Admin, (*api).listKeys},

@@ -109,6 +109,7 @@ func (a *api) readVisit(c *gin.Context) (visit.Visit, visit.Mode, error) {
 		return visit.Visit{}, 0, err
 	}
 	v.Card, v.Trail = a.Enrich.Visitor(from, header, at)
+	a.observed(from, header, v.Card, v.Trail)
 	return v, site.Privacy, nil
 }
 
@@ -168,6 +169,9 @@ func (s seen) request(c *gin.Context) (netip.Addr, map[string][]string, error) {
 		return netip.Addr{}, nil, badField("peer", "headers are given without it", "Give the address of the other end of the connection that you saw.")
 	}
 	from, err := addr.Parse(*s.Peer)
+	if *s.Peer == "unix" {
+		from, err = netip.Addr{}, nil
+	}
 	if err != nil {
 		return netip.Addr{}, nil, badField("peer", err.Error(), "Give one IPv4 or IPv6 address.")
 	}

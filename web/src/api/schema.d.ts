@@ -66,7 +66,8 @@ export interface paths {
         put?: never;
         /**
          * How the visitor of a request is found
-         * @description Without a peer and headers, the request itself is explained.
+         * @description Without a peer and headers, the request itself is explained. With settings, the request is explained as it would
+         *     be under them, to try a change before it is made.
          */
         post: operations["explainTrail"];
         delete?: never;
@@ -141,6 +142,40 @@ export interface paths {
         };
         /** Visits by place, for a map, the most first */
         get: operations["reportPlaces"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/checkup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is wrong with the set-up, with evidence and the lines that mend it */
+        get: operations["getCheckup"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Metrics in the Prometheus text format */
+        get: operations["getMetrics"];
         put?: never;
         post?: never;
         delete?: never;
@@ -464,11 +499,57 @@ export interface components {
         };
         TrailRequest: {
             /**
-             * @description The other end of the connection.
+             * @description The other end of the connection; `unix` for a Unix socket.
              * @example 203.0.113.4
              */
             peer?: string;
             headers?: components["schemas"]["Headers"];
+            /** @description Headers as they are pasted, instead of `headers`: a block of lines, the output of curl -v, or a HAR file. */
+            text?: string;
+            settings?: components["schemas"]["ProxySettings"];
+        };
+        ProxySettings: {
+            /** @description Prefixes, `label:NAME` or `unix`. */
+            trusted: string[];
+            /** @description The one header that is believed. */
+            header: string;
+            /** @description How many proxies of yours a request passes, the peer included; 0 goes by prefixes. */
+            hops: number;
+        };
+        Checkup: {
+            /** @enum {string} */
+            state: "ok" | "eye";
+            title: string;
+            /** Format: date-time */
+            since: string;
+            requests: number;
+            settings: components["schemas"]["ProxySettings"];
+            findings: {
+                name: string;
+                /** @enum {string} */
+                state: "ok" | "eye";
+                title: string;
+                text: string;
+                /** @description Configuration lines that mend it. */
+                lines: string[];
+            }[];
+            peers: {
+                peer: string;
+                kind: components["schemas"]["Kind"];
+                trusted: boolean;
+                requests: number;
+                /** @description Requests that had each header. */
+                headers: {
+                    [key: string]: number;
+                };
+                /** @description Told apart, at most 64. */
+                visitors: number;
+                absent: number;
+                own_only: number;
+                not_found: number;
+                forged: number;
+                disagreed: number;
+            }[];
         };
         Trail: {
             /** @description Null where it was not found. */
@@ -977,6 +1058,49 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlaceReport"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCheckup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The verdict on the requests since the start. */
+            200: {
+                headers: {
+                    "Cache-Control"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Checkup"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getMetrics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The metrics. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
                 };
             };
             default: components["responses"]["Problem"];

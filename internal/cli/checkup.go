@@ -1,0 +1,69 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"eastporch/internal/core/checkup"
+)
+
+func (a *app) checkup() *cobra.Command {
+	return &cobra.Command{
+		Use:   "checkup",
+		Short: "Say what is wrong with the set-up, and how to mend it",
+		Long: `The service watches which peers send which forwarding headers. This prints its
+verdict with the evidence, and the configuration lines that mend what is wrong.`,
+		Example: `  eastporch checkup
+  eastporch checkup --output json`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			report, err := c.Checkup(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return emit(a, []checkup.Report{report}, true, func() { a.drawCheckup(report) })
+		},
+	}
+}
+
+func (a *app) drawCheckup(r checkup.Report) {
+	fmt.Fprintf(a.Out, "%s\nFrom %d requests since %s.\n", r.Title, r.Requests, r.Since.Format("2006-01-02 15:04:05 UTC"))
+	for _, f := range r.Findings {
+		mark := "ok "
+		if f.State == checkup.Eye {
+			mark = "eye"
+		}
+		fmt.Fprintf(a.Out, "\n[%s] %s\n      %s\n", mark, f.Title, f.Text)
+		if len(f.Lines) > 0 {
+			fmt.Fprintf(a.Out, "      Add to the configuration:\n        %s\n", strings.Join(f.Lines, "\n        "))
+		}
+	}
+	if len(r.Peers) == 0 {
+		return
+	}
+	fmt.Fprintln(a.Out)
+	t := newTable(a.Out, table.Row{"Peer", "Kind", "Trusted", "Requests", "Visitors", "Headers"}, "Requests", "Visitors")
+	for _, p := range r.Peers {
+		kind, trusted, headers := "–", "no", []string{}
+		if p.Kind != nil {
+			kind = p.Kind.String()
+		}
+		if p.Trusted {
+			trusted = "yes"
+		}
+		for name, n := range p.Headers {
+			headers = append(headers, fmt.Sprintf("%s in %d", name, n))
+		}
+		slices.Sort(headers)
+		t.AppendRow(table.Row{p.Peer, kind, trusted, p.Requests, p.Visitors, strings.Join(headers, ", ")})
+	}
+	t.Render()
+}

@@ -1,0 +1,62 @@
+package httpapi
+
+import (
+	"net/netip"
+
+	"github.com/gin-gonic/gin"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"eastporch/internal/core/caller"
+	"eastporch/internal/core/checkup"
+	"eastporch/internal/core/visit"
+)
+
+// Metrics counts what the service does, for Prometheus.
+type Metrics struct {
+	registry *prometheus.Registry
+	visitors *prometheus.CounterVec
+}
+
+// NewMetrics makes the counters; those of the checkup read watch when asked.
+func NewMetrics(watch *checkup.Watch) *Metrics {
+	m := &Metrics{
+		registry: prometheus.NewRegistry(),
+		visitors: prometheus.NewCounterVec(prometheus.CounterOpts{
+			Name: "eastporch_visitors_total",
+			Help: "Visitors by what became of their address: looked up, set aside (never looked up) or not found, and its kind.",
+		}, []string{"result", "kind"}),
+	}
+	m.registry.MustRegister(m.visitors, prometheus.NewGaugeFunc(prometheus.GaugeOpts{
+		Name: "eastporch_checkup_findings", Help: "Findings of the checkup that need an eye.",
+	}, func() float64 {
+		n := 0
+		for _, f := range watch.Report().Findings {
+			if f.State == checkup.Eye {
+				n++
+			}
+		}
+		return float64(n)
+	}))
+	return m
+}
+
+// observed counts a visitor and shows the request to the checkup.
+func (a *api) observed(peer netip.Addr, header map[string][]string, card visit.Card, trail caller.Trail) {
+	result, kind := "looked up", ""
+	if card.Address.Kind != nil {
+		kind = card.Address.Kind.String()
+	}
+	switch {
+	case !trail.Visitor.IsValid():
+		result = "not found"
+	case card.Address.SetAside:
+		result = "set aside"
+	}
+	a.Metrics.visitors.WithLabelValues(result, kind).Inc()
+	a.Watch.Observe(peer, header, trail)
+}
+
+func (a *api) getMetrics(c *gin.Context) {
+	promhttp.HandlerFor(a.Metrics.registry, promhttp.HandlerOpts{}).ServeHTTP(c.Writer, c.Request)
+}
