@@ -4,7 +4,7 @@ SHELL := bash
 BIN := bin/eastporch
 CHECKS := go tool -modfile=tools/checks/go.mod
 WEB_SOURCES := $(shell find web/src web/public -type f) web/index.html web/vite.config.ts web/package-lock.json api/openapi.yaml
-GO_SOURCES := $(shell find api cmd internal -name '*.go' -o -path 'internal/*' -type f -not -path '*/webui/dist/*') go.mod go.sum
+GO_SOURCES := $(shell find api cmd internal porch -name '*.go' -o -path 'internal/*' -type f -not -path '*/webui/dist/*') go.mod go.sum
 
 .PHONY: help
 help: ## List the targets
@@ -28,7 +28,7 @@ check: web/node_modules/.ready ## Formats, linters, types, generated files, laye
 	@$(MAKE) --no-print-directory generated
 	go vet ./...
 	$(CHECKS) staticcheck ./...
-	@test -z "$$($(CHECKS) gofumpt -l api cmd internal tools)" || { echo "These files are not formatted; run make format:"; $(CHECKS) gofumpt -l api cmd internal tools; exit 1; }
+	@test -z "$$($(CHECKS) gofumpt -l api cmd internal porch tools)" || { echo "These files are not formatted; run make format:"; $(CHECKS) gofumpt -l api cmd internal porch tools; exit 1; }
 	cd web && npm run --silent lint && npm run --silent format:check && npm run --silent types
 	go test ./internal/meta
 
@@ -48,7 +48,7 @@ data: tools/gendata/node_modules/.ready ## Make the almanac's and the gazetteer'
 
 .PHONY: format
 format: web/node_modules/.ready ## Format all sources
-	$(CHECKS) gofumpt -w api cmd internal tools
+	$(CHECKS) gofumpt -w api cmd internal porch tools
 	cd web && npm run --silent format
 
 .PHONY: build

@@ -25,6 +25,9 @@ packages=()
 compgen -G '/usr/lib/postgresql/*/bin/postgres' >/dev/null || packages+=(postgresql)
 if [ "${1:-}" = test ]; then
   command -v chromium >/dev/null || packages+=(chromium)
+  [ -x /usr/sbin/nginx ] || packages+=(nginx-light)
+  [ -x /usr/sbin/haproxy ] || packages+=(haproxy)
+  [ -x /usr/sbin/apache2 ] || packages+=(apache2-bin)
   for font in fonts-noto-core fonts-noto-color-emoji; do
     dpkg-query -W -f='${Status}' "$font" 2>/dev/null | grep -q 'install ok installed' || packages+=("$font")
   done

@@ -24,6 +24,7 @@ var pure = []string{"golang.org/x/text/", "github.com/google/uuid"}
 // chosen on purpose.
 var mayUse = map[string][]string{
 	"api":                        {},
+	"porch":                      {"internal/core/"},
 	"cmd/eastporch":              {"internal/cli"},
 	"internal/cli":               {"internal/client", "internal/config", "internal/core/", "internal/demo", "internal/server", "internal/server/access", "internal/server/httpapi"},
 	"internal/client":            {"internal/core/"},

@@ -1,0 +1,258 @@
+package e2e
+
+import (
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// recipe reads a recipe of the documentation, and puts the addresses of a test
+// in place of those that it shows.
+func recipe(t *testing.T, name, port string, replace ...string) string {
+	t.Helper()
+	text, err := os.ReadFile("../../docs/recipes/" + name)
+	require.NoError(t, err)
+	return strings.NewReplacer(append(replace,
+		"listen 80;", "listen 127.0.0.1:"+port+";", "listen [::]:80;", "listen [::1]:"+port+";",
+		"bind :80\n", "bind 127.0.0.1:"+port+"\n", "bind :::80 v6only", "bind [::1]:"+port, "*:80", "*:"+port,
+	)...).Replace(string(text))
+}
+
+// freePort gives a port that is free on both loopback addresses.
+func freePort(t *testing.T) string {
+	t.Helper()
+	for range 50 {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		_, port, err := net.SplitHostPort(l.Addr().String())
+		require.NoError(t, err)
+		six, err := net.Listen("tcp", "[::1]:"+port)
+		l.Close()
+		if err == nil {
+			six.Close()
+			return port
+		}
+	}
+	t.Fatal("no port is free on both loopback addresses")
+	return ""
+}
+
+// serve starts a program in the foreground until the test ends, and waits until
+// it listens at a port of both loopback addresses.
+func serve(t *testing.T, port string, name string, args ...string) {
+	t.Helper()
+	path, err := exec.LookPath(name)
+	if err != nil {
+		path = "/usr/sbin/" + name // not on every user's path
+	}
+	cmd := exec.Command(path, args...)
+	var said strings.Builder
+	cmd.Stdout, cmd.Stderr = &said, &said
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	require.NoError(t, cmd.Start(), "%s is missing: make test installs it", name)
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	t.Cleanup(func() {
+		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM)
+		select {
+		case <-ended:
+		case <-time.After(10 * time.Second):
+			_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
+			<-ended
+		}
+	})
+	tick := time.NewTicker(20 * time.Millisecond)
+	defer tick.Stop()
+	deadline := time.After(20 * time.Second)
+	for {
+		four, err4 := net.Dial("tcp", "127.0.0.1:"+port)
+		six, err6 := net.Dial("tcp", "[::1]:"+port)
+		for _, c := range []net.Conn{four, six} {
+			if c != nil {
+				c.Close()
+			}
+		}
+		if err4 == nil && err6 == nil {
+			return
+		}
+		select {
+		case <-tick.C:
+		case err := <-ended:
+			ended <- err
+			t.Fatalf("%s ended: %v\n%s", name, err, said.String())
+		case <-deadline:
+			t.Fatalf("%s does not listen: %v, %v\n%s", name, err4, err6, said.String())
+		}
+	}
+}
+
+func startNginx(t *testing.T, port, server string) {
+	t.Helper()
+	dir := t.TempDir()
+	user := ""
+	if os.Geteuid() == 0 {
+		user = "user root;"
+	}
+	conf := filepath.Join(dir, "nginx.conf")
+	require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, `%s
+daemon off; pid %[2]s/pid; error_log stderr; events {}
+http {
+  access_log off; client_body_temp_path %[2]s/a; proxy_temp_path %[2]s/b; fastcgi_temp_path %[2]s/c; uwsgi_temp_path %[2]s/d; scgi_temp_path %[2]s/e;
+  %[3]s
+}`, user, dir, server), 0o600))
+	serve(t, port, "nginx", "-c", conf, "-p", dir, "-e", "stderr")
+}
+
+func startHAProxy(t *testing.T, port, conf string) {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "haproxy.cfg")
+	require.NoError(t, os.WriteFile(file, []byte(conf), 0o600))
+	serve(t, port, "haproxy", "-db", "-f", file)
+}
+
+func startApache(t *testing.T, port, host string) {
+	t.Helper()
+	dir := t.TempDir()
+	var modules strings.Builder
+	for _, m := range []string{"mpm_event", "authz_core", "proxy", "proxy_http"} {
+		fmt.Fprintf(&modules, "LoadModule %s_module /usr/lib/apache2/modules/mod_%s.so\n", m, m)
+	}
+	user := ""
+	if os.Geteuid() == 0 {
+		user = "User www-data\nGroup www-data"
+	}
+	file := filepath.Join(dir, "apache.conf")
+	require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, "ServerRoot %[1]s\nServerName localhost\nPidFile %[1]s/pid\nDefaultRuntimeDir %[1]s\nErrorLog /dev/stderr\n%[2]s\n%[3]s\nListen 127.0.0.1:%[4]s\nListen [::1]:%[4]s\n%[5]s",
+		dir, modules.String(), user, port, host), 0o600))
+	serve(t, port, "apache2", "-f", file, "-DFOREGROUND")
+}
+
+// Real proxies from Debian's packages, set up as the documentation says, in
+// front of the real service: plain, forged and IPv6 requests.
+func TestRecipes(t *testing.T) {
+	t.Parallel()
+	upstream := func(s *service) string { return strings.TrimPrefix(s.visitor, "http://") }
+	trusting := map[string]any{"proxies.trusted": []any{"127.0.0.1/32"}}
+	tests := []struct {
+		name  string
+		flags map[string]any
+		front func(t *testing.T, s *service, port string)
+	}{
+		{"nginx", trusting, func(t *testing.T, s *service, port string) {
+			startNginx(t, port, recipe(t, "nginx.conf", port, "127.0.0.1:8080", upstream(s)))
+		}},
+		{"HAProxy", trusting, func(t *testing.T, s *service, port string) {
+			startHAProxy(t, port, recipe(t, "haproxy.cfg", port, "127.0.0.1:8080", upstream(s)))
+		}},
+		{"HAProxy with the PROXY protocol", map[string]any{"proxies.trusted": []any{"203.0.113.0/28"}, "visitor.proxy_protocol": []any{"127.0.0.1/32"}}, func(t *testing.T, s *service, port string) {
+			startHAProxy(t, port, recipe(t, "haproxy-proxy.cfg", port, "127.0.0.1:8080", upstream(s)))
+		}},
+		{"Apache httpd", trusting, func(t *testing.T, s *service, port string) {
+			startApache(t, port, recipe(t, "apache.conf", port, "127.0.0.1:8080", upstream(s)))
+		}},
+		{"nginx before HAProxy", trusting, func(t *testing.T, s *service, port string) {
+			inner := freePort(t)
+			startHAProxy(t, inner, recipe(t, "haproxy.cfg", inner, "127.0.0.1:8080", upstream(s)))
+			startNginx(t, port, recipe(t, "nginx.conf", port, "127.0.0.1:8080", "127.0.0.1:"+inner))
+		}},
+		{"the same by hop count", map[string]any{"proxies.trusted": []any{"127.0.0.1/32"}, "proxies.hops": 2}, func(t *testing.T, s *service, port string) {
+			inner := freePort(t)
+			startHAProxy(t, inner, recipe(t, "haproxy.cfg", inner, "127.0.0.1:8080", upstream(s)))
+			startNginx(t, port, recipe(t, "nginx.conf", port, "127.0.0.1:8080", "127.0.0.1:"+inner))
+		}},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			s, port := start(t, tt.flags), freePort(t)
+			tt.front(t, s, port)
+			checkFront(t, s, port)
+		})
+	}
+	t.Run("nginx through a Unix socket", func(t *testing.T) {
+		dir, err := os.MkdirTemp("", "ep") // a socket's path is short
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = os.RemoveAll(dir) })
+		socket := filepath.Join(dir, "v.sock")
+		s, port := start(t, map[string]any{"visitor.address": "unix:" + socket, "proxies.trusted": []any{"unix"}}), freePort(t)
+		startNginx(t, port, recipe(t, "nginx-unix.conf", port, "/run/eastporch/visitor.sock", socket))
+		checkFront(t, s, port)
+	})
+}
+
+// checkFront asks for the visitor through the front at a port.
+func checkFront(t *testing.T, s *service, port string) {
+	t.Helper()
+	for name, c := range map[string]struct{ from, to, want string }{
+		"IPv4": {"127.0.0.9", "127.0.0.1", "127.0.0.9"}, "IPv6": {"::1", "[::1]", "::1"},
+	} {
+		for forged, header := range map[string]string{
+			"plain": "X-None: 1", "a forged list": "X-Forwarded-For: 198.18.3.40", "a forged proxy": "X-Forwarded-For: 198.18.3.40, 127.0.0.1", "an unreadable list": "X-Forwarded-For: unknown, \x01",
+			"another header": "Forwarded: for=198.18.3.40",
+		} {
+			if forged == "an unreadable list" {
+				header = "X-Forwarded-For: unknown, ,"
+			}
+			got := s.call(t, c.from, http.MethodGet, "http://"+c.to+":"+port+"/v1/visitor/address", "", header, "Host: localhost")
+			assert.Equal(t, c.want+"\n", got.body, "%s, %s", name, forged)
+		}
+	}
+}
+
+// A peer that is listed must send the PROXY protocol, and others must not.
+func TestPROXYProtocolPeers(t *testing.T) {
+	t.Parallel()
+	s := start(t, map[string]any{"visitor.proxy_protocol": []any{"127.0.0.1/32"}, "visitor.header_timeout": "300ms"})
+	ask := func(from, before string) string {
+		conn, err := (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}}).Dial("tcp", strings.TrimPrefix(s.visitor, "http://"))
+		require.NoError(t, err)
+		defer conn.Close()
+		require.NoError(t, conn.SetDeadline(time.Now().Add(20*time.Second)))
+		fmt.Fprintf(conn, "%sGET /v1/visitor/address HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer %s\r\nConnection: close\r\n\r\n", before, s.admin)
+		text := make([]byte, 4096)
+		all := ""
+		for {
+			n, err := conn.Read(text)
+			all += string(text[:n])
+			if err != nil {
+				return all
+			}
+		}
+	}
+	const line = "PROXY TCP4 198.18.3.40 203.0.113.4 4567 80\r\n"
+	assert.Contains(t, ask("127.0.0.1", line), "\n198.18.3.40\n")
+	assert.NotContains(t, ask("127.0.0.1", ""), "200 OK", "a listed peer must send it")
+	assert.Contains(t, ask("127.0.0.9", ""), "\n127.0.0.9\n")
+	assert.Contains(t, ask("127.0.0.9", line), "400 Bad Request", "others must not")
+	assert.NotContains(t, ask("127.0.0.1", "PROXY TCP4 "), "200 OK", "one that never ends is cut off")
+}
+
+func TestCheckupSaysWhatIsWrong(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	for i := range 30 {
+		s.call(t, "127.0.0.9", http.MethodGet, s.visitor+"/v1/visitor", "", fmt.Sprintf("X-Forwarded-For: 198.18.3.%d", i))
+	}
+	report := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/checkup", "")
+	assert.Contains(t, report.body, "100% of all requests come from 127.0.0.9, and 100% of those carry X-Forwarded-For, but it is not trusted")
+	code, out, _ := run(t, "", "--server", s.desk, "--key", s.admin, "checkup")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, `- "127.0.0.9/32"`)
+	metrics := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/metrics", "")
+	assert.Contains(t, metrics.body, `eastporch_visitors_total{kind="loopback",result="set aside"} 30`)
+	assert.Contains(t, metrics.body, "eastporch_checkup_findings 1")
+
+	tried := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/trails", `{"peer":"127.0.0.9","text":"X-Forwarded-For: 198.18.3.40","settings":{"trusted":["127.0.0.9/32"],"header":"X-Forwarded-For","hops":0}}`)
+	assert.Contains(t, tried.body, `"visitor":"198.18.3.40"`)
+	bad := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/trails", `{"peer":"127.0.0.9","settings":{"trusted":["x"],"header":"","hops":0}}`)
+	assert.Equal(t, http.StatusUnprocessableEntity, bad.status)
+}

@@ -1,0 +1,137 @@
+// Package porch finds the visitor of net/http requests behind proxies, and says
+// where the visitor is, in any Go program. It is the small, stable face of the
+// same pipeline that the service runs.
+//
+//	porch, err := porch.New(porch.Options{Trusted: []string{"10.0.0.0/8"}})
+//	…
+//	address, ok := porch.Visitor(r)
+//
+// Nothing is trusted by default: the other end of the connection is the
+// visitor, and headers are not believed.
+package porch
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"time"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/caller"
+	"eastporch/internal/core/visit"
+)
+
+// A Card is the full answer about one address; see the service's OpenAPI
+// document for its fields.
+type Card = visit.Card
+
+// A Trail explains hop by hop how a visitor was found.
+type Trail = caller.Trail
+
+// Options say whom a Porch trusts and what it knows. The zero Options trust
+// nobody and know no place.
+type Options struct {
+	// Trusted are the prefixes of your proxies, or "unix" for peers that
+	// connect through a Unix socket.
+	Trusted []string
+	// Header is the one header that your proxies write; "" is X-Forwarded-For.
+	// Forwarded (RFC 7239) is read by its grammar, any other name as a single
+	// address.
+	Header string
+	// Hops, where it is not 0, counts your proxies, the nearest included.
+	Hops int
+	// Open are prefixes that are looked up although their addresses are special.
+	Open []string
+	// Geofeed is range data (RFC 8805) that cards are made with; it is read
+	// once. nil leaves whereabouts open.
+	Geofeed io.Reader
+}
+
+// A Porch finds visitors. It is immutable and safe for concurrent use.
+type Porch struct {
+	finder   caller.Finder
+	pipeline visit.Pipeline
+}
+
+// New makes a Porch. The error says which option does not fit.
+func New(opt Options) (*Porch, error) {
+	s := caller.Settings{Header: opt.Header, Hops: opt.Hops}
+	for _, text := range opt.Trusted {
+		if text == "unix" {
+			s.Unix = true
+			continue
+		}
+		p, err := addr.ParsePrefix(text)
+		if err != nil {
+			return nil, fmt.Errorf("trusted: %w", err)
+		}
+		s.Trusted = append(s.Trusted, caller.TrustedRange{Prefix: p})
+	}
+	finder, err := caller.New(s)
+	if err != nil {
+		return nil, err
+	}
+	var rules []addr.Rule
+	for _, text := range opt.Open {
+		p, err := addr.ParsePrefix(text)
+		if err != nil {
+			return nil, fmt.Errorf("open: %w", err)
+		}
+		rules = append(rules, addr.Rule{Prefix: p, Action: addr.Resolve})
+	}
+	edition := atlas.New()
+	if opt.Geofeed != nil {
+		source, err := atlas.ReadGeofeed(opt.Geofeed, atlas.About{Name: "geofeed", Rank: 1})
+		if err != nil {
+			return nil, err
+		}
+		edition = atlas.New(source)
+	}
+	return &Porch{finder, visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(rules...), Atlas: edition}}, nil
+}
+
+// Visitor gives the address of whoever made a request; ok is false where it was
+// not found, which is no reason to believe anything else.
+func (p *Porch) Visitor(r *http.Request) (address netip.Addr, ok bool) {
+	address, _ = p.finder.Address(peer(r), r.Header)
+	return address, address.IsValid()
+}
+
+// Trail explains how the visitor of a request was found.
+func (p *Porch) Trail(r *http.Request) Trail { return p.finder.Find(peer(r), r.Header) }
+
+// Card makes the card of whoever made a request.
+func (p *Porch) Card(r *http.Request) Card {
+	card, _ := p.pipeline.Visitor(peer(r), r.Header, time.Now())
+	return card
+}
+
+type contextKey struct{}
+
+// Middleware puts the card of each request's visitor into its context, where
+// [FromContext] finds it.
+func (p *Porch) Middleware(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), contextKey{}, p.Card(r))))
+	})
+}
+
+// FromContext gives the card that [Porch.Middleware] put into a context.
+func FromContext(ctx context.Context) (card Card, ok bool) {
+	card, ok = ctx.Value(contextKey{}).(Card)
+	return card, ok
+}
+
+// peer is the other end of the connection; the zero Addr for a Unix socket.
+func peer(r *http.Request) netip.Addr {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		return netip.Addr{}
+	}
+	a, _ := addr.Quick(host)
+	return a
+}

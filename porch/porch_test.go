@@ -1,0 +1,74 @@
+package porch_test
+
+import (
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/porch"
+)
+
+func request(peer, forwarded string) *http.Request {
+	r := httptest.NewRequest(http.MethodGet, "/", nil)
+	r.RemoteAddr = peer
+	if forwarded != "" {
+		r.Header.Set("X-Forwarded-For", forwarded)
+	}
+	return r
+}
+
+func Example() {
+	p, err := porch.New(porch.Options{Trusted: []string{"203.0.113.0/28"}})
+	if err != nil {
+		panic(err)
+	}
+	address, ok := p.Visitor(request("203.0.113.4:4711", "192.0.2.10, 198.18.7.114, 203.0.113.10"))
+	fmt.Println(address, ok)
+	// Output: 198.18.7.114 true
+}
+
+func ExamplePorch_Middleware() {
+	p, err := porch.New(porch.Options{
+		Trusted: []string{"203.0.113.0/28"},
+		Open:    []string{"198.18.0.0/15"}, // sample addresses are special
+		Geofeed: strings.NewReader("198.18.3.0/26,PT,PT-11,Lisbon,\n"),
+	})
+	if err != nil {
+		panic(err)
+	}
+	page := p.Middleware(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		card, _ := porch.FromContext(r.Context())
+		fmt.Println(*card.Whereabouts.City, *card.Clock.TimeZone, *card.Money.CurrencyCode)
+	}))
+	page.ServeHTTP(httptest.NewRecorder(), request("203.0.113.4:4711", "198.18.3.40"))
+	// Output: Lisbon Europe/Lisbon EUR
+}
+
+func TestVisitor(t *testing.T) {
+	careless, err := porch.New(porch.Options{})
+	require.NoError(t, err)
+	address, ok := careless.Visitor(request("203.0.113.4:4711", "198.18.7.114"))
+	assert.True(t, ok)
+	assert.Equal(t, "203.0.113.4", address.String(), "nobody is trusted by default")
+	p, err := porch.New(porch.Options{Trusted: []string{"203.0.113.0/28", "unix"}})
+	require.NoError(t, err)
+	for peer, want := range map[string]string{"203.0.113.4:1": "198.18.7.114", "[::ffff:203.0.113.4]:1": "198.18.7.114", "@": "198.18.7.114", "198.18.9.9:1": "198.18.9.9"} {
+		address, ok := p.Visitor(request(peer, "198.18.7.114"))
+		assert.True(t, ok, peer)
+		assert.Equal(t, want, address.String(), peer)
+	}
+	_, ok = p.Visitor(request("203.0.113.4:1", "unknown"))
+	assert.False(t, ok)
+	assert.Contains(t, p.Trail(request("203.0.113.4:1", "unknown")).Reason, "Not found")
+	_, ok = porch.FromContext(t.Context())
+	assert.False(t, ok)
+	for _, bad := range []porch.Options{{Trusted: []string{"x"}}, {Open: []string{"10.0.0.1/8"}}, {Hops: 2}, {Geofeed: strings.NewReader("nonsense\nx\n")}} {
+		_, err := porch.New(bad)
+		assert.Error(t, err)
+	}
+}
