@@ -69,7 +69,7 @@ func readPrefixes(file string) ([]netip.Prefix, error) {
 
 // Finder makes the finder of visitors from the proxies and the labels.
 func (c *Config) Finder(labels map[string][]netip.Prefix) (caller.Finder, error) {
-	s := caller.Settings{Header: c.Proxies.Header, Hops: c.Proxies.Hops}
+	s := caller.Settings{Header: c.Proxies.Header, Hops: c.Proxies.Hops, Labels: addr.NewLabels(labels)}
 	for _, text := range c.Proxies.Trusted {
 		if text == unixPeer {
 			s.Unix = true

@@ -40,6 +40,8 @@ var shots = []shot{
 	{"lookup-phone", "/lookup?address=198.18.3.40", "light", 390, 844, ".placemap .ring", ""},
 	{"lookup-aside", "/lookup?address=10.1.2.3", "light", 1280, 800, ".facts", ""},
 	{"setup-light", "/setup", "light", 1280, 800, ".keys-table tbody tr", ".keys-foot .textlink:nth-of-type(2)"},
+	{"trail-light", "/trail", "light", 1280, 800, ".bighops li", ""},
+	{"trail-phone", "/trail", "dark", 390, 844, ".bighops li", ""},
 	{"setup-phone", "/setup", "light", 390, 844, ".keys-table tbody tr", ""},
 	{"presentation-dark", "/lookup?address=198.18.7.114", "dark", 1280, 800, ".placemap .ring", ".bar .ant-switch"},
 	{"sign-in-light", "/sign-in", "light", 1280, 800, "#admin-key", ""},

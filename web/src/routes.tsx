@@ -5,6 +5,8 @@ import { SetupPage } from "./pages/setup/SetupPage";
 import { MapPage } from "./pages/map/MapPage";
 import { VisitsPage } from "./pages/visits/VisitsPage";
 
+import { TrailPage } from "./pages/trail/TrailPage";
+
 export interface Route {
   path: string;
   title: string;
@@ -49,9 +51,18 @@ export const routes: Route[] = [
     page: LookupPage,
   },
   {
+    path: "/trail",
+    title: "Trail",
+    line: "From the peer back to the visitor, hop by hop",
+    group: "Ask",
+    icon: "trail",
+    key: "r",
+    page: TrailPage,
+  },
+  {
     path: "/setup",
     title: "Set-up",
-    line: "Who may ask what",
+    line: "What is wrong, and who may ask",
     group: "Keep",
     icon: "setup",
     key: "s",

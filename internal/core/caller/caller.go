@@ -51,7 +51,8 @@ type Hop struct {
 	// characters.
 	Text    string        `json:"text"`
 	Address addr.Optional `json:"address"`
-	Kind    *addr.Kind    `json:"kind"` // nil where Address is absent
+	Kind    *addr.Kind    `json:"kind"`   // nil where Address is absent
+	Labels  []string      `json:"labels"` // the owner's; on an unverified hop merely claimed
 	Verdict Verdict       `json:"verdict"`
 	Rule    *string       `json:"rule"` // the trusted prefix or label that matched
 	Reason  string        `json:"reason"`
@@ -91,6 +92,7 @@ type Finder struct {
 	unix    bool
 	header  string // canonical; "" is X-Forwarded-For
 	hops    int
+	labels  addr.Labels
 }
 
 // Find explains a request. The peer may be an IPv4-mapped address or have a
@@ -99,7 +101,7 @@ type Finder struct {
 // lines of a field in order of arrival. Whatever stands in the header, Find
 // takes time linear in its length and keeps at most 64 hops.
 func (f Finder) Find(peer netip.Addr, header map[string][]string) Trail {
-	w := walk{source: f.Header(), trail: Trail{Hops: []Hop{}, Notes: []string{}}}
+	w := walk{source: f.Header(), labels: f.labels, trail: Trail{Hops: []Hop{}, Notes: []string{}}}
 	peer = addr.Canonical(peer)
 	list := f.elements(f.Header(), header)
 	f.start(&w, peer, list, len(header[f.Header()]))
@@ -260,6 +262,7 @@ func (f Finder) compare(w *walk, header map[string][]string) {
 // walk collects a trail.
 type walk struct {
 	source string // the believed header
+	labels addr.Labels
 	trail  Trail
 }
 
@@ -268,6 +271,9 @@ func (w *walk) hop(list []element, i int) Hop {
 }
 
 func (w *walk) add(h Hop) {
+	if h.Labels == nil {
+		h.Labels = []string{}
+	}
 	if len(w.trail.Hops) == maxHops {
 		w.trail.Omitted++
 		if h.Verdict != Visitor { // the visitor is always spelled out
@@ -281,7 +287,7 @@ func (w *walk) add(h Hop) {
 func (w *walk) at(h Hop, a netip.Addr) Hop {
 	if a.IsValid() {
 		kind := addr.KindOf(a)
-		h.Address, h.Kind = addr.Optional{Addr: a}, &kind
+		h.Address, h.Kind, h.Labels = addr.Optional{Addr: a}, &kind, w.labels.Of(a)
 	}
 	return h
 }

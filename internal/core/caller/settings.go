@@ -6,6 +6,8 @@ import (
 	"net/netip"
 	"net/textproto"
 	"strings"
+
+	"eastporch/internal/core/addr"
 )
 
 // Headers with a form of their own; any other name is a single-value header.
@@ -33,6 +35,8 @@ type Settings struct {
 	// the visitor is the entry at that place from the right of the list. The
 	// peer must be trusted all the same, for anyone else could write the list.
 	Hops int
+	// Labels name addresses in trails; they trust nobody by themselves.
+	Labels addr.Labels
 }
 
 // A TrustedRange is a prefix of the owner's proxies, and the label that it came
@@ -52,7 +56,7 @@ func (t TrustedRange) rule() string {
 
 // New makes a Finder. The error says which setting does not fit.
 func New(s Settings) (Finder, error) {
-	f := Finder{trusted: s.Trusted, unix: s.Unix, hops: s.Hops, header: textproto.CanonicalMIMEHeaderKey(s.Header)}
+	f := Finder{trusted: s.Trusted, unix: s.Unix, hops: s.Hops, labels: s.Labels, header: textproto.CanonicalMIMEHeaderKey(s.Header)}
 	if s.Header == "" {
 		f.header = ForwardedFor
 	}

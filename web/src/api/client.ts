@@ -4,6 +4,8 @@ import type { components, paths } from "./schema";
 export type Card = components["schemas"]["Card"];
 export type Visit = components["schemas"]["Visit"];
 export type Trail = components["schemas"]["Trail"];
+export type ProxySettings = components["schemas"]["ProxySettings"];
+export type Checkup = components["schemas"]["Checkup"];
 export type Hop = components["schemas"]["Hop"];
 export type Evidence = components["schemas"]["Evidence"];
 export type Level = components["schemas"]["Level"];

@@ -1,5 +1,5 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import { api, unwrap } from "./client";
+import { api, unwrap, type ProxySettings } from "./client";
 import type { operations } from "./schema";
 
 /** VisitFilter is what may stand in the query of lists and reports, beside the site. */
@@ -88,5 +88,30 @@ export function useAudit(enabled: boolean) {
     queryKey: ["audit"],
     enabled,
     queryFn: ({ signal }) => unwrap(api.GET("/v1/audit", { params: { query: { limit: 100 } }, signal })),
+  });
+}
+
+/** useCheckup asks every minute what is wrong with the set-up. */
+export function useCheckup() {
+  return useQuery({
+    queryKey: ["checkup"],
+    refetchInterval: 60_000,
+    queryFn: ({ signal }) => unwrap(api.GET("/v1/checkup", { signal })),
+  });
+}
+
+/** Asked is a request to explain: pasted, or null for the page's own. */
+export type Asked = { peer: string; text: string } | null;
+
+/** useTrail explains a request under settings; null stands for those in use. */
+export function useTrail(asked: Asked, settings: ProxySettings | null) {
+  return useQuery({
+    queryKey: ["trail", asked, settings],
+    enabled: asked === null || (asked.peer !== "" && asked.text !== ""),
+    placeholderData: keepPreviousData,
+    queryFn: ({ signal }) =>
+      unwrap(
+        api.POST("/v1/trails", { body: { ...(asked ?? {}), ...(settings ? { settings } : {}) }, signal }),
+      ),
   });
 }

@@ -574,6 +574,8 @@ export interface components {
             text: string;
             address: string | null;
             kind: components["schemas"]["Kind"];
+            /** @description The owner's; on an unverified hop merely claimed. */
+            labels: string[];
             /** @enum {string} */
             verdict: "trusted" | "visitor" | "unverified" | "unreadable";
             /** @description The trusted prefix that matched. */

@@ -1,6 +1,6 @@
 import type { Card } from "../api/client";
 import { degrees, km, placeName, wasFound } from "./format";
-import { Addr, CodeChip, Flag, KindChip, LevelMark, Prose } from "./parts";
+import { Addr, CodeChip, Flag, KindChip, LabelChip, LevelMark, Prose } from "./parts";
 
 /** PlaceHead names the place, and says how sure that is in one sentence. */
 export function PlaceHead({ card, aside }: { card: Card; aside?: React.ReactNode }) {
@@ -98,7 +98,7 @@ export function Facts({ card, children }: { card: Card; children?: React.ReactNo
       {children}
       <Fact name="Labels">
         {card.labels.length > 0 ? (
-          card.labels.join(", ")
+          card.labels.map((l) => <LabelChip key={l} label={l} />)
         ) : (
           <span className="second">none of yours covers it</span>
         )}

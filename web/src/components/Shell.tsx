@@ -1,7 +1,7 @@
 import { Dropdown, Input, Modal, Switch, type InputRef } from "antd";
 import { useEffect, useRef, useState, type ReactNode } from "react";
 import { Link, useLocation, useNavigate } from "react-router";
-import { useAtlas, useReady } from "../api/queries";
+import { useAtlas, useCheckup, useReady } from "../api/queries";
 import { routes, type Route } from "../routes";
 import { lookupPath } from "./addressParam";
 import { Icon, Mark } from "./icons";
@@ -65,10 +65,14 @@ function Shortcut({ route }: { route: Route }) {
 
 function PageLink({ route }: { route: Route }) {
   const { pathname } = useLocation();
+  const checkup = useCheckup().data;
   return (
     <Link to={route.path} aria-current={pathname === route.path ? "page" : undefined}>
       <Icon name={route.icon} />
       {route.title}
+      {route.path === "/setup" && checkup?.state === "eye" && (
+        <span className="eyedot" role="img" aria-label="needs an eye" />
+      )}
     </Link>
   );
 }

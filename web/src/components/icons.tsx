@@ -8,6 +8,7 @@ const shapes = {
       <path d="m10.5 10.5 4 4" />
     </>
   ),
+  trail: <path d="M3 2v12M3 4h5M3 8.5h8M3 13h10M10 4h.1" />,
   setup: <path d="M2 5h4M9 5h5M2 11h6M11 11h3M7.5 3.5v3M9.5 9.5v3" />,
   moon: <path d="M13.5 9.5A6 6 0 0 1 6.5 2.5a6 6 0 1 0 7 7z" />,
   sun: (

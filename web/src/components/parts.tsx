@@ -57,6 +57,16 @@ export function KindChip({ card }: { card: Card }) {
   return <span className="chip kind">{isOpened(card) ? `${kind} · opened` : kind}</span>;
 }
 
+/** LabelChip names the owner's label of an address; claimed says that nobody verified it. */
+export function LabelChip({ label, claimed = false }: { label: string; claimed?: boolean }) {
+  return (
+    <span className={claimed ? "chip label claimed" : "chip label"}>
+      <Icon name="tag" />
+      {claimed ? `${label}, claimed` : label}
+    </span>
+  );
+}
+
 export function CodeChip({ code }: { code: string }) {
   return <span className="chip code">{code}</span>;
 }
@@ -104,7 +114,7 @@ export function Basis({ basis }: { basis: Evidence["basis"] }) {
   );
 }
 
-const verdictWords: Record<Hop["verdict"], string> = {
+export const verdictWords: Record<Hop["verdict"], string> = {
   trusted: "trusted proxy",
   visitor: "visitor",
   unverified: "unverified",

@@ -8,6 +8,7 @@ import { clockTime } from "../../components/format";
 import { Icon } from "../../components/icons";
 import { Prose } from "../../components/parts";
 import { Bars, Empty, Failed } from "../../components/states";
+import { CheckupPanel } from "./CheckupPanel";
 import { KeyForm, RenameForm } from "./KeyForm";
 
 /** SetupPage says who may ask what: keys, sessions and the audit log. */
@@ -20,6 +21,7 @@ export function SetupPage() {
   const revoked = list.length - inForce.length;
   return (
     <div className="setup">
+      <CheckupPanel />
       <section className="panel" aria-labelledby="keys-title">
         <div className="panel-head keys-head">
           <h2 className="panel-title" id="keys-title">

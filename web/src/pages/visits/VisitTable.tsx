@@ -1,7 +1,7 @@
 import type { KeyboardEvent, ReactNode } from "react";
 import type { Visit } from "../../api/client";
 import { clockTime, km, placeName, unverified, wasFound } from "../../components/format";
-import { Addr, Country, EyeChip, KindChip, LevelMark, Steps } from "../../components/parts";
+import { Addr, Country, EyeChip, KindChip, LabelChip, LevelMark, Steps } from "../../components/parts";
 import { Thumb } from "../../map/Thumb";
 
 /** AddressOf shows the address as far as it is kept, and says where it is not. */
@@ -17,6 +17,9 @@ export function Marks({ visit }: { visit: Visit }) {
   return (
     <>
       {visit.card.address.set_aside && <KindChip card={visit.card} />}
+      {visit.card.labels.map((l) => (
+        <LabelChip key={l} label={l} />
+      ))}
       {!wasFound(visit.card) && <EyeChip>no visitor found</EyeChip>}
       {loose > 0 && wasFound(visit.card) && <EyeChip>{loose} unverified</EyeChip>}
     </>

@@ -1,0 +1,137 @@
+import { App, Button } from "antd";
+import { Link } from "react-router";
+import type { Checkup } from "../../api/client";
+import { useCheckup } from "../../api/queries";
+import { clockTime } from "../../components/format";
+import { Icon } from "../../components/icons";
+import { maskText } from "../../components/mask";
+import { Addr, EyeChip, Prose } from "../../components/parts";
+import { usePreferences } from "../../components/preferences";
+import { Bars, Failed } from "../../components/states";
+
+/** CheckupPanel says what is wrong with the set-up, with evidence by peer and the lines that mend it. */
+export function CheckupPanel() {
+  const checkup = useCheckup();
+  if (checkup.isPending)
+    return (
+      <section className="panel">
+        <Bars label="The checkup is loading" rows={3} />
+      </section>
+    );
+  if (checkup.isError)
+    return (
+      <section className="panel">
+        <Failed
+          what="The checkup could not be read."
+          error={checkup.error}
+          retry={() => void checkup.refetch()}
+        />
+      </section>
+    );
+  return <Verdict report={checkup.data} />;
+}
+
+function Verdict({ report }: { report: Checkup }) {
+  const first = report.findings.find((f) => f.state === "eye");
+  const others = report.findings.filter((f) => f !== first);
+  const lines = first?.lines ?? [];
+  return (
+    <section className={first ? "panel checkup eye" : "panel checkup"} aria-labelledby="checkup-title">
+      <div className={lines.length > 0 ? "checkup-top two-columns" : "checkup-top"}>
+        <div className="checkup-main">
+          <h2 className="serif checkup-title" id="checkup-title">
+            {first ? <span className="eyedot" role="img" aria-label="needs an eye" /> : <Icon name="check" />}
+            <Prose text={report.title} />
+          </h2>
+          {first && (
+            <p>
+              <Prose text={first.text} />
+            </p>
+          )}
+          {report.peers.length > 0 && <Peers report={report} />}
+          <p className="small second">
+            From {report.requests.toLocaleString("en")} requests since {clockTime(report.since)}. Judged again
+            every minute. <Link to="/trail">Try a request</Link>
+          </p>
+        </div>
+        {lines.length > 0 && <Lines lines={lines} />}
+      </div>
+      {others.length > 0 && (
+        <ul className="checkup-row">
+          {others.map((f) => (
+            <li key={f.name + f.title} title={f.state === "eye" ? "" : undefined}>
+              {f.state === "eye" ? (
+                <EyeChip>
+                  <Prose text={f.title} />
+                </EyeChip>
+              ) : (
+                <span className="okline">
+                  <Icon name="check" /> <Prose text={f.title} />
+                </span>
+              )}
+            </li>
+          ))}
+        </ul>
+      )}
+    </section>
+  );
+}
+
+function Peers({ report }: { report: Checkup }) {
+  return (
+    <div className="scroll">
+      <table className="peers">
+        <thead>
+          <tr>
+            <th scope="col">Peer</th>
+            <th scope="col" className="right">
+              Requests
+            </th>
+            <th scope="col">Headers</th>
+            <th scope="col">Trusted</th>
+            <th scope="col" className="right">
+              Visitors found
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {report.peers.slice(0, 5).map((p) => (
+            <tr key={p.peer}>
+              <td>
+                <Addr text={p.peer} />
+              </td>
+              <td className="right">{p.requests.toLocaleString("en")}</td>
+              <td className="small">
+                {Object.entries(p.headers)
+                  .map(([name, n]) => (n === p.requests ? `${name}, always` : `${name} in ${n}`))
+                  .join("; ") || <span className="second">none</span>}
+              </td>
+              <td>{p.trusted ? "yes" : <b>no rule</b>}</td>
+              <td className="right">{p.visitors >= 64 ? "64 and more" : p.visitors}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+/** Lines are configuration lines to copy. */
+export function Lines({ lines }: { lines: string[] }) {
+  const { message } = App.useApp();
+  const { presenting } = usePreferences();
+  const text = lines.join("\n");
+  const shown = presenting ? maskText(text) : text;
+  return (
+    <div className="lines">
+      <b>Add to the configuration</b>
+      <pre className="mono">{shown}</pre>
+      <Button
+        icon={<Icon name="copy" />}
+        onClick={() => void navigator.clipboard.writeText(shown).then(() => message.success("Copied."))}
+      >
+        Copy the lines
+      </Button>
+    </div>
+  );
+}
