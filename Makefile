@@ -66,7 +66,7 @@ internal/server/webui/dist/index.html: web/node_modules/.ready $(WEB_SOURCES)
 
 .PHONY: bench
 bench: ## Run the benchmarks
-	go test -run '^$$' -bench . -benchmem ./internal/core/... ./internal/server/access
+	go test -run '^$$' -bench . -benchmem ./internal/core/... ./internal/server/access | go run ./tools/benchratios
 
 .PHONY: screenshots
 screenshots: ## Take the pictures of docs/screenshots from a running demo: make screenshots LINK=…

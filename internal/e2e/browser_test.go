@@ -238,3 +238,30 @@ func TestSignInAndSetUp(t *testing.T) {
 	p.do(chromedp.Navigate(s.desk+"/setup"), visible("#admin-key"), chromedp.SendKeys(chromedp.CSS("#admin-key"), s.admin+"\r"), visible(".keys-table tbody tr"))
 	p.nothingWrong()
 }
+
+func TestTrailAndCheckupPages(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	p := openPage(t, s)
+	p.do(chromedp.Navigate(s.desk+"/trail"), visible(".bighops .visitor"))
+	assert.Contains(t, p.text(".trail-visitor"), "198.18.7.114")
+	assert.Contains(t, p.text(".warning"), "office")
+	p.do(visible(".trail-others tbody tr:nth-child(3)"))
+	assert.Contains(t, p.text(".trail-others tbody"), "198.51.100.7", "one hop too many believes the visitor")
+
+	// Another setting is tried, and its lines can be copied.
+	p.do(click(".believed input[role=spinbutton]"), chromedp.KeyEvent("\b1\r"), visible(".trail-lines pre"))
+	assert.Contains(t, p.text(".trail-lines pre"), "hops: 1")
+	p.do(click(".trail-request .ant-segmented-item:nth-child(2)"), chromedp.WaitNotPresent(chromedp.CSS(".trail-request textarea")))
+	assert.Contains(t, p.text(".trail-answer"), "127.0.0.1", "this request came from this machine")
+
+	// Something is wrong: the checkup says so on its page, in the rail and on top.
+	for i := range 30 {
+		s.call(t, "127.0.0.9", http.MethodGet, s.visitor+"/v1/visitor", "", fmt.Sprintf("X-Forwarded-For: 198.18.3.%d", i))
+	}
+	p.do(chromedp.Navigate(s.desk+"/visits"), visible(".banner"))
+	assert.Contains(t, p.text(".banner"), "127.0.0.9 looks like a proxy")
+	p.do(click(".banner a"), visible(".checkup.eye .lines pre"))
+	assert.Contains(t, p.text(".checkup .lines pre"), `- "127.0.0.9/32"`)
+	p.nothingWrong()
+}

@@ -43,6 +43,7 @@ var mayUse = map[string][]string{
 	"internal/e2e":               {},
 	"internal/meta":              {},
 	"tools/screenshots":          {"internal/browsertest"},
+	"tools/benchratios":          {},
 }
 
 func list(t *testing.T, args ...string) []string {

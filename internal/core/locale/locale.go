@@ -2,6 +2,7 @@
 package locale
 
 import (
+	"sync"
 	"time"
 
 	"golang.org/x/text/language"
@@ -102,8 +103,8 @@ func ClockAt(zone *string, now time.Time) Clock {
 	if zone == nil {
 		return Clock{}
 	}
-	loc, err := time.LoadLocation(*zone)
-	if err != nil {
+	loc, ok := location(*zone)
+	if !ok {
 		return Clock{}
 	}
 	local := now.In(loc)
@@ -114,4 +115,20 @@ func ClockAt(zone *string, now time.Time) Clock {
 		c.NextChange = &change
 	}
 	return c
+}
+
+// locations keeps the zones that were loaded, of which there are some 400 in
+// the world; reading one takes longer than all the rest of a card.
+var locations sync.Map
+
+func location(zone string) (*time.Location, bool) {
+	if known, ok := locations.Load(zone); ok {
+		return known.(*time.Location), true
+	}
+	loc, err := time.LoadLocation(zone)
+	if err != nil {
+		return nil, false
+	}
+	locations.Store(zone, loc)
+	return loc, true
 }

@@ -5,6 +5,7 @@ import { useAtlas, useCheckup, useReady } from "../api/queries";
 import { routes, type Route } from "../routes";
 import { lookupPath } from "./addressParam";
 import { Icon, Mark } from "./icons";
+import { Prose } from "./parts";
 import { usePreferences } from "./preferences";
 import { useSite } from "./site";
 
@@ -24,6 +25,7 @@ export function Shell({ route, children }: { route: Route; children: ReactNode }
       <Rail />
       <div className="main">
         <Bar route={route} quick={quick} />
+        {route.path !== "/setup" && <Banner />}
         <main id="content" tabIndex={-1} className={route.flush ? "content flush" : "content"}>
           {children}
         </main>
@@ -48,6 +50,30 @@ export function Shell({ route, children }: { route: Route; children: ReactNode }
           <dd>Close what is open</dd>
         </dl>
       </Modal>
+    </div>
+  );
+}
+
+/** Banner says that the checkup found something, until it is put away; another verdict shows again. */
+function Banner() {
+  const report = useCheckup().data;
+  const [away, setAway] = useState("");
+  if (report?.state !== "eye" || report.title === away) return null;
+  return (
+    <div className="banner" role="status">
+      <span className="eyedot" aria-hidden="true" />
+      <span>
+        <Prose text={report.title} />
+      </span>
+      <Link to="/setup">Open Set-up</Link>
+      <button
+        type="button"
+        className="iconbutton"
+        aria-label="Put it away"
+        onClick={() => setAway(report.title)}
+      >
+        <Icon name="close" />
+      </button>
     </div>
   );
 }

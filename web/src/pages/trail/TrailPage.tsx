@@ -120,7 +120,7 @@ function Pasted({ draft, onChange, onExplain }: PastedProps) {
         Headers, the output of curl -v, or a HAR file
         <Input.TextArea
           className="mono"
-          autoSize={{ minRows: 5, maxRows: 10 }}
+          rows={7}
           value={draft.text}
           spellCheck={false}
           onChange={(e) => onChange({ ...draft, text: e.target.value })}
