@@ -204,7 +204,7 @@ func (w *Watch) judge(p PeerEvidence) []Finding {
 		}
 	}
 	switch {
-	case !p.Trusted && share(count) >= 90 && 10*p.Requests >= w.total:
+	case !p.Trusted && share(count) >= 90 && 20*p.Requests >= w.total:
 		looks := "addresses"
 		if p.Kind != nil {
 			looks = p.Kind.String() + " address"
