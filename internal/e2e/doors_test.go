@@ -301,7 +301,7 @@ func TestLimitsPerVisitor(t *testing.T) {
 // the header, and others are served meanwhile.
 func TestSlowClientsAreCutOff(t *testing.T) {
 	t.Parallel()
-	s := start(t, map[string]any{"desk.header_timeout": "200ms"})
+	s := start(t, map[string]any{"desk.header_timeout": "1s"})
 	conn, err := net.Dial("tcp", strings.TrimPrefix(s.desk, "http://"))
 	require.NoError(t, err)
 	defer conn.Close()

@@ -211,7 +211,7 @@ func checkFront(t *testing.T, s *service, port string) {
 // A peer that is listed must send the PROXY protocol, and others must not.
 func TestPROXYProtocolPeers(t *testing.T) {
 	t.Parallel()
-	s := start(t, map[string]any{"visitor.proxy_protocol": []any{"127.0.0.1/32"}, "visitor.header_timeout": "300ms"})
+	s := start(t, map[string]any{"visitor.proxy_protocol": []any{"127.0.0.1/32"}, "visitor.header_timeout": "2s"})
 	ask := func(from, before string) string {
 		conn, err := (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}}).Dial("tcp", strings.TrimPrefix(s.visitor, "http://"))
 		require.NoError(t, err)

@@ -283,6 +283,7 @@ function BigHop({ hop }: { hop: Hop }) {
           {hop.labels.map((l) => (
             <LabelChip key={l} label={l} claimed={hop.verdict === "unverified"} />
           ))}
+          {hop.kind && hop.kind !== "public" && <span className="small second">{hop.kind}</span>}
           <span className="small second where">
             {hop.source === "peer" ? "peer, TCP connection" : `${hop.source}, ${hop.index} of ${hop.of}`}
           </span>

@@ -1,0 +1,44 @@
+package e2e
+
+import (
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/server/cluster"
+)
+
+// While the database is away nothing is stored and nothing pretends to be:
+// visits get a problem that says when to try again, and look-ups go on.
+func TestTheDatabaseGoesAway(t *testing.T) {
+	t.Parallel()
+	dir, err := os.MkdirTemp("", "eastporch-away-")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(dir, 0o755)) // the database may run as another user
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	database, err := cluster.Start(t.Context(), cluster.Options{Dir: filepath.Join(dir, "c"), Log: slog.New(slog.DiscardHandler), Throwaway: true})
+	require.NoError(t, err)
+	s := start(t, map[string]any{"database.url": database.URL()})
+	post := func() answer {
+		return s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", visitBody("203.0.113.4", "198.18.3.40"))
+	}
+	assert.Equal(t, http.StatusCreated, post().status)
+	require.NoError(t, database.Stop(t.Context()))
+
+	refused := post()
+	assert.Equal(t, http.StatusServiceUnavailable, refused.status, refused.body)
+	assert.Contains(t, refused.body, "/problems/database-away")
+	assert.NotEmpty(t, refused.header.Get("Retry-After"))
+	ready := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/readyz", "")
+	assert.Equal(t, http.StatusServiceUnavailable, ready.status)
+	assert.Contains(t, ready.body, "does not answer")
+	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/livez", "").status)
+	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/addresses/198.18.3.40", "").status, "keys are in memory")
+	list := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits?site=heronlake.example", "")
+	assert.Equal(t, http.StatusServiceUnavailable, list.status)
+}
