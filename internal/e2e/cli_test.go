@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/cli"
+	"eastporch/internal/dbtest"
 	"eastporch/internal/demo"
 )
 
@@ -39,6 +40,7 @@ func TestCommandsOfflineNeedNoService(t *testing.T) {
 	broken := filepath.Join(dir, "broken.csv")
 	require.NoError(t, os.WriteFile(broken, []byte("198.18.3.0/26,PT,PT-11,Lisbon,\n198.18.4.0/24,UK,,,\n198.18.5.0/24,PT,,,\n"), 0o600))
 
+	database := dbtest.New(t)
 	tests := []struct {
 		name, in   string
 		args       []string
@@ -74,6 +76,7 @@ func TestCommandsOfflineNeedNoService(t *testing.T) {
 		{"a service that is not there", "", []string{"--server", "http://127.0.0.1:1", "resolve", "::1"}, 1, "", "eastporch serve"},
 		{"a bad configuration", "", []string{"serve", "--config", feed}, 1, "", "harbour-net.csv"},
 		{"a database that is not there", "", []string{"serve", "--database-url", "postgres://eastporch@127.0.0.1:1/none", "--visitor-address", "127.0.0.1:0", "--desk-address", "127.0.0.1:0"}, 1, "", "the database does not answer"},
+		{"an address that cannot be listened at", "", []string{"serve", "--visitor-address", "192.0.2.1:1", "--database-url", database}, 1, "", "--visitor-address"},
 		{"a bad flag of serve", "", []string{"serve", "--check", "--log-level", "loud"}, 1, "", "flag --log-level"},
 	}
 	for _, tt := range tests {

@@ -67,24 +67,19 @@ type door struct {
 
 // Open reads the atlas, starts or connects to the database and listens. What
 // was opened is closed again where a later part fails.
-func Open(ctx context.Context, opt Options) (s *Server, err error) {
+func Open(ctx context.Context, opt Options) (*Server, error) {
 	edition, err := openAtlas(opt)
 	if err != nil {
 		return nil, err
 	}
-	s = &Server{opt: opt}
-	defer func() {
-		if err != nil {
-			stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), opt.Config.ShutdownGrace)
-			defer cancel()
-			err = errors.Join(err, s.close(stop))
-		}
-	}()
-	if err := s.openStore(ctx); err != nil {
-		return nil, err
+	s := &Server{opt: opt}
+	if err = s.openStore(ctx); err == nil {
+		err = s.openDoors(ctx, edition)
 	}
-	if err := s.openDoors(ctx, edition); err != nil {
-		return nil, err
+	if err != nil {
+		stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), opt.Config.ShutdownGrace)
+		defer cancel()
+		return nil, errors.Join(err, s.close(stop))
 	}
 	return s, nil
 }
