@@ -55,6 +55,7 @@ export function TrailPage() {
         ) : (
           <p className="second">The request that this page made to the service, as it arrived.</p>
         )}
+        {trail.data && <AsRead trail={trail.data} />}
         {current && <Believed settings={current} changed={settings !== null} onChange={setSettings} />}
         {trail.data && trail.data.notes.length > 0 && (
           <>
@@ -120,7 +121,7 @@ function Pasted({ draft, onChange, onExplain }: PastedProps) {
         Headers, the output of curl -v, or a HAR file
         <Input.TextArea
           className="mono"
-          rows={7}
+          rows={5}
           value={draft.text}
           spellCheck={false}
           onChange={(e) => onChange({ ...draft, text: e.target.value })}
@@ -130,6 +131,52 @@ function Pasted({ draft, onChange, onExplain }: PastedProps) {
         <Button htmlType="submit">Explain it</Button>
       </div>
     </form>
+  );
+}
+
+/** AsRead shows the believed header again, each address marked by its verdict. */
+function AsRead({ trail }: { trail: Trail }) {
+  const peer = trail.hops.find((h) => h.source === "peer");
+  const listed = trail.hops.filter((h) => h.source !== "peer").reverse();
+  return (
+    <div className="asread">
+      <dl className="mono small">
+        {peer && (
+          <>
+            <dt className="second">peer</dt>
+            <dd>
+              <Marked hop={peer} />
+            </dd>
+          </>
+        )}
+        {listed[0] && (
+          <>
+            <dt className="second">{listed[0].source}</dt>
+            <dd>
+              {listed.map((h, i) => (
+                <span key={i}>
+                  {i > 0 && ", "}
+                  <Marked hop={h} />
+                </span>
+              ))}
+            </dd>
+          </>
+        )}
+      </dl>
+      <p className="small second legend">
+        <span className="marked trusted">trusted</span> <span className="marked visitor">visitor</span>{" "}
+        <span className="marked unverified">unverified</span>{" "}
+        <span className="marked unreadable">unreadable</span>
+      </p>
+    </div>
+  );
+}
+
+function Marked({ hop }: { hop: Hop }) {
+  return (
+    <span className={`marked ${hop.verdict}`}>
+      <Prose text={hop.text} />
+    </span>
   );
 }
 
