@@ -187,7 +187,11 @@ func (a *app) drawCard(c visit.Card) {
 	}
 	t.AppendRow(table.Row{"Level", w.Level})
 	if c.Network.Range != nil {
-		t.AppendRow(table.Row{"Network", *c.Network.Range})
+		whose := deref(c.Network.Operator)
+		if c.Network.ASNumber != nil {
+			whose = join(" ", fmt.Sprintf("AS%d", *c.Network.ASNumber), whose)
+		}
+		t.AppendRow(table.Row{"Network", join("  ", *c.Network.Range, whose)})
 	} else {
 		t.AppendRow(table.Row{"Network", missing("none", c.Network.Missing["range"])})
 	}

@@ -3,11 +3,13 @@ package config
 import (
 	"fmt"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
 )
@@ -188,8 +190,15 @@ func (l *loader) checkSource(key string, s Source) {
 	if s.Name == "" || s.File == "" {
 		l.problem(key, "a source has a name and a file", "Give both, name: and file:.")
 	}
-	if s.Format != "geofeed" {
-		l.problem(key+".format", fmt.Sprintf("%q is not a format", s.Format), "Give geofeed (RFC 8805).")
+	switch s.Format {
+	case "geofeed", "delegated", "csv", "tsv":
+	default:
+		l.problem(key+".format", fmt.Sprintf("%q is not a format", s.Format), "Give geofeed (RFC 8805), delegated (the registries' statistics), csv or tsv.")
+	}
+	for fact := range s.Columns {
+		if !slices.Contains(atlas.Columns, fact) {
+			l.problem(key+".columns."+fact, "a column cannot be for this", "Known are "+strings.Join(atlas.Columns, ", ")+".")
+		}
 	}
 	if s.Rank < 1 {
 		l.problem(key+".rank", "a rank is 1 or more, and 1 is highest", "Give each source its rank.")

@@ -84,11 +84,13 @@ type PolicyRule struct {
 type Source struct {
 	Name    string `koanf:"name"`
 	File    string `koanf:"file"` // relative to the configuration file
-	Format  string `koanf:"format"`
+	Format  string `koanf:"format"` // geofeed, delegated, csv or tsv
 	Rank    int    `koanf:"rank"`
 	Dated   string `koanf:"dated"` // YYYY-MM-DD
 	Licence string `koanf:"licence"`
 	Credit  string `koanf:"credit"`
+	// Columns maps facts to a table's own names of columns.
+	Columns map[string]string `koanf:"columns"`
 }
 
 // Input is where a configuration comes from.

@@ -29,7 +29,7 @@ func Write(dir string) (config string, err error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return "", fmt.Errorf("directory of the demo: %w", err)
 	}
-	for _, name := range []string{"harbour-net.csv", "lakeside-exchange.csv", "eastporch.yaml"} {
+	for _, name := range []string{"harbour-net.csv", "lakeside-exchange.csv", "alder-networks.csv", "registry-statistics.txt", "eastporch.yaml"} {
 		text, err := files.ReadFile("files/" + name)
 		if err != nil {
 			return "", err

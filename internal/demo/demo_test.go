@@ -47,6 +47,13 @@ func TestTheRegattasNetworks(t *testing.T) {
 	assert.GreaterOrEqual(t, len(countries), 20)
 	assert.Len(t, families, 2)
 	assert.Empty(t, feed(t, "lakeside-exchange.csv").Rejects)
+
+	text, err := files.Open("files/registry-statistics.txt")
+	require.NoError(t, err)
+	registry, err := atlas.ReadDelegated(text, atlas.About{Name: "registry", Rank: 1})
+	require.NoError(t, err)
+	assert.Empty(t, registry.Rejects)
+	assert.Len(t, registry.Remarks, 1, "EU is no country")
 }
 
 // Samples come only from blocks that are set aside for documentation and

@@ -134,7 +134,7 @@ func TestConsole(t *testing.T) {
 	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.desk+"/"), visible(".visits-table tbody tr"))
 	assert.Equal(t, "Visits · East Porch", p.eval("document.title"))
 	assert.Contains(t, p.text(".list-head"), "300 visits")
-	assert.Contains(t, p.text(".rail footer"), "2 sources, ready")
+	assert.Contains(t, p.text(".rail footer"), "4 sources, ready")
 
 	// A visit opens as its card, with trail and evidence; Escape closes it.
 	p.do(click(".visits-table tbody tr"), visible(".visit .place"), click(".visit .fold button"), visible(".visit .hops"))

@@ -76,7 +76,7 @@ func TestCommandsOfflineNeedNoService(t *testing.T) {
 		{"a service that is not there", "", []string{"--server", "http://127.0.0.1:1", "resolve", "::1"}, 1, "", "eastporch serve"},
 		{"a bad configuration", "", []string{"serve", "--config", feed}, 1, "", "harbour-net.csv"},
 		{"a database that is not there", "", []string{"serve", "--database-url", "postgres://eastporch@127.0.0.1:1/none", "--visitor-address", "127.0.0.1:0", "--desk-address", "127.0.0.1:0"}, 1, "", "the database does not answer"},
-		{"an address that cannot be listened at", "", []string{"serve", "--visitor-address", "192.0.2.1:1", "--database-url", database}, 1, "", "--visitor-address"},
+		{"an address that cannot be listened at", "", []string{"serve", "--visitor-address", "192.0.2.1:1", "--desk-address", "127.0.0.1:0", "--database-url", database}, 1, "", "--visitor-address"},
 		{"a bad flag of serve", "", []string{"serve", "--check", "--log-level", "loud"}, 1, "", "flag --log-level"},
 	}
 	for _, tt := range tests {

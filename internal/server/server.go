@@ -129,7 +129,11 @@ func (s *Server) openDoors(ctx context.Context, edition *atlas.Atlas) (err error
 	for _, site := range cfg.Sites {
 		api.Sites = append(api.Sites, httpapi.Site{Host: site.Host, Name: site.Name, Privacy: site.PrivacyMode()})
 	}
-	for name, c := range map[httpapi.Door]config.Door{httpapi.VisitorDoor: cfg.Visitor, httpapi.DeskDoor: cfg.Desk} {
+	for _, name := range []httpapi.Door{httpapi.VisitorDoor, httpapi.DeskDoor} {
+		c := cfg.Visitor
+		if name == httpapi.DeskDoor {
+			c = cfg.Desk
+		}
 		l, err := s.listen(ctx, name, c)
 		if err != nil {
 			return err
@@ -194,9 +198,7 @@ func (s *Server) Key(ctx context.Context, name string, scope access.Scope) (secr
 func openAtlas(opt Options) (*atlas.Atlas, error) {
 	var sources []*atlas.Source
 	for _, c := range opt.Config.Atlas.Sources {
-		src, err := ReadSource(opt.Input.Path(c.File), atlas.About{
-			Name: c.Name, Rank: c.Rank, Dated: c.Dated, Licence: c.Licence, Credit: c.Credit,
-		})
+		src, err := readSource(opt.Input.Path(c.File), c)
 		if err != nil {
 			return nil, err
 		}
@@ -209,13 +211,23 @@ func openAtlas(opt Options) (*atlas.Atlas, error) {
 	return atlas.New(sources...), nil
 }
 
-// ReadSource reads a file of range data.
-func ReadSource(file string, about atlas.About) (*atlas.Source, error) {
+// readSource reads a file of range data in the format that the configuration
+// names.
+func readSource(file string, c config.Source) (*atlas.Source, error) {
 	f, err := os.Open(file)
 	if err != nil {
-		return nil, fmt.Errorf("source %s: %w", about.Name, err)
+		return nil, fmt.Errorf("source %s: %w", c.Name, err)
 	}
 	defer f.Close()
+	about := atlas.About{Name: c.Name, Rank: c.Rank, Dated: c.Dated, Licence: c.Licence, Credit: c.Credit}
+	switch c.Format {
+	case "delegated":
+		return atlas.ReadDelegated(f, about)
+	case "csv":
+		return atlas.ReadTable(f, ',', c.Columns, about)
+	case "tsv":
+		return atlas.ReadTable(f, '\t', c.Columns, about)
+	}
 	return atlas.ReadGeofeed(f, about)
 }
 

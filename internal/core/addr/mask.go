@@ -27,3 +27,12 @@ func TruncatePrefix(p netip.Prefix) netip.Prefix {
 	}
 	return netip.PrefixFrom(p.Addr(), keep).Masked()
 }
+
+// TruncateRange widens r to whole /24 or /48 blocks.
+func TruncateRange(r Range) Range {
+	if !r.First.IsValid() {
+		return r
+	}
+	last := TruncatePrefix(netip.PrefixFrom(r.Last, r.Last.BitLen()))
+	return Range{Truncate(r.First), RangeOf(last).Last}
+}

@@ -56,47 +56,104 @@ func (a *Atlas) Credits() []string {
 	return credits
 }
 
-// A Finding is what an atlas says of one address.
+// A Finding is what an atlas says of one address. Location and network are
+// merged apart: each may come from another source.
 type Finding struct {
 	Whereabouts Whereabouts
-	// Range is the range of the winning source that holds the address; invalid
-	// where no source knows it.
-	Range    netip.Prefix
-	Evidence []Evidence
+	Network     Network
+	Evidence    []Evidence
 }
 
-// Lookup says where an address is. An address that no source knows gets level
-// none and a reason for every missing fact.
+// Network is whose addresses they are. A nil field is not known, and Missing
+// says why, by the field's name in JSON.
+type Network struct {
+	Range    *string           `json:"range"`
+	ASNumber *uint32           `json:"as_number"`
+	Operator *string           `json:"operator"`
+	Missing  map[string]string `json:"missing"`
+}
+
+// Lookup says where an address is and whose. An address that no source knows
+// gets level none and a reason for every missing fact.
 func (a *Atlas) Lookup(ip netip.Addr) Finding {
-	var f Finding
-	var won record
-	f.Evidence = []Evidence{}
+	f := Finding{Evidence: []Evidence{}}
+	var won *record
 	for _, s := range a.sources {
-		rec, ok := s.lookup(ip)
+		rec, ok := s.find(s.places, ip)
 		if !ok {
 			continue
 		}
 		switch {
-		case !f.Range.IsValid():
-			won, f.Range = rec, rec.prefix
-			f.Evidence = append(f.Evidence, claim(s, rec, true, ""))
+		case won == nil:
+			merged := *rec
+			won = &merged
+			f.Evidence = append(f.Evidence, claim(s, *rec, true, ""))
 		case won.doNotLocate:
-			f.Evidence = append(f.Evidence, claim(s, rec, false, "a higher-ranked source asks not to locate this range"))
+			f.Evidence = append(f.Evidence, claim(s, *rec, false, "a higher-ranked source asks not to locate this range"))
 		default:
-			won, f.Evidence = fill(won, s, rec, f.Evidence)
+			*won, f.Evidence = fill(*won, s, *rec, f.Evidence)
 		}
 	}
 	switch {
-	case !f.Range.IsValid():
-		f.Whereabouts = Nowhere("no source of this edition knows the address")
+	case won == nil:
+		f.Whereabouts = Nowhere(unknown)
 	case won.doNotLocate:
 		f.Whereabouts = Nowhere("its network asks not to be located")
 	default:
 		var derived []Evidence
-		f.Whereabouts, derived = locate(won)
+		f.Whereabouts, derived = locate(*won)
 		f.Evidence = slices.Concat(f.Evidence[:1], derived, f.Evidence[1:])
+		if f.Evidence[0].Basis == Registration {
+			f.Evidence[0].Reason = optional("where it is registered, which need not be where it is")
+			for _, fact := range []string{"region_code", "city"} {
+				if f.Whereabouts.Missing[fact] != "" {
+					f.Whereabouts.Missing[fact] = "registered to the country only"
+				}
+			}
+		}
 	}
+	f.network(a.sources, ip, won)
 	return f
+}
+
+const unknown = "no source of this edition knows the address"
+
+// network finds whose the address is: of the highest-ranked source that says
+// so, else only the range that the location came from.
+func (f *Finding) network(sources []*Source, ip netip.Addr, located *record) {
+	f.Network.Missing = map[string]string{}
+	for _, s := range sources {
+		rec, ok := s.find(s.networks, ip)
+		if !ok {
+			continue
+		}
+		within, e := rec.span.String(), networkClaim(s, *rec)
+		if f.Network.Range != nil { // a higher-ranked source said it
+			e.Used, e.Reason = false, optional("ranks lower")
+			f.Evidence = append(f.Evidence, e)
+			continue
+		}
+		f.Network.Range = &within
+		if rec.asNumber != 0 {
+			f.Network.ASNumber = &rec.asNumber
+		}
+		f.Network.Operator = optional(rec.operator)
+		f.Evidence = append(f.Evidence, e)
+	}
+	reason := "no source names a network here"
+	if f.Network.Range == nil && located != nil {
+		within := located.span.String()
+		f.Network.Range = &within
+	} else if f.Network.Range == nil {
+		reason = unknown
+		f.Network.Missing["range"] = reason
+	}
+	if f.Network.ASNumber == nil {
+		f.Network.Missing["as_number"] = reason
+	}
+	if f.Network.Operator == nil {
+		f.Network.Missing["operator"] = reason
+	}
 }
 
 // fill takes the finer facts of a lower-ranked record where the coarser ones
@@ -108,13 +165,13 @@ func fill(won record, s *Source, rec record, evidence []Evidence) (record, []Evi
 	case rec.country != won.country:
 		return won, append(evidence, claim(s, rec, false, "disagrees on the country, and ranks lower"))
 	case won.region == "" && won.city == "" && rec.region != "":
-		won.region, won.city = rec.region, rec.city
+		won.region, won.city, won.point, won.radiusKm, won.zone = rec.region, rec.city, rec.point, rec.radiusKm, rec.zone
 		rec.country = ""
 		return won, append(evidence, claim(s, rec, true, "fills what the higher-ranked source leaves open"))
 	case won.region != rec.region && rec.region != "":
 		return won, append(evidence, claim(s, rec, false, "disagrees on the region, and ranks lower"))
 	case won.city == "" && rec.city != "":
-		won.city = rec.city
+		won.city, won.point, won.radiusKm, won.zone = rec.city, rec.point, rec.radiusKm, rec.zone
 		rec.country, rec.region = "", ""
 		return won, append(evidence, claim(s, rec, true, "fills what the higher-ranked source leaves open"))
 	case won.city != rec.city && rec.city != "":

@@ -30,32 +30,43 @@ const maxLine = 64 << 10
 func ReadGeofeed(r io.Reader, about About) (*Source, error) {
 	about.Basis = SelfPublished
 	b := newBuilder(about)
-	lines := bufio.NewScanner(r)
-	lines.Buffer(make([]byte, 4096), maxLine)
-	for n := 1; lines.Scan(); n++ {
-		text := strings.TrimPrefix(lines.Text(), "\ufeff")
+	err := eachLine(r, func(n int, text string) {
 		b.digest(text)
 		text = strings.TrimSpace(text)
 		if text == "" || text[0] == '#' {
-			continue
+			return
 		}
 		b.source.Rows++
 		rec, remark, err := geofeedLine(text)
-		switch {
-		case err != nil:
+		if err != nil {
 			b.reject(n, text, err.Error())
-			continue
-		case remark != "":
+			return
+		}
+		if remark != "" {
 			b.remark(n, text, remark)
 		}
 		b.add(n, text, rec)
-	}
-	if err := lines.Err(); errors.Is(err, bufio.ErrTooLong) {
-		return nil, fmt.Errorf("a line is longer than %d bytes: this is no geofeed", maxLine)
-	} else if err != nil {
+	})
+	if err != nil {
 		return nil, err
 	}
 	return b.build()
+}
+
+// eachLine calls do for every line, counted from 1; one that is too long ends
+// the reading, for then it is no text of lines.
+func eachLine(r io.Reader, do func(n int, text string)) error {
+	lines := bufio.NewScanner(r)
+	lines.Buffer(make([]byte, 4096), maxLine)
+	for n := 1; lines.Scan(); n++ {
+		do(n, strings.TrimPrefix(lines.Text(), "\ufeff"))
+	}
+	if err := lines.Err(); errors.Is(err, bufio.ErrTooLong) {
+		return fmt.Errorf("a line is longer than %d bytes: this is no range data", maxLine)
+	} else if err != nil {
+		return err
+	}
+	return nil
 }
 
 func geofeedLine(text string) (rec record, remark string, err error) {
@@ -75,9 +86,9 @@ func geofeedLine(text string) (rec record, remark string, err error) {
 	if err != nil {
 		return record{}, "", err
 	}
-	rec = record{prefix: prefix, country: strings.ToUpper(field(1)), region: strings.ToUpper(field(2)), city: field(3)}
+	rec = record{span: addr.RangeOf(prefix), country: strings.ToUpper(field(1)), region: strings.ToUpper(field(2)), city: field(3)}
 	if rec.country == "ZZ" || rec.country == "" && rec.region == "" && rec.city == "" {
-		return record{prefix: prefix, doNotLocate: true}, "", nil
+		return record{span: addr.RangeOf(prefix), doNotLocate: true}, "", nil
 	}
 	if rec.country == "" {
 		return record{}, "", errors.New("a region or city stands there without a country")
@@ -85,16 +96,24 @@ func geofeedLine(text string) (rec record, remark string, err error) {
 	if err := almanac.CheckCode(rec.country); err != nil {
 		return record{}, "", err
 	}
-	if rec.region != "" {
-		if !strings.HasPrefix(rec.region, rec.country+"-") {
-			remark = fmt.Sprintf("the region %s lies outside %s and was dropped", rec.region, rec.country)
-			rec.region = ""
-		} else if _, ok := almanac.Region(rec.region); !ok {
-			remark = fmt.Sprintf("%s is not a region code of ISO 3166-2 and was dropped", rec.region)
-			rec.region = ""
-		}
-	}
+	remark = rec.checkRegion()
 	return rec, remark, nil
+}
+
+// checkRegion drops a region that is none of the country, and says so.
+func (r *record) checkRegion() (remark string) {
+	if r.region == "" {
+		return ""
+	}
+	if _, ok := almanac.Region(r.region); !strings.HasPrefix(r.region, r.country+"-") {
+		remark = fmt.Sprintf("the region %s lies outside %s and was dropped", r.region, r.country)
+	} else if !ok {
+		remark = fmt.Sprintf("%s is not a region code of ISO 3166-2 and was dropped", r.region)
+	}
+	if remark != "" {
+		r.region = ""
+	}
+	return remark
 }
 
 func geofeedPrefix(text string) (netip.Prefix, error) {

@@ -2,10 +2,13 @@ package atlas
 
 import (
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"hash"
 	"net/netip"
 
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/geo"
 	"eastporch/internal/core/rangetable"
 )
 
@@ -15,6 +18,8 @@ type Basis string
 // The grounds. A registration is never passed off as a location.
 const (
 	SelfPublished Basis = "self-published claim"
+	TableClaim    Basis = "table's claim"
+	Registration  Basis = "registration"
 	Derived       Basis = "derived"
 )
 
@@ -44,31 +49,42 @@ type Source struct {
 	Rejects  []Note
 	Remarks  []Note
 
-	records []record
-	table   *rangetable.Table
-	sum     [sha256.Size]byte
+	records  []record
+	places   *rangetable.Table // what says something of a location
+	networks *rangetable.Table // what says whose addresses they are
+	sum      [sha256.Size]byte
 }
 
 // record is one accepted row.
 type record struct {
-	prefix                netip.Prefix
+	span                  addr.Range // as the source has it
 	country, region, city string
+	point                 *geo.Point // the source's own
+	radiusKm              float64    // the source's own; 0 for none
+	zone                  string     // the source's own
+	asNumber              uint32     // 0 for none
+	operator              string
 	doNotLocate           bool
 }
 
-func (s *Source) lookup(a netip.Addr) (record, bool) {
-	i, _, ok := s.table.Lookup(a)
+func (r *record) locates() bool { return r.doNotLocate || r.country != "" }
+
+func (r *record) names() bool { return r.asNumber != 0 || r.operator != "" }
+
+func (s *Source) find(t *rangetable.Table, a netip.Addr) (*record, bool) {
+	i, _, ok := t.Lookup(a)
 	if !ok {
-		return record{}, false
+		return nil, false
 	}
-	return s.records[i], true
+	return &s.records[i], true
 }
 
 // builder collects the rows of a source.
 type builder struct {
-	source *Source
-	seen   map[netip.Prefix]int // prefix -> line
-	hash   hash.Hash
+	source           *Source
+	places, networks []rangetable.Entry
+	seen             map[netip.Prefix]int // prefix -> line
+	hash             hash.Hash
 }
 
 func newBuilder(about About) *builder {
@@ -80,12 +96,26 @@ func (b *builder) digest(line string) {
 	b.hash.Write([]byte{'\n'})
 }
 
+// add takes a row, unless a prefix of it stood before.
 func (b *builder) add(line int, text string, rec record) {
-	if first, twice := b.seen[rec.prefix]; twice {
-		b.reject(line, text, fmt.Sprintf("the prefix %s stands on line %d already", rec.prefix, first))
-		return
+	pieces := rec.span.Prefixes()
+	for _, p := range pieces {
+		if first, twice := b.seen[p]; twice {
+			b.reject(line, text, fmt.Sprintf("the prefix %s stands on line %d already", p, first))
+			return
+		}
 	}
-	b.seen[rec.prefix] = line
+	value := uint32(len(b.source.records))
+	for _, p := range pieces {
+		b.seen[p] = line
+		entry := rangetable.Entry{Prefix: p, Value: value}
+		if rec.locates() {
+			b.places = append(b.places, entry)
+		}
+		if rec.names() {
+			b.networks = append(b.networks, entry)
+		}
+	}
 	b.source.records = append(b.source.records, rec)
 	b.source.Accepted++
 }
@@ -112,15 +142,12 @@ func (b *builder) build() (*Source, error) {
 		return nil, fmt.Errorf("%s: %w: %d of %d, the first on line %d: %s",
 			s.Name, ErrTooManyRejects, len(s.Rejects), s.Rows, first.Line, first.Reason)
 	}
-	entries := make([]rangetable.Entry, len(s.records))
-	for i, r := range s.records {
-		entries[i] = rangetable.Entry{Prefix: r.prefix, Value: uint32(i)}
-	}
-	table, err := rangetable.Build(entries)
-	if err != nil {
+	var err, problem error
+	s.places, err = rangetable.Build(b.places)
+	s.networks, problem = rangetable.Build(b.networks)
+	if err = errors.Join(err, problem); err != nil {
 		return nil, fmt.Errorf("%s: %w", s.Name, err)
 	}
-	s.table = table
 	b.hash.Sum(s.sum[:0])
 	return s, nil
 }

@@ -3,6 +3,7 @@ package atlas
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/gazetteer"
@@ -74,7 +75,7 @@ func Nowhere(reason string) Whereabouts {
 
 // claim is what a record says, as evidence.
 func claim(s *Source, rec record, used bool, reason string) Evidence {
-	rank, within := s.Rank, rec.prefix.String()
+	rank, within := s.Rank, rec.span.String()
 	e := Evidence{
 		Facts: []string{}, Values: map[string]string{}, Basis: s.Basis, Source: s.Name,
 		Rank: &rank, Range: &within, Dated: optional(s.Dated), Used: used, Reason: optional(reason),
@@ -82,6 +83,24 @@ func claim(s *Source, rec record, used bool, reason string) Evidence {
 	e.add("country_code", rec.country)
 	e.add("region_code", rec.region)
 	e.add("city", rec.city)
+	if rec.point != nil {
+		e.add("latitude", fmt.Sprint(rec.point.Latitude))
+		e.add("longitude", fmt.Sprint(rec.point.Longitude))
+	}
+	if rec.radiusKm > 0 {
+		e.add("radius_km", fmt.Sprint(rec.radiusKm))
+	}
+	e.add("time_zone", rec.zone)
+	return e
+}
+
+// networkClaim is what a record says of a network, as evidence.
+func networkClaim(s *Source, rec record) Evidence {
+	e := claim(s, record{span: rec.span}, true, "")
+	if rec.asNumber != 0 {
+		e.add("as_number", fmt.Sprint(rec.asNumber))
+	}
+	e.add("operator", rec.operator)
 	return e
 }
 
@@ -110,7 +129,42 @@ func locate(rec record) (Whereabouts, []Evidence) {
 		w.Missing["city"] = "the source stops at the " + string(w.Level)
 	}
 	w.Missing["postal_code"] = "the source gives none here"
-	return w, []Evidence{derive(&w, rec)}
+	e := derive(&w, rec)
+	w.own(&e, rec)
+	if len(e.Facts) == 0 && e.Used {
+		return w, nil // the source said all of it
+	}
+	return w, []Evidence{e}
+}
+
+// own puts the source's own coordinates, radius and zone over what was derived.
+func (w *Whereabouts) own(derived *Evidence, rec record) {
+	drop := func(facts ...string) {
+		for _, fact := range facts {
+			delete(derived.Values, fact)
+			delete(w.Missing, fact)
+			if i := slices.Index(derived.Facts, fact); i >= 0 {
+				derived.Facts = slices.Delete(derived.Facts, i, i+1)
+			}
+		}
+	}
+	if rec.point != nil {
+		w.Latitude, w.Longitude = &rec.point.Latitude, &rec.point.Longitude
+		drop("latitude", "longitude")
+		if rec.radiusKm == 0 && w.RadiusKm == nil { // a point never looks more exact than it is
+			vague := 1000.0
+			w.RadiusKm = &vague
+			drop("radius_km")
+		}
+	}
+	if rec.radiusKm > 0 {
+		w.RadiusKm = &rec.radiusKm
+		drop("radius_km")
+	}
+	if rec.zone != "" {
+		w.TimeZone = &rec.zone
+		drop("time_zone")
+	}
 }
 
 // derive finds coordinates, radius and time zone in the gazetteer: of the town,

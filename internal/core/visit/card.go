@@ -4,8 +4,6 @@
 package visit
 
 import (
-	"net/netip"
-
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/locale"
@@ -21,7 +19,7 @@ const (
 type Card struct {
 	Address     Address           `json:"address"`
 	Whereabouts atlas.Whereabouts `json:"whereabouts"`
-	Network     Network           `json:"network"`
+	Network     atlas.Network     `json:"network"`
 	Labels      []string          `json:"labels"`
 	Locale      locale.Locale     `json:"locale"`
 	Clock       locale.Clock      `json:"clock"`
@@ -42,14 +40,6 @@ type Address struct {
 	StoredAs *string       `json:"stored_as"` // the owner's word instead of the address
 	Embedded addr.Optional `json:"embedded"`  // the IPv4 address that whereabouts are of
 	Reason   *string       `json:"reason"`
-}
-
-// Network is whose addresses they are.
-type Network struct {
-	Range    *string           `json:"range"`
-	ASNumber *uint32           `json:"as_number"`
-	Operator *string           `json:"operator"`
-	Missing  map[string]string `json:"missing"`
 }
 
 // Edition names the edition that a card was made with.
@@ -106,10 +96,10 @@ func widen(text *string) *string {
 	if text == nil {
 		return nil
 	}
-	p, err := netip.ParsePrefix(*text)
+	r, err := addr.ParseRange(*text)
 	if err != nil {
 		return nil
 	}
-	wide := addr.TruncatePrefix(p).String()
+	wide := addr.TruncateRange(r).String()
 	return &wide
 }

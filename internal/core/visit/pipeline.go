@@ -38,15 +38,14 @@ func (p *Pipeline) Card(a netip.Addr, obtained, acceptLanguage string, now time.
 	a = addr.Canonical(a)
 	card := Card{
 		Address: Address{Text: addr.Optional{Addr: a}, Obtained: obtained},
-		Network: Network{Missing: map[string]string{}},
+		Network: atlas.Network{Missing: map[string]string{}},
 		Labels:  p.Labels.Of(a), Evidence: []atlas.Evidence{},
 		Edition: Edition{Name: p.Atlas.Name(), Credits: p.Atlas.Credits()},
 	}
 	subject := p.admit(&card, a)
 	if subject.IsValid() {
 		found := p.Atlas.Lookup(subject)
-		card.Whereabouts, card.Evidence = found.Whereabouts, found.Evidence
-		card.network(found.Range)
+		card.Whereabouts, card.Network, card.Evidence = found.Whereabouts, found.Network, found.Evidence
 	} else {
 		reason := "the visitor was not found"
 		if card.Address.SetAside {
@@ -96,17 +95,6 @@ func (c *Card) setAside(rule addr.Rule, reason string) netip.Addr {
 		c.Address.StoredAs = &rule.StoredAs
 	}
 	return netip.Addr{}
-}
-
-func (c *Card) network(within netip.Prefix) {
-	if !within.IsValid() {
-		c.missNetwork("no source of this edition knows the address")
-		return
-	}
-	text := within.String()
-	c.Network.Range = &text
-	c.Network.Missing["as_number"] = "the source gives none here"
-	c.Network.Missing["operator"] = "the source gives none here"
 }
 
 func (c *Card) missNetwork(reason string) {

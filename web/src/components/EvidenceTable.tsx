@@ -26,7 +26,8 @@ function linesOf(e: Evidence, card: Card): Line[] {
     if (fact === "latitude") {
       const at = `${degrees(Number(value))}, ${degrees(Number(e.values["longitude"]))}`;
       lines.push({ name: "Coordinates", value: at });
-    } else if (fact === "radius_km") lines.push({ name: "Radius", value: `${value} km` });
+    } else if (fact === "as_number") lines.push({ name: "AS number", value: `AS${value}` });
+    else if (fact === "radius_km") lines.push({ name: "Radius", value: `${value} km` });
     else if (fact === "country_code" || fact === "region_code") {
       const name = own[fact] === value ? names[fact] : fact === "country_code" ? regions.of(value) : null;
       lines.push({ name: factName(fact), value: name ?? "", code: value });

@@ -42,5 +42,7 @@ const factNames: Record<string, string> = {
   longitude: "Longitude",
   radius_km: "Radius",
   time_zone: "Time zone",
+  as_number: "AS number",
+  operator: "Operator",
 };
 export const factName = (fact: string) => factNames[fact] ?? fact;
