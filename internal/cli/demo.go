@@ -23,7 +23,7 @@ func (a *app) demo() *cobra.Command {
 		Use:   "demo",
 		Short: "Run the service with the Heron Lake Regatta, an invented scenario",
 		Long: `Runs the service with invented networks, and sends it about a thousand invented
-visits of the last 30 days through its HTTP interface, once. Everything stands
+visits of the 30 days before its first start through its HTTP interface, once. Everything stands
 in one directory, which may be deleted. Takes free ports where the usual ones
 are in use. Ctrl-C stops everything.`,
 		Example: `  eastporch demo
@@ -48,7 +48,7 @@ are in use. Ctrl-C stops everything.`,
 		},
 	}
 	cmd.Flags().StringVar(&dir, "dir", config.DefaultDataDir(a.Getenv, "eastporch-demo"), "where everything is kept")
-	cmd.Flags().IntVar(&visits, "visits", 1000, "how many visits to send, where there are none yet")
+	cmd.Flags().IntVar(&visits, "visits", 1000, "how many visits to send, where there are not as many yet")
 	return cmd
 }
 
@@ -72,7 +72,11 @@ func (a *app) fillDemo(ctx context.Context, s *server.Server, file string, visit
 			a.noteln(fmt.Sprintf("visits sent: %d of %d", done, all))
 		}
 	}
-	if err := demo.Send(ctx, c, demo.Visits(demo.Seed, visits, time.Now()), progress); err != nil {
+	until, err := demo.Until(filepath.Dir(file), time.Now())
+	if err != nil {
+		return err
+	}
+	if err := demo.Send(ctx, c, demo.Visits(demo.Seed, visits, until), progress); err != nil {
 		return err
 	}
 	link, err := s.Link(ctx)

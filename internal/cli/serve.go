@@ -89,7 +89,7 @@ func (a *app) runServer(ctx context.Context, cfg *config.Config, in config.Input
 	go func() { done <- s.Run(ctx) }()
 	fmt.Fprintf(a.Out, "Visitors  %s\nDesk      %s\n", s.URL(httpapi.VisitorDoor), s.URL(httpapi.DeskDoor))
 	if ready != nil {
-		if err := ready(ctx, s); err != nil {
+		if err := ready(ctx, s); err != nil && ctx.Err() == nil { // else it was told to stop
 			stop()
 			return errors.Join(err, <-done)
 		}

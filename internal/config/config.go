@@ -83,7 +83,7 @@ type PolicyRule struct {
 // Source is one file of range data.
 type Source struct {
 	Name    string `koanf:"name"`
-	File    string `koanf:"file"` // relative to the configuration file
+	File    string `koanf:"file"`   // relative to the configuration file
 	Format  string `koanf:"format"` // geofeed, delegated, csv or tsv
 	Rank    int    `koanf:"rank"`
 	Dated   string `koanf:"dated"` // YYYY-MM-DD

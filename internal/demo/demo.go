@@ -11,6 +11,8 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -45,11 +47,30 @@ func Write(dir string) (config string, err error) {
 // senders is how many visits are sent at a time.
 const senders = 4
 
-// Send stores visits through the HTTP interface, unless the regatta has some
-// already. progress is called after each, from one goroutine at a time.
+// Until gives the time that the visits of the demo in dir end at: now at its
+// first start, and the same ever after, so that visits that were not all sent
+// are sent again as they were.
+func Until(dir string, now time.Time) (time.Time, error) {
+	file := filepath.Join(dir, "visits-until")
+	text, err := os.ReadFile(file)
+	if err == nil {
+		if at, err := time.Parse(time.RFC3339, strings.TrimSpace(string(text))); err == nil {
+			return at, nil
+		}
+	}
+	now = now.UTC().Truncate(time.Second)
+	if err := os.WriteFile(file, []byte(now.Format(time.RFC3339)+"\n"), 0o644); err != nil {
+		return now, fmt.Errorf("directory of the demo: %w", err)
+	}
+	return now, nil
+}
+
+// Send stores visits through the HTTP interface, unless the regatta has as many
+// already; one that was stored before is not stored twice. progress is called
+// after each, from one goroutine at a time.
 func Send(ctx context.Context, c *client.Client, visits []client.NewVisit, progress func(done, all int)) error {
 	page, err := c.Visits(ctx, url.Values{"site": {Site}}, "", 1)
-	if err != nil || page.Count.All > 0 {
+	if err != nil || page.Count.All >= int64(len(visits)) {
 		return err
 	}
 	sent := make(chan struct{})

@@ -85,3 +85,15 @@ func TestVisitsAreDeterministic(t *testing.T) {
 		}
 	}
 }
+
+func TestUntilStays(t *testing.T) {
+	dir := t.TempDir()
+	first, err := Until(dir, until)
+	require.NoError(t, err)
+	assert.Equal(t, until, first)
+	again, err := Until(dir, until.Add(time.Hour))
+	require.NoError(t, err)
+	assert.Equal(t, first, again, "what was cut short is sent again as it was")
+	_, err = Until(dir+"/nowhere", until)
+	assert.Error(t, err)
+}

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -91,10 +92,17 @@ func toProblem(err error) problem {
 	return p
 }
 
+// statusClientGone stands in the log for a client that hung up; nobody gets it.
+const statusClientGone = 499
+
 // fail answers with the problem of an error and ends the request.
 func (a *api) fail(c *gin.Context, err error) {
 	p := toProblem(err)
 	p.RequestID = requestID(c)
+	if errors.Is(err, context.Canceled) && c.Request.Context().Err() != nil {
+		c.AbortWithStatus(statusClientGone) // nobody reads an answer
+		return
+	}
 	if p.Status >= http.StatusInternalServerError {
 		a.Log.Error("request failed", "request_id", p.RequestID, "route", c.FullPath(), "error", err)
 	}
