@@ -102,6 +102,12 @@ func (l *loader) check(c *Config) {
 			l.problem(key+".privacy", fmt.Sprintf("%q is not a privacy mode", s.Privacy), "Give truncated or whole.")
 		}
 	}
+	for i, text := range c.NAT64 {
+		p, err := addr.ParsePrefix(text)
+		if err != nil || p.Addr().Is4() || !addr.TranslatorLength(p.Bits()) {
+			l.problem(fmt.Sprintf("nat64.%d", i), fmt.Sprintf("%q is no NAT64 prefix", text), "Give an IPv6 prefix of length 32, 40, 48, 56, 64 or 96 (RFC 6052).")
+		}
+	}
 	for i, r := range c.Policy {
 		l.checkRule(fmt.Sprintf("policy.%d", i), r)
 	}

@@ -6,6 +6,7 @@ package config
 import (
 	"fmt"
 	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -41,6 +42,7 @@ type Config struct {
 	// Labels are the owner's names: prefixes, or file:PATH of them.
 	Labels map[string][]string `koanf:"labels"`
 	Policy []PolicyRule        `koanf:"policy"`
+	NAT64  []string            `koanf:"nat64"` // the owner's translation prefixes
 	Atlas  struct {
 		Sources []Source `koanf:"sources"`
 	} `koanf:"atlas"`
@@ -357,6 +359,16 @@ func (c *Config) HostNames(d Door, sites bool) []string {
 func (s Site) PrivacyMode() visit.Mode {
 	m, _ := visit.ParseMode(s.Privacy)
 	return m
+}
+
+// Translators gives the owner's NAT64 prefixes; check has made sure that they
+// are some.
+func (c *Config) Translators() []netip.Prefix {
+	prefixes := make([]netip.Prefix, len(c.NAT64))
+	for i, text := range c.NAT64 {
+		prefixes[i], _ = addr.ParsePrefix(text)
+	}
+	return prefixes
 }
 
 // Rules turns the policy into what package addr applies; check has made sure

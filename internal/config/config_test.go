@@ -86,6 +86,7 @@ func TestProblemsNameTheLineAndTheRemedy(t *testing.T) {
 		{"a duration of nothing", "shutdown_grace: 0s\n", []string{"line 1", "more than nothing"}},
 		{"a database", "database: {url: mysql://x}\n", []string{"line 1", "postgres://"}},
 		{"a column for nothing", "atlas:\n  sources:\n    - name: n\n      file: f\n      format: csv\n      rank: 1\n      columns: {town: Ort}\n", []string{"line 7", "Known are range"}},
+		{"a NAT64 prefix of no length", "nat64:\n  - 64:ff9b:1::/48\n  - 64:ff9b:1::/50\n", []string{"line 3", "RFC 6052"}},
 		{"an unknown label", "proxies:\n  trusted: ['label:office']\n", []string{"line 2", "under labels"}},
 		{"a bad prefix of a label", "labels:\n  office:\n    - 10.0.0.0/8\n    - 10.1.2.3/8\n", []string{"line 4", "did you mean 10.0.0.0/8?"}},
 		{"hops of a single value", "proxies:\n  trusted: [10.0.0.0/8]\n  header: X-Real-IP\n  hops: 2\n", []string{"line 4", "holds one value"}},

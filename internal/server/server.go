@@ -103,7 +103,7 @@ func (s *Server) openDoors(ctx context.Context, edition *atlas.Atlas) (err error
 		return err
 	}
 	api := httpapi.Options{
-		Enrich: &visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(cfg.Rules()...), Labels: addr.NewLabels(labels), Atlas: edition},
+		Enrich: &visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(cfg.Rules()...), Labels: addr.NewLabels(labels), Translators: cfg.Translators(), Atlas: edition},
 		Finder: finder, Proxies: httpapi.ProxySettings{Trusted: append([]string{}, cfg.Proxies.Trusted...), Header: finder.Header(), Hops: cfg.Proxies.Hops},
 		TryProxies: func(p httpapi.ProxySettings) (caller.Finder, error) {
 			other := config.Config{Proxies: config.Proxies(p)}

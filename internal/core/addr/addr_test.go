@@ -146,6 +146,24 @@ func TestEmbedded(t *testing.T) {
 	}
 }
 
+// The examples of RFC 6052, section 2.4: 192.0.2.33 under each length.
+func TestOwnTranslators(t *testing.T) {
+	for prefix, in := range map[string]string{
+		"2001:db8::/32": "2001:db8:c000:221::", "2001:db8:100::/40": "2001:db8:1c0:2:21::", "2001:db8:122::/48": "2001:db8:122:c000:2:2100::",
+		"2001:db8:122:300::/56": "2001:db8:122:3c0:0:221::", "2001:db8:122:344::/64": "2001:db8:122:344:c0:2:2100::",
+		"2001:db8:122:344::/96": "2001:db8:122:344::192.0.2.33",
+	} {
+		inner, how, ok := Embedded(netip.MustParseAddr(in), netip.MustParsePrefix(prefix))
+		assert.True(t, ok, prefix)
+		assert.Equal(t, "192.0.2.33 NAT64", inner.String()+" "+how, prefix)
+	}
+	_, _, ok := Embedded(netip.MustParseAddr("64:ff9b:1::c000:221"))
+	assert.False(t, ok, "only its owner knows its length")
+	inner, _, ok := Embedded(netip.MustParseAddr("64:ff9b:1::c000:221"), netip.MustParsePrefix("64:ff9b:1::/96"))
+	assert.True(t, ok)
+	assert.Equal(t, "192.0.2.33", inner.String())
+}
+
 func TestPolicy(t *testing.T) {
 	p := NewPolicy(
 		Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: Resolve},

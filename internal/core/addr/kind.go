@@ -184,12 +184,12 @@ func find(a netip.Addr) *Block {
 }
 
 // Embedded gives the IPv4 address that a translation or tunnel address
-// carries: NAT64 with the well-known prefix (RFC 6052), 6to4 (RFC 3056) and
-// Teredo (RFC 4380, with its obfuscation undone). It serves whereabouts only:
-// trust, labels and rules see the address that was received. ok is false for
-// every other address; 64:ff9b:1::/48 is not unwrapped, since only its owner
-// knows where in it the address stands.
-func Embedded(a netip.Addr) (inner netip.Addr, how string, ok bool) {
+// carries: NAT64 with the well-known prefix or one of the owner's (RFC 6052),
+// 6to4 (RFC 3056) and Teredo (RFC 4380, with its obfuscation undone). It serves
+// whereabouts only: trust, labels and rules see the address that was received.
+// ok is false for every other address; 64:ff9b:1::/48 is unwrapped only where
+// an owner's prefix lies in it, since only its owner knows its length.
+func Embedded(a netip.Addr, translators ...netip.Prefix) (inner netip.Addr, how string, ok bool) {
 	if !a.Is6() || a.Is4In6() {
 		return netip.Addr{}, "", false
 	}
@@ -202,5 +202,31 @@ func Embedded(a netip.Addr) (inner netip.Addr, how string, ok bool) {
 	case [4]byte(b[:4]) == [4]byte{0x20, 0x01}:
 		return netip.AddrFrom4([4]byte{^b[12], ^b[13], ^b[14], ^b[15]}), "Teredo", true
 	}
+	for _, p := range translators {
+		if p.Contains(a) && TranslatorLength(p.Bits()) {
+			return translated(b, p.Bits()), "NAT64", true
+		}
+	}
 	return netip.Addr{}, "", false
+}
+
+// TranslatorLength says whether a NAT64 prefix may have a length (RFC 6052,
+// section 2.2).
+func TranslatorLength(bits int) bool {
+	return slices.Contains([]int{32, 40, 48, 56, 64, 96}, bits)
+}
+
+// translated takes the IPv4 address that follows a NAT64 prefix; the eighth
+// byte is passed over (RFC 6052, section 2.2).
+func translated(b [16]byte, bits int) netip.Addr {
+	var four [4]byte
+	at := bits / 8
+	for i := range four {
+		if at == 8 {
+			at++
+		}
+		four[i] = b[at]
+		at++
+	}
+	return netip.AddrFrom4(four)
 }

@@ -18,7 +18,9 @@ type Pipeline struct {
 	Finder caller.Finder
 	Policy addr.Policy
 	Labels addr.Labels
-	Atlas  *atlas.Atlas
+	// Translators are the owner's NAT64 prefixes.
+	Translators []netip.Prefix
+	Atlas       *atlas.Atlas
 }
 
 // Visitor finds the visitor of a request and makes its card. The header's keys
@@ -77,7 +79,7 @@ func (p *Pipeline) admit(card *Card, a netip.Addr) netip.Addr {
 	if rule.Action == addr.SetAside {
 		return card.setAside(rule, fmt.Sprintf("Set aside: %s addresses belong to nobody in particular.", kind))
 	}
-	inner, how, embedded := addr.Embedded(a)
+	inner, how, embedded := addr.Embedded(a, p.Translators...)
 	if !embedded || byPrefix {
 		return a
 	}
