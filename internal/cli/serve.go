@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -35,7 +34,7 @@ from flags; docs/configuration.md lists every key.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			for key, value := range flags {
-				if name := flagOf(key); cmd.Flags().Changed(name) {
+				if name := config.FlagName(key); cmd.Flags().Changed(name) {
 					in.Flags[key] = *value
 				}
 			}
@@ -67,12 +66,10 @@ from flags; docs/configuration.md lists every key.`,
 	cmd.Flags().BoolVar(&check, "check", false, "check the configuration and stop")
 	cmd.Flags().BoolVar(&always, "sign-in-link", false, "print a one-time link although somebody signed in before")
 	for _, key := range config.Keys() {
-		flags[key] = cmd.Flags().String(flagOf(key), "", "sets "+key)
+		flags[key] = cmd.Flags().String(config.FlagName(key), "", "sets "+key)
 	}
 	return cmd
 }
-
-func flagOf(key string) string { return strings.NewReplacer(".", "-", "_", "-").Replace(key) }
 
 // runServer opens a server, calls ready once it listens, and runs it until ctx
 // ends.

@@ -116,7 +116,7 @@ func Load(in Input) (*Config, error) {
 	}
 	l.readEnvironment(in.Getenv)
 	for key, value := range in.Flags {
-		l.set(key, value, "flag --"+flagName(key))
+		l.set(key, value, "flag --"+FlagName(key))
 	}
 	cfg := &Config{}
 	l.decode(cfg)
@@ -284,7 +284,8 @@ func variable(key string) string {
 	return "EASTPORCH_" + strings.ToUpper(strings.ReplaceAll(key, ".", "_"))
 }
 
-func flagName(key string) string {
+// FlagName is the flag that sets a key: desk-address for desk.address.
+func FlagName(key string) string {
 	return strings.NewReplacer(".", "-", "_", "-").Replace(key)
 }
 

@@ -76,6 +76,9 @@ func (p *Pipeline) admit(card *Card, a netip.Addr) netip.Addr {
 	family, kind := addr.Family(a), addr.KindOf(a)
 	card.Address.Family, card.Address.Kind = &family, &kind
 	rule, byPrefix := p.Policy.Decide(a)
+	if rule.Action == addr.SetAside && byPrefix {
+		return card.setAside(rule, "Set aside by a rule of yours.") // which range it names is nobody's business
+	}
 	if rule.Action == addr.SetAside {
 		return card.setAside(rule, fmt.Sprintf("Set aside: %s addresses belong to nobody in particular.", kind))
 	}

@@ -65,6 +65,14 @@ func TestSetAsideIsNeverLookedUp(t *testing.T) {
 	assert.Equal(t, "this machine", *card(t, "127.0.0.1").Address.StoredAs)
 }
 
+func TestAPublicAddressMayBeSetAside(t *testing.T) {
+	p := pipeline(t)
+	p.Policy = addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("9.9.9.0/28"), Action: addr.SetAside})
+	c := p.Card(netip.MustParseAddr("9.9.9.9"), ObtainedGiven, "", now)
+	assert.True(t, c.Address.SetAside)
+	assert.Equal(t, "Set aside by a rule of yours.", *c.Address.Reason, "and not for being public")
+}
+
 func TestEmbeddedAddresses(t *testing.T) {
 	c := card(t, "2002:c612:328::1")
 	assert.Equal(t, "2002:c612:328::1", c.Address.Text.String(), "the address received stays the subject")

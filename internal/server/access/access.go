@@ -95,7 +95,7 @@ type Event struct {
 // Bounds of names and lists.
 const (
 	MaxName = 80
-	maxList = 50
+	MaxList = 50 // sites or origins of a key
 	maxKeys = 10_000
 )
 

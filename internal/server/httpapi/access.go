@@ -63,8 +63,8 @@ func (a *api) checkKey(name string, scope access.Scope, sites, origins []string)
 	if !scope.Valid() {
 		return badField("scope", fmt.Sprintf("%.20q is not a scope", string(scope)), "Give page, server or admin.")
 	}
-	if len(sites) > 50 || len(origins) > 50 {
-		return badField("sites, origins", "more than 50 are given", "Make several keys.")
+	if len(sites) > access.MaxList || len(origins) > access.MaxList {
+		return badField("sites, origins", fmt.Sprintf("more than %d are given", access.MaxList), "Make several keys.")
 	}
 	for _, s := range sites {
 		if _, ok := a.sites[s]; !ok {

@@ -184,22 +184,16 @@ func (s seen) request(c *gin.Context) (netip.Addr, map[string][]string, error) {
 }
 
 func (a *api) listVisits(c *gin.Context) {
-	f, err := a.filter(c)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
 	limit, before, err := pageOf(c)
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	visits, err := a.Store.Visits(c, f, before, limit+1)
-	if err != nil {
-		a.fail(c, err)
+	f, count, ok := a.counted(c)
+	if !ok {
 		return
 	}
-	count, err := a.Store.Count(c, f)
+	visits, err := a.Store.Visits(c, f, before, limit+1)
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -229,80 +223,17 @@ func (a *api) getVisit(c *gin.Context) {
 	c.JSON(http.StatusOK, v)
 }
 
-func (a *api) reportCountries(c *gin.Context) {
+// counted reads the filter of a list or report and counts what it picks; where
+// ok is false the request has been answered with the problem.
+func (a *api) counted(c *gin.Context) (f visit.Filter, count visit.Count, ok bool) {
 	f, err := a.filter(c)
+	if err == nil {
+		count, err = a.Store.Count(c, f)
+	}
 	if err != nil {
 		a.fail(c, err)
-		return
 	}
-	list, err := a.Store.Countries(c, f)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	count, err := a.Store.Count(c, f)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	type row struct {
-		visit.CountryCount
-		Name  *string `json:"name"`
-		Share float64 `json:"share"`
-	}
-	rows := []row{}
-	for _, r := range list {
-		line := row{CountryCount: r, Share: float64(r.Visits) / float64(max(1, count.Matching))}
-		if r.CountryCode != nil {
-			if country, ok := almanac.ByCode(*r.CountryCode); ok {
-				line.Name = &country.Name
-			}
-		}
-		rows = append(rows, line)
-	}
-	c.Header("Cache-Control", "private, no-store")
-	c.JSON(http.StatusOK, gin.H{"site": f.Site, "count": count, "rows": rows})
-}
-
-func (a *api) reportPlaces(c *gin.Context) {
-	f, err := a.filter(c)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	places, pointless, err := a.Store.Places(c, f)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	count, err := a.Store.Count(c, f)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	type names struct {
-		Country string  `json:"country"`
-		Region  *string `json:"region"`
-	}
-	type row struct {
-		visit.PlaceCount
-		Names names `json:"names"`
-	}
-	rows := []row{}
-	for _, p := range places {
-		line := row{PlaceCount: p}
-		if country, ok := almanac.ByCode(p.CountryCode); ok {
-			line.Names.Country = country.Name
-		}
-		if p.RegionCode != nil {
-			if name, ok := almanac.Region(*p.RegionCode); ok {
-				line.Names.Region = &name
-			}
-		}
-		rows = append(rows, line)
-	}
-	c.Header("Cache-Control", "private, no-store")
-	c.JSON(http.StatusOK, gin.H{"site": f.Site, "count": count, "rows": rows, "no_point": pointless})
+	return f, count, err == nil
 }
 
 // filter reads the query of a list or report.

@@ -578,7 +578,7 @@ export interface components {
             labels: string[];
             /** @enum {string} */
             verdict: "trusted" | "visitor" | "unverified" | "unreadable";
-            /** @description The trusted prefix that matched. */
+            /** @description The trusted prefix or label that matched, or the hop count. */
             rule: string | null;
             reason: string;
         };
