@@ -13,23 +13,27 @@ import (
 	"crypto/sha256"
 	"fmt"
 	"net/netip"
+	"runtime"
 	"slices"
+	"strings"
+	"time"
 )
 
 // An Atlas is one edition: all sources, merged. It is immutable and safe for
 // concurrent use. The zero Atlas knows nothing.
 type Atlas struct {
 	name    string
+	built   time.Time
 	sources []*Source // by rank
 }
 
 // New makes an edition of sources. Sources of equal rank keep their order.
 func New(sources ...*Source) *Atlas {
-	a := &Atlas{sources: slices.Clone(sources)}
+	a := &Atlas{sources: slices.Clone(sources), built: time.Now().UTC().Truncate(time.Second)}
 	slices.SortStableFunc(a.sources, func(x, y *Source) int { return cmp.Compare(x.Rank, y.Rank) })
 	sum, newest := sha256.New(), ""
 	for _, s := range a.sources {
-		sum.Write(s.sum[:])
+		fmt.Fprint(sum, s.About, s.sum())
 		newest = max(newest, s.Dated)
 	}
 	if newest == "" {
@@ -38,6 +42,20 @@ func New(sources ...*Source) *Atlas {
 	a.name = fmt.Sprintf("%s-%x", newest, sum.Sum(nil)[:2])
 	return a
 }
+
+// With gives the same edition with one more source before all others, which is
+// not part of its name: the owner's corrections. A nil source is none.
+func (a *Atlas) With(first *Source) *Atlas {
+	if first == nil {
+		return a
+	}
+	c := *a
+	c.sources = append([]*Source{first}, a.sources...)
+	return &c
+}
+
+// Built is when the edition was made.
+func (a *Atlas) Built() time.Time { return a.built }
 
 // Name is the edition's: the date of its newest source and a checksum.
 func (a *Atlas) Name() string { return a.name }
@@ -61,6 +79,7 @@ func (a *Atlas) Credits() []string {
 type Finding struct {
 	Whereabouts Whereabouts
 	Network     Network
+	Labels      []string // of all sources, which add up
 	Evidence    []Evidence
 }
 
@@ -79,19 +98,18 @@ func (a *Atlas) Lookup(ip netip.Addr) Finding {
 	f := Finding{Evidence: []Evidence{}}
 	var won *record
 	for _, s := range a.sources {
-		rec, ok := s.find(s.places, ip)
+		rec, ok := s.find(ip, (*place).locates)
 		if !ok {
 			continue
 		}
 		switch {
 		case won == nil:
-			merged := *rec
-			won = &merged
-			f.Evidence = append(f.Evidence, claim(s, *rec, true, ""))
+			won = &rec
+			f.Evidence = append(f.Evidence, claim(s, rec, true, ""))
 		case won.doNotLocate:
-			f.Evidence = append(f.Evidence, claim(s, *rec, false, "a higher-ranked source asks not to locate this range"))
+			f.Evidence = append(f.Evidence, claim(s, rec, false, "a higher-ranked source asks not to locate this range"))
 		default:
-			*won, f.Evidence = fill(*won, s, *rec, f.Evidence)
+			*won, f.Evidence = fill(*won, s, rec, f.Evidence)
 		}
 	}
 	switch {
@@ -113,6 +131,8 @@ func (a *Atlas) Lookup(ip netip.Addr) Finding {
 		}
 	}
 	f.network(a.sources, ip, won)
+	f.label(a.sources, ip)
+	runtime.KeepAlive(a)
 	return f
 }
 
@@ -123,11 +143,11 @@ const unknown = "no source of this edition knows the address"
 func (f *Finding) network(sources []*Source, ip netip.Addr, located *record) {
 	f.Network.Missing = map[string]string{}
 	for _, s := range sources {
-		rec, ok := s.find(s.networks, ip)
+		rec, ok := s.find(ip, (*place).names)
 		if !ok {
 			continue
 		}
-		within, e := rec.span.String(), networkClaim(s, *rec)
+		within, e := rec.span.String(), networkClaim(s, rec)
 		if f.Network.Range != nil { // a higher-ranked source said it
 			e.Used, e.Reason = false, optional("ranks lower")
 			f.Evidence = append(f.Evidence, e)
@@ -154,6 +174,50 @@ func (f *Finding) network(sources []*Source, ip netip.Addr, located *record) {
 	if f.Network.Operator == nil {
 		f.Network.Missing["operator"] = reason
 	}
+}
+
+// label adds up the labels of all ranges that hold the address.
+func (f *Finding) label(sources []*Source, ip netip.Addr) {
+	for _, s := range sources {
+		s.around(ip, func(rec record) {
+			if len(rec.labels) == 0 {
+				return
+			}
+			e := claim(s, record{span: rec.span}, true, "")
+			e.add("labels", strings.Join(rec.labels, ", "))
+			f.Evidence = append(f.Evidence, e)
+			for _, l := range rec.labels {
+				if !slices.Contains(f.Labels, l) {
+					f.Labels = append(f.Labels, l)
+				}
+			}
+		})
+	}
+}
+
+// Why is all evidence there is about an address: that of [Atlas.Lookup], and
+// then every wider range of every source that holds it, which was not used.
+func (a *Atlas) Why(ip netip.Addr) []Evidence {
+	f := a.Lookup(ip)
+	said := map[string]bool{}
+	for _, e := range f.Evidence {
+		if e.Range != nil {
+			said[e.Source+" "+*e.Range+" "+fmt.Sprint(e.Facts)] = true
+		}
+	}
+	for _, s := range a.sources {
+		s.around(ip, func(rec record) {
+			for _, e := range []Evidence{claim(s, rec, false, ""), networkClaim(s, rec)} {
+				within := *e.Range
+				if len(e.Facts) == 0 && !(rec.doNotLocate && e.Used == false) || said[s.Name+" "+within+" "+fmt.Sprint(e.Facts)] {
+					continue
+				}
+				e.Used, e.Reason = false, optional("a more specific range of this source says it")
+				f.Evidence = append(f.Evidence, e)
+			}
+		})
+	}
+	return f.Evidence
 }
 
 // fill takes the finer facts of a lower-ranked record where the coarser ones

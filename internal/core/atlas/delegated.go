@@ -1,6 +1,7 @@
 package atlas
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -13,52 +14,57 @@ import (
 	"eastporch/internal/core/almanac"
 )
 
-// ReadDelegated reads the registries' statistics exchange form, plain or
-// extended: registry|country|type|start|value|date|status, where value counts
-// addresses for ipv4, which may be no power of two, and is a prefix length for
-// ipv6. Only allocated and assigned rows count; rows of AS numbers say nothing
-// about prefixes, and countries that are none, such as EU and ZZ, are passed
-// over and counted in Remarks. What it says is a registration, never a
+// ReadDelegated reads the registries' statistics exchange form with [Read],
+// plain or extended: registry|country|type|start|value|date|status, where value
+// counts addresses for ipv4, which may be no power of two, and is a prefix length
+// for ipv6. Only allocated and assigned rows count; rows of AS numbers say
+// nothing about prefixes, and countries that are none, such as EU and ZZ, are
+// passed over and counted in Remarks. What it says is a registration, never a
 // location.
 func ReadDelegated(r io.Reader, about About) (*Source, error) {
-	about.Basis = Registration
-	b := newBuilder(about)
-	err := eachLine(r, func(n int, text string) {
-		b.digest(text)
-		fields := strings.Split(strings.TrimSpace(text), "|")
-		if len(fields) < 7 || fields[5] == "summary" || strings.HasPrefix(text, "#") || isVersionLine(fields) {
-			if len(fields) < 6 && text != "" && !strings.HasPrefix(text, "#") {
-				b.source.Rows++
-				b.reject(n, text, "a row has seven fields with | between")
-			}
-			return
-		}
-		kind, status := fields[2], fields[6]
-		if kind == "asn" || status != "allocated" && status != "assigned" {
-			return
-		}
-		b.source.Rows++
-		span, err := delegatedRange(kind, fields[3], fields[4])
-		if err != nil {
-			b.reject(n, text, err.Error())
-			return
-		}
-		country := strings.ToUpper(fields[1])
-		if err := almanac.CheckCode(country); err != nil {
-			b.remark(n, text, err.Error()+"; passed over")
-			return
-		}
-		b.add(n, text, record{span: span, country: country})
-	})
-	if err != nil {
-		return nil, err
+	return Read(r, Reading{Format: Delegated}, about)
+}
+
+type delegatedRows struct {
+	w       *worker
+	fields  [][]byte
+	country []byte
+}
+
+var bar = []byte{'|'}
+
+func (d *delegatedRows) row(line []byte) (span rangeText, key []byte, skip bool, err error) {
+	line = bytes.TrimSpace(line)
+	if len(line) == 0 || line[0] == '#' {
+		return span, nil, true, nil
 	}
-	return b.build()
+	d.fields = split(d.fields[:0], line, '|')
+	if len(d.fields) < 6 {
+		return span, nil, false, errors.New("a row has seven fields with | between")
+	}
+	if len(d.fields) < 7 || string(d.fields[5]) == "summary" || isVersionLine(d.fields) {
+		return span, nil, true, nil
+	}
+	kind, status := string(d.fields[2]), string(d.fields[6])
+	if kind == "asn" || status != "allocated" && status != "assigned" {
+		return span, nil, true, nil
+	}
+	span.span, err = delegatedRange(kind, string(d.fields[3]), string(d.fields[4]))
+	d.country = d.fields[1]
+	return span, d.country, false, err
+}
+
+func (d *delegatedRows) place() (p place, remark string, passed bool, err error) {
+	p.country = strings.ToUpper(string(d.country))
+	if err := almanac.CheckCode(p.country); err != nil {
+		return p, err.Error() + "; passed over", true, nil
+	}
+	return p, "", false, nil
 }
 
 // isVersionLine recognises the first line, which begins with a version number.
-func isVersionLine(fields []string) bool {
-	_, err := strconv.ParseFloat(fields[0], 64)
+func isVersionLine(fields [][]byte) bool {
+	_, err := strconv.ParseFloat(string(fields[0]), 64)
 	return err == nil
 }
 

@@ -1,125 +1,120 @@
 package atlas
 
 import (
-	"bufio"
-	"encoding/csv"
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
-	"net/netip"
 	"strings"
 
-	"eastporch/internal/core/addr"
 	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/plain"
 )
 
-// ErrTooManyRejects is wrapped by [ReadGeofeed] when more than half of the
-// rows are rejected: then it is probably no geofeed at all.
-var ErrTooManyRejects = errors.New("more than half of the rows were rejected")
-
-// maxLine bounds a line of a source, in bytes.
-const maxLine = 64 << 10
-
-// ReadGeofeed reads a self-published geofeed (RFC 8805). A bad line is kept in
-// the source's Rejects with its reason and does not stop the reading: a prefix
-// that is unreadable, has host bits or stands twice, or an unknown country. A
-// region outside its country is dropped and said in Remarks. The postal column
-// is ignored, since the RFC deprecates it. A line without any geography, or
-// with the country ZZ, means "do not locate". The error is that of r, or wraps
-// [ErrTooManyRejects].
+// ReadGeofeed reads a self-published geofeed (RFC 8805) with [Read]. Rejected
+// are a prefix that is unreadable, has host bits or stands twice, and an unknown
+// country. A region outside its country is dropped and said in Remarks. The
+// postal column is ignored, since the RFC deprecates it, unless the reading asks
+// for it. A line without any geography, or with the country ZZ, means "do not
+// locate".
 func ReadGeofeed(r io.Reader, about About) (*Source, error) {
-	about.Basis = SelfPublished
-	b := newBuilder(about)
-	err := eachLine(r, func(n int, text string) {
-		b.digest(text)
-		text = strings.TrimSpace(text)
-		if text == "" || text[0] == '#' {
-			return
-		}
-		b.source.Rows++
-		rec, remark, err := geofeedLine(text)
-		if err != nil {
-			b.reject(n, text, err.Error())
-			return
-		}
-		if remark != "" {
-			b.remark(n, text, remark)
-		}
-		b.add(n, text, rec)
-	})
-	if err != nil {
-		return nil, err
-	}
-	return b.build()
+	return Read(r, Reading{Format: Geofeed}, about)
 }
 
-// eachLine calls do for every line, counted from 1; one that is too long ends
-// the reading, for then it is no text of lines.
-func eachLine(r io.Reader, do func(n int, text string)) error {
-	lines := bufio.NewScanner(r)
-	lines.Buffer(make([]byte, 4096), maxLine)
-	for n := 1; lines.Scan(); n++ {
-		do(n, strings.TrimPrefix(lines.Text(), "\ufeff"))
-	}
-	if err := lines.Err(); errors.Is(err, bufio.ErrTooLong) {
-		return fmt.Errorf("a line is longer than %d bytes: this is no range data", maxLine)
-	} else if err != nil {
-		return err
-	}
-	return nil
+type geofeedRows struct {
+	w      *worker
+	postal bool
+	key    []byte
+	fields [][]byte
 }
 
-func geofeedLine(text string) (rec record, remark string, err error) {
-	row := csv.NewReader(strings.NewReader(text))
-	row.FieldsPerRecord = -1
-	fields, err := row.Read()
-	if err != nil {
-		return record{}, "", errors.New("the quotes do not fit")
+func (g *geofeedRows) row(line []byte) (span rangeText, key []byte, skip bool, err error) {
+	line = bytes.TrimSpace(line)
+	if len(line) == 0 || line[0] == '#' {
+		return span, nil, true, nil
+	}
+	first, rest, _ := bytes.Cut(line, comma)
+	if bytes.IndexByte(line, '"') >= 0 {
+		if g.fields, err = quoted(g.fields[:0], line, ','); err != nil {
+			return span, nil, false, err
+		}
+		first, rest = g.fields[0], line // the key is the line itself
+		g.key = nil
+	} else {
+		g.key = rest
+	}
+	return rangeText{first: bytes.TrimSpace(first), strict: true}, rest, false, nil
+}
+
+func (g *geofeedRows) place() (p place, remark string, passed bool, err error) {
+	fields := g.fields
+	if g.key != nil {
+		fields = append([][]byte{nil}, bytes.Split(g.key, comma)...)
 	}
 	field := func(i int) string {
 		if i < len(fields) {
-			return strings.TrimSpace(fields[i])
+			return strings.TrimSpace(string(fields[i]))
 		}
 		return ""
 	}
-	prefix, err := geofeedPrefix(field(0))
-	if err != nil {
-		return record{}, "", err
+	p = place{country: strings.ToUpper(field(1)), region: strings.ToUpper(field(2)), city: plain.Clean(field(3), 200)}
+	if p.country == "ZZ" || p.country == "" && p.region == "" && p.city == "" {
+		return place{doNotLocate: true}, "", false, nil
 	}
-	rec = record{span: addr.RangeOf(prefix), country: strings.ToUpper(field(1)), region: strings.ToUpper(field(2)), city: field(3)}
-	if rec.country == "ZZ" || rec.country == "" && rec.region == "" && rec.city == "" {
-		return record{span: addr.RangeOf(prefix), doNotLocate: true}, "", nil
+	if p.country == "" {
+		return p, "", false, errors.New("a region or city stands there without a country")
 	}
-	if rec.country == "" {
-		return record{}, "", errors.New("a region or city stands there without a country")
+	if err := almanac.CheckCode(p.country); err != nil {
+		return p, "", false, err
 	}
-	if err := almanac.CheckCode(rec.country); err != nil {
-		return record{}, "", err
+	if g.postal {
+		p.postal = plain.Clean(field(4), 40)
 	}
-	remark = rec.checkRegion()
-	return rec, remark, nil
+	remark = p.checkRegion()
+	return p, remark, false, nil
 }
 
+var comma = []byte{','}
+
 // checkRegion drops a region that is none of the country, and says so.
-func (r *record) checkRegion() (remark string) {
-	if r.region == "" {
+func (p *place) checkRegion() (remark string) {
+	if p.region == "" {
 		return ""
 	}
-	if _, ok := almanac.Region(r.region); !strings.HasPrefix(r.region, r.country+"-") {
-		remark = fmt.Sprintf("the region %s lies outside %s and was dropped", r.region, r.country)
+	if _, ok := almanac.Region(p.region); !strings.HasPrefix(p.region, p.country+"-") {
+		remark = fmt.Sprintf("the region %s lies outside %s and was dropped", p.region, p.country)
 	} else if !ok {
-		remark = fmt.Sprintf("%s is not a region code of ISO 3166-2 and was dropped", r.region)
+		remark = fmt.Sprintf("%s is not a region code of ISO 3166-2 and was dropped", p.region)
 	}
 	if remark != "" {
-		r.region = ""
+		p.region = ""
 	}
 	return remark
 }
 
-func geofeedPrefix(text string) (netip.Prefix, error) {
-	p, err := addr.ParsePrefix(text)
-	if err != nil {
-		return netip.Prefix{}, errors.New(strings.TrimPrefix(err.Error(), addr.ErrSyntax.Error()+": "))
+// listRows reads ranges, one a line, with a label behind a comma or none.
+type listRows struct {
+	label string
+	said  []byte
+}
+
+func (l *listRows) row(line []byte) (span rangeText, key []byte, skip bool, err error) {
+	line, _, _ = bytes.Cut(line, []byte{'#'})
+	if line = bytes.TrimSpace(line); len(line) == 0 {
+		return span, nil, true, nil
 	}
-	return p, nil
+	first, rest, _ := bytes.Cut(line, comma)
+	l.said = bytes.TrimSpace(rest)
+	return rangeText{first: bytes.TrimSpace(first)}, l.said, false, nil
+}
+
+func (l *listRows) place() (p place, remark string, passed bool, err error) {
+	label := plain.Clean(string(l.said), 60)
+	if label == "" {
+		label = l.label
+	}
+	if label == "" {
+		return p, "", false, errors.New("the line gives no label, and neither does the source: write label behind a comma, or give the source a label")
+	}
+	return place{labels: []string{label}}, "", false, nil
 }

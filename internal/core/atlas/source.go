@@ -1,14 +1,12 @@
 package atlas
 
 import (
-	"crypto/sha256"
-	"errors"
-	"fmt"
-	"hash"
 	"net/netip"
+	"sort"
+	"sync"
+	"sync/atomic"
 
 	"eastporch/internal/core/addr"
-	"eastporch/internal/core/geo"
 	"eastporch/internal/core/rangetable"
 )
 
@@ -17,6 +15,7 @@ type Basis string
 
 // The grounds. A registration is never passed off as a location.
 const (
+	Correction    Basis = "correction"
 	SelfPublished Basis = "self-published claim"
 	TableClaim    Basis = "table's claim"
 	Registration  Basis = "registration"
@@ -25,12 +24,12 @@ const (
 
 // About describes a source to people and to the merging.
 type About struct {
-	Name    string
-	Rank    int // 1 is highest
-	Dated   string
-	Licence string
-	Credit  string
-	Basis   Basis
+	Name    string `json:"name"`
+	Rank    int    `json:"rank"` // 1 is highest
+	Dated   string `json:"dated"`
+	Licence string `json:"licence"`
+	Credit  string `json:"credit"`
+	Basis   Basis  `json:"basis"`
 }
 
 // A Note is something said of a line of a source: why it was rejected, or what
@@ -41,113 +40,163 @@ type Note struct {
 	Reason string `json:"reason"`
 }
 
-// A Source is one body of range data, read and indexed. It is immutable.
+// Counts says what was read of a source.
+type Counts struct {
+	Rows     int `json:"rows"` // lines that hold data
+	Accepted int `json:"accepted"`
+	Rejected int `json:"rejected"`
+	Remarked int `json:"remarked"`
+	Nested   int `json:"nested"` // ranges within another of the same source
+}
+
+// maxNotes is how many rejects, and how many remarks, a source remembers.
+const maxNotes = 200
+
+// A Source is one body of range data, read and indexed. It is immutable and
+// safe for concurrent use. Its arrays may lie in a file that is mapped into
+// memory; what a lookup gives never points there.
+//
+// Every accepted range is a node: a number from 1 on, in order of address, the
+// wider before the narrower, IPv4 before IPv6. Nodes lead to the node that most
+// closely holds them, and to what the row said, its place.
 type Source struct {
 	About
-	Rows     int // lines that hold data
-	Accepted int
-	Rejects  []Note
+	Counts
+	Rejects  []Note // the first of them
 	Remarks  []Note
+	Coverage Coverage
 
-	records  []record
-	places   *rangetable.Table // what says something of a location
-	networks *rangetable.Table // what says whose addresses they are
-	sum      [sha256.Size]byte
+	table   *rangetable.Table // address -> node
+	nodes   []uint32          // for each: place and prefix length << 24; the node around it
+	spans   []uint32          // see spanWords
+	offsets []uint32          // of places in blob, and its length
+	blob    []byte
+
+	places  []atomic.Pointer[place] // decoded
+	ready   sync.Once
+	mapping *mapping // what the arrays lie in, or nil
+	checks  []section
 }
 
-// record is one accepted row.
+const (
+	nodeWords = 2
+	placeBits = 24
+	maxPlaces = 1<<placeBits - 1
+
+	// A range that is no single prefix stands in spans for each of its nodes, in
+	// order: the node, then first and last as four words each, the highest first.
+	spanWords = 9
+)
+
+// node gives what stands of node n. ok is false where a damaged file has none,
+// or a node that does not lead outwards.
+func (s *Source) node(n uint32) (place, bits, parent uint32, ok bool) {
+	i := uint64(n-1) * nodeWords
+	if n == 0 || i+1 >= uint64(len(s.nodes)) {
+		return 0, 0, 0, false
+	}
+	word, parent := s.nodes[i], s.nodes[i+1]
+	if parent >= n {
+		parent = 0
+	}
+	return word & maxPlaces, word >> placeBits, parent, true
+}
+
+var nothing = &place{}
+
+// place gives place i, from 0 on; one that is damaged says nothing.
+func (s *Source) place(i uint32) *place {
+	s.ready.Do(func() { s.places = make([]atomic.Pointer[place], max(0, len(s.offsets)-1)) })
+	if int(i) >= len(s.places) {
+		return nothing
+	}
+	if p := s.places[i].Load(); p != nil {
+		return p
+	}
+	from, to := s.offsets[i], s.offsets[i+1]
+	p := nothing
+	if from <= to && uint64(to) <= uint64(len(s.blob)) {
+		if read, err := readPlace(s.blob[from:to]); err == nil {
+			p = read
+		}
+	}
+	s.places[i].Store(p)
+	return p
+}
+
+// record is a place with the range that it was said of.
 type record struct {
-	span                  addr.Range // as the source has it
-	country, region, city string
-	point                 *geo.Point // the source's own
-	radiusKm              float64    // the source's own; 0 for none
-	zone                  string     // the source's own
-	asNumber              uint32     // 0 for none
-	operator              string
-	doNotLocate           bool
+	place
+	span addr.Range // as the source has it
 }
 
-func (r *record) locates() bool { return r.doNotLocate || r.country != "" }
-
-func (r *record) names() bool { return r.asNumber != 0 || r.operator != "" }
-
-func (s *Source) find(t *rangetable.Table, a netip.Addr) (*record, bool) {
-	i, _, ok := t.Lookup(a)
+func (s *Source) record(n uint32, a netip.Addr) (record, bool) {
+	place, bits, _, ok := s.node(n)
 	if !ok {
-		return nil, false
+		return record{}, false
 	}
-	return &s.records[i], true
+	return record{*s.place(place), s.span(n, a, int(bits))}, true
 }
 
-// builder collects the rows of a source.
-type builder struct {
-	source           *Source
-	places, networks []rangetable.Entry
-	seen             map[netip.Prefix]int // prefix -> line
-	hash             hash.Hash
+// span gives the range of node n, which holds a.
+func (s *Source) span(n uint32, a netip.Addr, bits int) addr.Range {
+	count := len(s.spans) / spanWords
+	i := sort.Search(count, func(i int) bool { return s.spans[i*spanWords] >= n })
+	if i < count && s.spans[i*spanWords] == n {
+		w := s.spans[i*spanWords+1:]
+		return addr.Range{First: fromWords(w[:4], a.Is4()), Last: fromWords(w[4:8], a.Is4())}
+	}
+	p, err := a.Prefix(min(bits, a.BitLen()))
+	if err != nil {
+		return addr.Range{First: a, Last: a}
+	}
+	return addr.RangeOf(p)
 }
 
-func newBuilder(about About) *builder {
-	return &builder{source: &Source{About: about}, seen: map[netip.Prefix]int{}, hash: sha256.New()}
+func fromWords(w []uint32, is4 bool) netip.Addr {
+	var b [16]byte
+	for i, v := range w {
+		b[4*i], b[4*i+1], b[4*i+2], b[4*i+3] = byte(v>>24), byte(v>>16), byte(v>>8), byte(v)
+	}
+	if is4 {
+		return netip.AddrFrom4([4]byte(b[:4]))
+	}
+	return netip.AddrFrom16(b)
 }
 
-func (b *builder) digest(line string) {
-	b.hash.Write([]byte(line))
-	b.hash.Write([]byte{'\n'})
+func toWords(a netip.Addr) (w [4]uint32) {
+	for i, v := range a.AsSlice() {
+		w[i/4] |= uint32(v) << (24 - i%4*8)
+	}
+	return w
 }
 
-// add takes a row, unless a prefix of it stood before.
-func (b *builder) add(line int, text string, rec record) {
-	pieces := rec.span.Prefixes()
-	for _, p := range pieces {
-		if first, twice := b.seen[p]; twice {
-			b.reject(line, text, fmt.Sprintf("the prefix %s stands on line %d already", p, first))
-			return
+// find gives the most specific range around a whose place says what is asked.
+func (s *Source) find(a netip.Addr, says func(*place) bool) (record, bool) {
+	for n := s.table.Find(a); n != 0; {
+		at, bits, parent, ok := s.node(n)
+		if !ok {
+			break
 		}
-	}
-	value := uint32(len(b.source.records))
-	for _, p := range pieces {
-		b.seen[p] = line
-		entry := rangetable.Entry{Prefix: p, Value: value}
-		if rec.locates() {
-			b.places = append(b.places, entry)
+		if p := s.place(at); says(p) {
+			return record{*p, s.span(n, a, int(bits))}, true
 		}
-		if rec.names() {
-			b.networks = append(b.networks, entry)
+		n = parent
+	}
+	return record{}, false
+}
+
+// around calls do for every range that holds a, the most specific first.
+func (s *Source) around(a netip.Addr, do func(record)) {
+	for n := s.table.Find(a); n != 0; {
+		rec, ok := s.record(n, a)
+		if !ok {
+			break
 		}
+		do(rec)
+		_, _, n, _ = s.node(n)
 	}
-	b.source.records = append(b.source.records, rec)
-	b.source.Accepted++
 }
 
-func (b *builder) reject(line int, text, reason string) {
-	b.source.Rejects = append(b.source.Rejects, note(line, text, reason))
-}
-
-func (b *builder) remark(line int, text, reason string) {
-	b.source.Remarks = append(b.source.Remarks, note(line, text, reason))
-}
-
-func note(line int, text, reason string) Note {
-	if len(text) > 120 {
-		text = text[:120] + "…"
-	}
-	return Note{Line: line, Text: text, Reason: reason}
-}
-
-func (b *builder) build() (*Source, error) {
-	s := b.source
-	if len(s.Rejects)*2 > s.Rows {
-		first := s.Rejects[0]
-		return nil, fmt.Errorf("%s: %w: %d of %d, the first on line %d: %s",
-			s.Name, ErrTooManyRejects, len(s.Rejects), s.Rows, first.Line, first.Reason)
-	}
-	var err, problem error
-	s.places, err = rangetable.Build(b.places)
-	s.networks, problem = rangetable.Build(b.networks)
-	if err = errors.Join(err, problem); err != nil {
-		return nil, fmt.Errorf("%s: %w", s.Name, err)
-	}
-	b.hash.Sum(s.sum[:0])
-	return s, nil
-}
+// Ranges is how many ranges of each family are indexed.
+func (s *Source) Ranges() (v4, v6 int) { return s.Coverage.Ranges4, s.Coverage.Ranges6 }

@@ -1,81 +1,199 @@
 package atlas
 
 import (
-	"encoding/csv"
+	"bytes"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"math"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"eastporch/internal/core/addr"
 	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/gazetteer"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/core/plain"
 )
 
 // Columns are the facts that a table may have, by our names: range, or first
-// and last; and those of a card.
+// and last; those of a card; and labels, parted by semicolons or spaces.
 var Columns = []string{
-	"range", "first", "last", "country_code", "region_code", "city", "latitude", "longitude", "radius_km", "time_zone", "as_number", "operator",
+	"range", "first", "last", "country_code", "region_code", "city", "postal_code", "latitude", "longitude", "radius_km", "time_zone",
+	"as_number", "operator", "labels",
 }
 
-// ReadTable reads a table with a head, its columns parted by separator. mapping
-// gives the table's own name of a column for one of [Columns]; columns that are
-// not in it go by our names, and others are passed over. Ranges and addresses
-// may have any spelling of [addr.Read]. A bad row is kept in Rejects with the
-// column and the reason; swapped coordinates are recognised.
+// ReadTable reads a table with a head with [Read], its columns parted by commas
+// or tabs. mapping gives the table's own name of a column for one of [Columns];
+// columns that are not in it go by our names, and others are passed over. Ranges
+// and addresses may have any spelling of [addr.Read]. A bad row is kept in
+// Rejects with the column and the reason; swapped coordinates are recognised. A
+// quoted field may not hold a line break.
 func ReadTable(r io.Reader, separator rune, mapping map[string]string, about About) (*Source, error) {
-	about.Basis = TableClaim
-	b := newBuilder(about)
-	rows := csv.NewReader(r)
-	rows.Comma, rows.FieldsPerRecord, rows.LazyQuotes, rows.ReuseRecord = separator, -1, separator == '\t', true
-	head, err := rows.Read()
-	if err != nil {
-		return nil, fmt.Errorf("%s: the table has no head: %w", about.Name, err)
+	format := CSV
+	if separator == '\t' {
+		format = TSV
 	}
-	t, err := newTable(slices.Clone(head), mapping)
+	return Read(r, Reading{Format: format, Columns: mapping}, about)
+}
+
+// ReadRows reads rows from somewhere else, a database say, as [ReadTable] reads
+// those of a table. The fields of each row stand as head names them.
+func ReadRows(head []string, rows iter.Seq2[[]string, error], how Reading, about About) (*Source, error) {
+	about.Basis = TableClaim
+	t, err := newTable(slices.Clone(head), how.Columns)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", about.Name, err)
 	}
-	b.digest(strings.Join(head, "\x1f"))
+	return readRows(t, rows, how, about)
+}
+
+// split cuts a line at a separator, without looking at quotes.
+func split(to [][]byte, line []byte, separator byte) [][]byte {
 	for {
-		fields, err := rows.Read()
-		if errors.Is(err, io.EOF) {
-			return b.build()
+		i := bytes.IndexByte(line, separator)
+		if i < 0 {
+			return append(to, line)
 		}
-		b.source.Rows++
-		var broken *csv.ParseError
-		switch {
-		case errors.As(err, &broken):
-			b.reject(broken.StartLine, "", broken.Err.Error())
-			continue
-		case err != nil:
-			return nil, err
-		}
-		line, _ := rows.FieldPos(0)
-		text := strings.Join(fields, string(separator))
-		b.digest(text)
-		rec, remark, err := t.record(fields)
-		if err != nil {
-			b.reject(line, text, err.Error())
-			continue
-		}
-		if remark != "" {
-			b.remark(line, text, remark)
-		}
-		b.add(line, text, rec)
+		to, line = append(to, line[:i]), line[i+1:]
 	}
 }
 
-// table knows at which place of a row each fact stands.
-type table struct{ at map[string]int }
+// quoted cuts a line at a separator; fields may stand in quotes (RFC 4180), with
+// spaces around them.
+func quoted(to [][]byte, line []byte, separator byte) ([][]byte, error) {
+	for {
+		text := bytes.TrimLeft(line, " ")
+		if len(text) == 0 || text[0] != '"' {
+			i := bytes.IndexByte(line, separator)
+			if i < 0 {
+				return append(to, line), nil
+			}
+			if bytes.IndexByte(line[:i], '"') >= 0 {
+				return to, errQuotes
+			}
+			to, line = append(to, line[:i]), line[i+1:]
+			continue
+		}
+		var field []byte
+		text = text[1:]
+		for {
+			i := bytes.IndexByte(text, '"')
+			if i < 0 {
+				return to, errQuotes
+			}
+			field, text = append(field, text[:i]...), text[i+1:]
+			if len(text) == 0 || text[0] != '"' {
+				break
+			}
+			field, text = append(field, '"'), text[1:]
+		}
+		to, text = append(to, field), bytes.TrimLeft(text, " ")
+		if len(text) == 0 {
+			return to, nil
+		}
+		if text[0] != separator {
+			return to, errQuotes
+		}
+		line = text[1:]
+	}
+}
 
-func newTable(head []string, mapping map[string]string) (table, error) {
-	t := table{at: map[string]int{}}
+var errQuotes = errors.New("the quotes do not fit; a quoted field may not hold a line break")
+
+// table knows at which place of a row each fact stands.
+type table struct {
+	head   []string
+	at     [14]int // by index in Columns; -1 for none
+	others bool    // columns that are no fact stand in the head
+}
+
+// Indexes in Columns.
+const (
+	colRange = iota
+	colFirst
+	colLast
+	colCountry
+	colRegion
+	colCity
+	colPostal
+	colLatitude
+	colLongitude
+	colRadius
+	colZone
+	colNumber
+	colOperator
+	colLabels
+)
+
+// head reads the first line of a table. JSON Lines have none: the names of the
+// mapping and ours are the columns.
+func (c *cutter) head(how Reading, about About) (*table, error) {
+	var head []string
+	if how.Format == JSONLines {
+		for _, fact := range Columns {
+			name := how.Columns[fact]
+			if name == "" {
+				name = fact
+			}
+			head = append(head, name)
+		}
+	} else {
+		first, err := c.firstLine()
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", about.Name, err)
+		}
+		var fields [][]byte
+		if how.Format == TSV {
+			fields = split(nil, first, '\t')
+		} else if fields, err = quoted(nil, first, ','); err != nil {
+			return nil, fmt.Errorf("%s: the head of the table: %w", about.Name, err)
+		}
+		for _, f := range fields {
+			head = append(head, string(f))
+		}
+	}
+	t, err := newTable(head, how.Columns)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", about.Name, err)
+	}
+	return t, nil
+}
+
+// firstLine takes the first line that is not empty off what is to be cut.
+func (c *cutter) firstLine() ([]byte, error) {
+	buf := make([]byte, 0, maxLine+1)
+	for {
+		if i := bytes.IndexByte(buf, '\n'); i >= 0 {
+			line := bytes.TrimSpace(bytes.TrimPrefix(buf[:i], byteOrderMark))
+			c.line++
+			buf = buf[i+1:]
+			if len(line) > 0 {
+				c.rest = bytes.Clone(buf)
+				return line, nil
+			}
+			continue
+		}
+		if len(buf) > maxLine {
+			return nil, fmt.Errorf("the first line is longer than %d bytes: this is no range data", maxLine)
+		}
+		n, err := c.r.Read(buf[len(buf):min(cap(buf), len(buf)+4096)])
+		buf = buf[:len(buf)+n]
+		if err != nil && n == 0 {
+			if line := bytes.TrimSpace(buf); len(line) > 0 && errors.Is(err, io.EOF) {
+				c.line++
+				return bytes.TrimPrefix(line, byteOrderMark), nil
+			}
+			return nil, fmt.Errorf("the table has no head: %w", err)
+		}
+	}
+}
+
+func newTable(head []string, mapping map[string]string) (*table, error) {
+	t := &table{head: head}
 	for i, name := range head {
 		head[i] = strings.TrimSpace(strings.TrimPrefix(name, "\ufeff"))
 	}
@@ -84,86 +202,154 @@ func newTable(head []string, mapping map[string]string) (table, error) {
 			return t, fmt.Errorf("%q is no fact that a column can be for: known are %s", fact, strings.Join(Columns, ", "))
 		}
 	}
-	for _, fact := range Columns {
+	used := 0
+	for f, fact := range Columns {
 		name, mapped := mapping[fact]
 		if !mapped {
 			name = fact
 		}
-		i := slices.Index(head, name)
-		if i >= 0 {
-			t.at[fact] = i
+		t.at[f] = slices.Index(head, name)
+		if t.at[f] >= 0 {
+			used++
 		} else if mapped {
 			return t, fmt.Errorf("the table has no column %q for %s: its columns are %s", name, fact, strings.Join(head, ", "))
 		}
 	}
-	_, ranged := t.at["range"]
-	_, first := t.at["first"]
-	_, last := t.at["last"]
-	if !ranged && !(first && last) {
+	t.others = used < len(head)
+	if t.at[colRange] < 0 && (t.at[colFirst] < 0 || t.at[colLast] < 0) {
 		return t, fmt.Errorf("no column holds the range: map range, or first and last, to one of %s", strings.Join(head, ", "))
 	}
 	return t, nil
 }
 
-func (t table) get(fields []string, fact string) string {
-	if i, ok := t.at[fact]; ok && i < len(fields) {
-		return strings.TrimSpace(fields[i])
+func (t *table) rows(format Format) rowFormat {
+	switch format {
+	case TSV:
+		return &tableRows{t: t, separator: '\t'}
+	case JSONLines:
+		return &jsonRows{tableRows: tableRows{t: t}}
 	}
-	return ""
+	return &tableRows{t: t, separator: ',', quotes: true}
 }
 
-func (t table) record(fields []string) (rec record, remark string, err error) {
-	text := t.get(fields, "range")
-	if text == "" {
-		text = t.get(fields, "first") + "-" + t.get(fields, "last")
+// tableRows reads the rows of a table.
+type tableRows struct {
+	t         *table
+	separator byte
+	quotes    bool
+	parts     [][]byte // the fields of the row
+	whole     []byte   // or what of it follows the range
+	key       []byte
+}
+
+func (r *tableRows) row(line []byte) (span rangeText, key []byte, skip bool, err error) {
+	if len(bytes.TrimSpace(line)) == 0 {
+		return span, nil, true, nil
 	}
-	if rec.span, err = addr.ParseRange(text); err != nil {
-		return rec, "", fmt.Errorf("range: %s", strings.TrimPrefix(err.Error(), addr.ErrSyntax.Error()+": "))
-	}
-	rec.country, rec.region, rec.city = strings.ToUpper(t.get(fields, "country_code")), strings.ToUpper(t.get(fields, "region_code")), t.get(fields, "city")
-	if rec.country != "" {
-		if err := almanac.CheckCode(rec.country); err != nil {
-			return rec, "", fmt.Errorf("country_code: %w", err)
-		}
-	} else if rec.region+rec.city != "" {
-		return rec, "", errors.New("country_code: a region or city stands there without a country")
-	}
-	remark = rec.checkRegion()
-	if rec.point, err = t.point(fields); err != nil {
-		return rec, "", err
-	}
-	if rec.radiusKm, err = t.number(fields, "radius_km", 0, 20_100); err != nil {
-		return rec, "", err
-	}
-	if rec.zone = t.get(fields, "time_zone"); rec.zone != "" {
-		if _, err := time.LoadLocation(rec.zone); err != nil {
-			return rec, "", fmt.Errorf("time_zone: %.40q is no zone of the IANA database", rec.zone)
+	isQuoted := r.quotes && bytes.IndexByte(line, '"') >= 0
+	if r.t.at[colRange] == 0 && !r.t.others && !isQuoted { // the rest of the line is the key
+		if first, rest, ok := bytes.Cut(line, []byte{r.separator}); ok && len(first) > 0 {
+			r.whole = rest
+			return rangeText{first: first}, rest, false, nil
 		}
 	}
-	rec.operator = plain.Clean(t.get(fields, "operator"), 200)
-	if as := t.get(fields, "as_number"); as != "" {
+	r.whole = nil
+	if isQuoted {
+		if r.parts, err = quoted(r.parts[:0], line, r.separator); err != nil {
+			return span, nil, false, err
+		}
+	} else {
+		r.parts = split(r.parts[:0], line, r.separator)
+	}
+	span, key = r.ranged()
+	return span, key, false, nil
+}
+
+// fields takes a row that is apart already.
+func (r *tableRows) fields(fields []string) (rangeText, []byte) {
+	r.parts = r.parts[:0]
+	for _, f := range fields {
+		r.parts = append(r.parts, []byte(f))
+	}
+	return r.ranged()
+}
+
+// ranged gives the range of a row, and as its key all facts but the range.
+func (r *tableRows) ranged() (span rangeText, key []byte) {
+	r.key = r.key[:0]
+	for f := colCountry; f < len(r.t.at); f++ {
+		r.key = append(append(r.key, r.get(f)...), '\x1f')
+	}
+	span.first = r.get(colRange)
+	if len(span.first) == 0 && r.t.at[colFirst] >= 0 {
+		span.first, span.last = r.get(colFirst), r.get(colLast)
+		if span.last == nil {
+			span.last = []byte{}
+		}
+	}
+	return span, r.key
+}
+
+func (r *tableRows) get(f int) []byte {
+	if i := r.t.at[f]; i >= 0 && i < len(r.parts) {
+		return bytes.TrimSpace(r.parts[i])
+	}
+	return nil
+}
+
+func (r *tableRows) place() (p place, remark string, passed bool, err error) {
+	if r.whole != nil {
+		r.parts = split(append(r.parts[:0], nil), r.whole, r.separator)
+	}
+	text := func(f int) string { return string(r.get(f)) }
+	p.country, p.region, p.city = strings.ToUpper(text(colCountry)), strings.ToUpper(text(colRegion)), plain.Clean(text(colCity), 200)
+	p.postal = plain.Clean(text(colPostal), 40)
+	if p.country != "" {
+		if err := almanac.CheckCode(p.country); err != nil {
+			return p, "", false, fmt.Errorf("country_code: %w", err)
+		}
+	} else if p.region+p.city != "" {
+		return p, "", false, errors.New("country_code: a region or city stands there without a country")
+	}
+	remark = p.checkRegion()
+	if p.point, err = readPoint(text(colLatitude), text(colLongitude)); err != nil {
+		return p, "", false, err
+	}
+	if p.point != nil && p.swapped() {
+		p.point, remark = nil, joinRemarks(remark, fmt.Sprintf("the coordinates lie far from %s and would lie in it if latitude and longitude were swapped; they were dropped", p.country))
+	}
+	if p.radiusKm, err = number("radius_km", text(colRadius), 0, 20_100); err != nil {
+		return p, "", false, err
+	}
+	if p.zone = text(colZone); p.zone != "" {
+		if _, err := time.LoadLocation(p.zone); err != nil {
+			return p, "", false, fmt.Errorf("time_zone: %.40q is no zone of the IANA database", p.zone)
+		}
+	}
+	p.operator = plain.Clean(text(colOperator), 200)
+	if as := text(colNumber); as != "" {
 		n, err := strconv.ParseUint(strings.TrimPrefix(strings.ToUpper(as), "AS"), 10, 32)
 		if err != nil || n == 0 {
-			return rec, "", fmt.Errorf("as_number: %.20q is no AS number", as)
+			return p, "", false, fmt.Errorf("as_number: %.20q is no AS number", as)
 		}
-		rec.asNumber = uint32(n)
+		p.asNumber = uint32(n)
 	}
-	if !rec.locates() && !rec.names() {
-		return rec, "", errors.New("the row says nothing of its range")
+	p.labels = strings.FieldsFunc(text(colLabels), func(r rune) bool { return r == ';' || r == ' ' })
+	if !p.locates() && !p.names() && len(p.labels) == 0 {
+		return p, "", false, errors.New("the row says nothing of its range")
 	}
-	return rec, remark, nil
+	return p, remark, false, nil
 }
 
-func (t table) point(fields []string) (*geo.Point, error) {
-	lat, lon := t.get(fields, "latitude"), t.get(fields, "longitude")
+func readPoint(lat, lon string) (*geo.Point, error) {
 	if lat == "" && lon == "" {
 		return nil, nil
 	}
-	latitude, err := t.number(fields, "latitude", -180, 180)
+	latitude, err := number("latitude", lat, -180, 180)
 	if err != nil {
 		return nil, err
 	}
-	longitude, err := t.number(fields, "longitude", -180, 180)
+	longitude, err := number("longitude", lon, -180, 180)
 	switch {
 	case err != nil:
 		return nil, err
@@ -177,8 +363,26 @@ func (t table) point(fields []string) (*geo.Point, error) {
 	return &geo.Point{Latitude: latitude, Longitude: longitude}, nil
 }
 
-func (t table) number(fields []string, fact string, least, most float64) (float64, error) {
-	text := t.get(fields, fact)
+// swapped says whether the point lies far from its country, and would not with
+// latitude and longitude swapped.
+func (p *place) swapped() bool {
+	area, ok := gazetteer.Country(p.country)
+	if !ok || math.Abs(p.point.Latitude-area.Middle.Latitude) < 10 && math.Abs(p.point.Longitude-area.Middle.Longitude) < 15 {
+		return false
+	}
+	other := geo.Point{Latitude: p.point.Longitude, Longitude: p.point.Latitude}
+	near := func(q geo.Point) bool { return geo.DistanceKm(area.Middle, q) < 300+2*area.RadiusKm }
+	return other.Valid() && !near(*p.point) && near(other)
+}
+
+func joinRemarks(a, b string) string {
+	if a == "" {
+		return b
+	}
+	return a + "; " + b
+}
+
+func number(fact, text string, least, most float64) (float64, error) {
 	if text == "" {
 		return 0, nil
 	}
@@ -187,4 +391,42 @@ func (t table) number(fields []string, fact string, least, most float64) (float6
 		return 0, fmt.Errorf("%s: %.20q is no number from %g to %g", fact, text, least, most)
 	}
 	return n, nil
+}
+
+// jsonRows reads an object a line.
+type jsonRows struct{ tableRows }
+
+func (r *jsonRows) row(line []byte) (span rangeText, key []byte, skip bool, err error) {
+	if len(bytes.TrimSpace(line)) == 0 {
+		return span, nil, true, nil
+	}
+	var object map[string]any
+	from := json.NewDecoder(bytes.NewReader(line))
+	from.UseNumber()
+	if err := from.Decode(&object); err != nil {
+		return span, nil, false, fmt.Errorf("no JSON object: %w", err)
+	}
+	r.parts = r.parts[:0]
+	for _, name := range r.t.head {
+		r.parts = append(r.parts, []byte(textOf(object[name])))
+	}
+	span, key = r.ranged()
+	return span, key, false, nil
+}
+
+// textOf gives a value as a table would write it.
+func textOf(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return ""
+	case string:
+		return v
+	case []any:
+		var list []string
+		for _, part := range v {
+			list = append(list, textOf(part))
+		}
+		return strings.Join(list, ";")
+	}
+	return fmt.Sprint(v)
 }

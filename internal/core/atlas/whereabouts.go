@@ -83,6 +83,7 @@ func claim(s *Source, rec record, used bool, reason string) Evidence {
 	e.add("country_code", rec.country)
 	e.add("region_code", rec.region)
 	e.add("city", rec.city)
+	e.add("postal_code", rec.postal)
 	if rec.point != nil {
 		e.add("latitude", fmt.Sprint(rec.point.Latitude))
 		e.add("longitude", fmt.Sprint(rec.point.Longitude))
@@ -128,7 +129,11 @@ func locate(rec record) (Whereabouts, []Evidence) {
 	} else {
 		w.Missing["city"] = "the source stops at the " + string(w.Level)
 	}
-	w.Missing["postal_code"] = "the source gives none here"
+	if rec.postal != "" {
+		w.PostalCode = &rec.postal
+	} else {
+		w.Missing["postal_code"] = "the source gives none here"
+	}
 	e := derive(&w, rec)
 	w.own(&e, rec)
 	if len(e.Facts) == 0 && e.Used {

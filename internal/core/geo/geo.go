@@ -68,3 +68,9 @@ func RadiusKm(middle Point, points []Weighted, share float64) float64 {
 }
 
 func rad(degrees float64) float64 { return degrees * math.Pi / 180 }
+
+// Valid says whether p lies on the sphere: latitude within 90 degrees, longitude
+// within 180, neither of them NaN.
+func (p Point) Valid() bool {
+	return math.Abs(p.Latitude) <= 90 && math.Abs(p.Longitude) <= 180
+}

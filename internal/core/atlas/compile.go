@@ -1,0 +1,251 @@
+package atlas
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/rangetable"
+)
+
+// ErrTooManyRejects is wrapped where more than half of the rows of a source
+// are rejected: then it is probably something else.
+var ErrTooManyRejects = errors.New("more than half of the rows were rejected")
+
+// collected is what was read of a source: rows whose Value is the index of
+// their place and whose Tag is their line, in runs that are sorted.
+type collected struct {
+	source *Source
+	v4, v6 runs
+	spans  map[uint32]addr.Range // of lines whose range is no single prefix
+	note   func(reject bool, n Note)
+}
+
+// runs are sorted rows, a run after another.
+type runs struct{ list [][]rangetable.Row }
+
+func (r *runs) add(run []rangetable.Row) {
+	if len(run) > 0 {
+		r.list = append(r.list, run)
+	}
+}
+
+// order is by address, the wider first, and by line for what stands twice.
+func order(a, b rangetable.Row) int {
+	if c := a.Compare(b); c != 0 {
+		return c
+	}
+	return cmp.Compare(a.Tag, b.Tag)
+}
+
+// merge sorts all runs into one.
+func (r *runs) merge() []rangetable.Row {
+	var begins []int
+	rows := slices.Concat(r.list...)
+	at := 0
+	for _, run := range r.list {
+		if at == 0 || order(rows[at-1], run[0]) > 0 {
+			begins = append(begins, at)
+		}
+		at += len(run)
+	}
+	r.list = nil
+	if len(begins) < 2 {
+		return rows
+	}
+	spare := make([]rangetable.Row, len(rows))
+	for len(begins) > 1 {
+		var next []int
+		for i := 0; i < len(begins); i += 2 {
+			from, middle, to := begins[i], len(rows), len(rows)
+			if i+1 < len(begins) {
+				middle = begins[i+1]
+			}
+			if i+2 < len(begins) {
+				to = begins[i+2]
+			}
+			mergeTwo(spare[from:to], rows[from:middle], rows[middle:to])
+			next = append(next, from)
+		}
+		rows, spare, begins = spare, rows, next
+	}
+	return rows
+}
+
+func mergeTwo(to, a, b []rangetable.Row) {
+	for i := range to {
+		if len(b) == 0 || len(a) > 0 && order(a[0], b[0]) <= 0 {
+			to[i], a = a[0], a[1:]
+		} else {
+			to[i], b = b[0], b[1:]
+		}
+	}
+}
+
+// compile indexes what was read.
+func (c *collected) compile() (*Source, error) {
+	s := c.source
+	v4, v6 := make(chan []rangetable.Row, 1), c.v6.merge
+	go func() { v4 <- c.v4.merge() }()
+	rows6 := v6()
+	rows4 := <-v4
+	twice := map[uint32]uint32{} // line -> the line that has its prefix
+	for _, rows := range [][]rangetable.Row{rows4, rows6} {
+		findTwins(rows, twice)
+	}
+	if len(twice) > 0 {
+		rows4, rows6 = c.dropTwins(rows4, twice, true), c.dropTwins(rows6, twice, false)
+	}
+	if s.Rejected*2 > s.Rows {
+		return nil, fmt.Errorf("%s: %w: %d of %d, the first on line %d: %s",
+			s.Name, ErrTooManyRejects, s.Rejected, s.Rows, s.Rejects[0].Line, s.Rejects[0].Reason)
+	}
+	if len(rows4)+len(rows6) >= math.MaxInt32 {
+		return nil, fmt.Errorf("%s: more than %d ranges", s.Name, math.MaxInt32)
+	}
+	return s, c.index(rows4, rows6)
+}
+
+// findTwins says which lines repeat a prefix of an earlier line that stands.
+func findTwins(rows []rangetable.Row, twice map[uint32]uint32) {
+	var groups [][]uint32 // lines that have the same prefix, ascending
+	of := map[uint32][]int{}
+	for i := 1; i < len(rows); i++ {
+		if !rows[i].Twin(rows[i-1]) {
+			continue
+		}
+		group := []uint32{rows[i-1].Tag}
+		for ; i < len(rows) && rows[i].Twin(rows[i-1]); i++ {
+			group = append(group, rows[i].Tag)
+		}
+		for _, line := range group {
+			of[line] = append(of[line], len(groups))
+		}
+		groups = append(groups, group)
+	}
+	owner := make([]uint32, len(groups))
+	for _, line := range slices.Sorted(maps.Keys(of)) {
+		for _, g := range of[line] {
+			if owner[g] != 0 {
+				twice[line] = owner[g]
+				break
+			}
+		}
+		if twice[line] == 0 {
+			for _, g := range of[line] {
+				owner[g] = line
+			}
+		}
+	}
+}
+
+func (c *collected) dropTwins(rows []rangetable.Row, twice map[uint32]uint32, is4 bool) []rangetable.Row {
+	said := map[uint32]bool{}
+	return slices.DeleteFunc(rows, func(r rangetable.Row) bool {
+		first := twice[r.Tag]
+		if first == 0 {
+			return false
+		}
+		if !said[r.Tag] {
+			said[r.Tag] = true
+			c.source.Accepted--
+			c.note(true, Note{int(r.Tag), r.Prefix(is4).String(), fmt.Sprintf("the prefix %s stands on line %d already", r.Prefix(is4), first)})
+		}
+		return true
+	})
+}
+
+// index makes nodes of the rows, and the table that leads to them.
+func (c *collected) index(rows4, rows6 []rangetable.Row) (err error) {
+	s := c.source
+	s.nodes = make([]uint32, nodeWords*(len(rows4)+len(rows6)))
+	s.Coverage.Ranges4, s.Coverage.Ranges6 = len(rows4), len(rows6)
+	classes, err := c.classes()
+	if err != nil {
+		return err
+	}
+	four, nested := make(chan *nodesOf, 1), 0
+	go func() { four <- c.nodesOf(rows4, 1, true, classes) }()
+	six := c.nodesOf(rows6, uint32(1+len(rows4)), false, classes)
+	for _, f := range []*nodesOf{<-four, six} {
+		s.spans = append(s.spans, f.spans...)
+		nested += f.nested
+		for i, amount := range f.covered {
+			s.Coverage.add(&classes.list[i], f.is4, amount)
+		}
+	}
+	s.Nested = nested
+	if s.table, err = rangetable.Build(rows4, rows6); err != nil {
+		return fmt.Errorf("%s: %w", s.Name, err)
+	}
+	return nil
+}
+
+// classes sorts places by what coverage asks of them. Class 0 locates nothing.
+type classes struct {
+	of   []uint16 // by place
+	list []place
+}
+
+func (c *collected) classes() (*classes, error) {
+	s := c.source
+	k := &classes{of: make([]uint16, len(s.offsets)-1), list: []place{{}}}
+	known := map[[2]string]uint16{}
+	for i := range k.of {
+		p, err := readPlace(s.blob[s.offsets[i]:s.offsets[i+1]])
+		if err != nil {
+			return nil, err
+		}
+		if !p.locates() {
+			continue
+		}
+		key := [2]string{p.country, string(p.level())}
+		if known[key] == 0 {
+			known[key] = uint16(len(k.list))
+			k.list = append(k.list, *p)
+		}
+		k.of[i] = known[key]
+	}
+	return k, nil
+}
+
+// nodesOf is what is learned of one family's rows.
+type nodesOf struct {
+	is4     bool
+	spans   []uint32
+	nested  int
+	covered []float64 // by class
+}
+
+// nodesOf gives the rows, sorted, the numbers from first on.
+func (c *collected) nodesOf(rows []rangetable.Row, first uint32, is4 bool, k *classes) *nodesOf {
+	f := &nodesOf{is4: is4, covered: make([]float64, len(k.list))}
+	located := make([]uint16, len(rows)) // the class that locates each row
+	rangetable.Parents(rows, func(i, parent int) {
+		row, n := &rows[i], first+uint32(i)
+		around := uint32(0)
+		located[i] = k.of[row.Value]
+		if parent >= 0 {
+			around = first + uint32(parent)
+			f.nested++
+			if located[i] == 0 {
+				located[i] = located[parent]
+			}
+			f.covered[located[parent]] -= amount(row, is4)
+		}
+		f.covered[located[i]] += amount(row, is4)
+		c.source.nodes[nodeWords*(n-1)], c.source.nodes[nodeWords*(n-1)+1] = row.Value|uint32(row.Bits)<<placeBits, around
+		if len(c.spans) > 0 {
+			if span, ok := c.spans[row.Tag]; ok {
+				begins, ends := toWords(span.First), toWords(span.Last)
+				f.spans = append(append(append(f.spans, n), begins[:]...), ends[:]...)
+			}
+		}
+		row.Value = n
+	})
+	return f
+}
