@@ -101,10 +101,10 @@ enriched visits.`,
 		SilenceUsage:  true,
 		PersistentPreRunE: func(*cobra.Command, []string) error {
 			switch a.output {
-			case "table", "json", "ndjson":
+			case "table", "json", "ndjson", "csv", "yaml":
 				return nil
 			}
-			return usageError{fmt.Errorf("--output %s is not known: give table, json or ndjson", a.output)}
+			return usageError{fmt.Errorf("--output %s is not known: give table, json, ndjson, csv or yaml", a.output)}
 		},
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
@@ -115,8 +115,8 @@ enriched visits.`,
 	root.PersistentFlags().StringVar(&a.server, "server", server, "the desk address of the service (EASTPORCH_SERVER)")
 	root.PersistentFlags().StringVar(&a.key, "key", "", "the key to use (EASTPORCH_KEY); else the one that login kept for the server")
 	root.PersistentFlags().StringVar(&a.store, "profile", profilePath(sys.Getenv), "where login keeps keys, by server")
-	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table, json or ndjson")
-	root.AddCommand(a.serve(), a.demo(), a.resolve(), a.kind(), a.find(), a.trail(), a.checkup(), a.visits(), a.keys(), a.login(), a.version())
+	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table, json, ndjson, csv or yaml")
+	root.AddCommand(a.serve(), a.demo(), a.resolve(), a.kind(), a.find(), a.trail(), a.checkup(), a.visits(), a.atlas(), a.corrections(), a.ranges(), a.near(), a.areas(), a.keys(), a.login(), a.version())
 	return root
 }
 

@@ -79,6 +79,13 @@ func (a *app) fillDemo(ctx context.Context, s *server.Server, file string, visit
 	if err := demo.Send(ctx, c, demo.Visits(demo.Seed, visits, until), progress); err != nil {
 		return err
 	}
+	// Two weeks later: a newer feed, whose edition waits to be looked at.
+	if err := demo.WriteNext(filepath.Dir(file)); err != nil {
+		return err
+	}
+	if err := c.BuildEdition(ctx); err != nil {
+		return err
+	}
 	link, err := s.Link(ctx)
 	if err != nil {
 		return err

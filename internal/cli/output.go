@@ -10,6 +10,8 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
+
+	"eastporch/internal/formats"
 )
 
 // newTable makes a table in the one style of all commands; figures columns are
@@ -43,8 +45,8 @@ func (w trimmed) Write(p []byte) (int, error) {
 	return len(p), err
 }
 
-// emit writes values as JSON (one array) or NDJSON (one a line), or calls
-// draw for a table. A single value that stands for itself is no array.
+// emit writes values as JSON or YAML (one list), as NDJSON (one a line) or CSV
+// (one a row), or calls draw for a table. A single value that stands for itself is no array.
 func emit[T any](a *app, values []T, single bool, draw func()) error {
 	switch a.output {
 	case "ndjson":
@@ -64,6 +66,16 @@ func emit[T any](a *app, values []T, single bool, draw func()) error {
 			return e.Encode(values[0])
 		}
 		return e.Encode(append([]T{}, values...))
+	case "csv", "yaml":
+		var value any = append([]T{}, values...)
+		if single && len(values) == 1 && a.output == "yaml" {
+			value = values[0]
+		}
+		text, err := formats.Render(a.output, value, "", nil)
+		if err == nil {
+			_, err = a.Out.Write(text)
+		}
+		return err
 	}
 	draw()
 	return nil

@@ -4,8 +4,6 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -20,20 +18,23 @@ import (
 func (a *app) resolve() *cobra.Command {
 	var file string
 	var open []string
+	var why bool
 	cmd := &cobra.Command{
 		Use:   "resolve ADDRESS… | -",
 		Short: "Say where addresses are, and why",
 		Long: `Gives the card of each address: whereabouts, network, clock, money and the
-evidence for them. Asks the service, or works offline on a geofeed (RFC 8805)
-with --atlas. With - the addresses are read from standard input, one a line.
+evidence for them; with --why, every range of every source that holds the address
+and which fact came from which. Asks the service, or works offline with --atlas on
+an edition, or on a source such as a geofeed. With - the addresses are read from standard input, one a line.
 An address that cannot be read is reported, the others are answered, and the
 exit code is 1.`,
 		Example: `  eastporch resolve 198.18.3.40
+  eastporch resolve --why 198.18.3.40
   eastporch resolve --atlas harbour-net.csv --open 198.18.0.0/15 198.18.3.40
   cut -f1 addresses.txt | eastporch resolve - --output ndjson`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			ask, err := a.resolver(cmd, file, open)
+			ask, err := a.resolver(cmd, file, open, why)
 			if err != nil {
 				return err
 			}
@@ -55,13 +56,14 @@ exit code is 1.`,
 			return errors.Join(append(failed, err)...)
 		},
 	}
-	cmd.Flags().StringVar(&file, "atlas", "", "work offline on this geofeed")
+	cmd.Flags().StringVar(&file, "atlas", "", "work offline on this edition or source")
+	cmd.Flags().BoolVar(&why, "why", false, "list every range that holds the address")
 	cmd.Flags().StringSliceVar(&open, "open", nil, "offline: resolve these prefixes although they are special")
 	return cmd
 }
 
 // resolver gives what answers for one address: the service or a file.
-func (a *app) resolver(cmd *cobra.Command, file string, open []string) (func(string) (visit.Card, error), error) {
+func (a *app) resolver(cmd *cobra.Command, file string, open []string, why bool) (func(string) (visit.Card, error), error) {
 	if file == "" {
 		if len(open) > 0 {
 			return nil, usageError{errors.New("--open goes with --atlas: the service has its own policy")}
@@ -70,7 +72,12 @@ func (a *app) resolver(cmd *cobra.Command, file string, open []string) (func(str
 		if err != nil {
 			return nil, err
 		}
-		return func(in string) (visit.Card, error) { return c.Address(cmd.Context(), in) }, nil
+		return func(in string) (visit.Card, error) {
+			if why {
+				return c.Why(cmd.Context(), in)
+			}
+			return c.Address(cmd.Context(), in)
+		}, nil
 	}
 	var rules []addr.Rule
 	for _, text := range open {
@@ -80,35 +87,27 @@ func (a *app) resolver(cmd *cobra.Command, file string, open []string) (func(str
 		}
 		rules = append(rules, addr.Rule{Prefix: p, Action: addr.Resolve})
 	}
-	src, err := a.readGeofeed(file)
+	edition, err := a.openAtlas(file)
 	if err != nil {
 		return nil, err
 	}
-	pipeline := visit.Pipeline{Policy: addr.NewPolicy(rules...), Atlas: atlas.New(src)}
+	a.noteln("Offline: the owner's corrections are not in an edition file.")
+	pipeline := visit.Pipeline{Policy: addr.NewPolicy(rules...), Atlas: edition}
 	return func(in string) (visit.Card, error) {
 		ip, _, err := addr.Read(in)
 		if err != nil {
 			return visit.Card{}, err
 		}
-		return pipeline.Card(ip, visit.ObtainedGiven, "", time.Now()), nil
+		card := pipeline.Card(ip, visit.ObtainedGiven, "", time.Now())
+		if why && !card.Address.SetAside {
+			subject := ip
+			if inner := card.Address.Embedded.Addr; inner.IsValid() {
+				subject = inner
+			}
+			card.Evidence = edition.Why(subject)
+		}
+		return card, nil
 	}, nil
-}
-
-// readGeofeed reads a file and notes what was rejected.
-func (a *app) readGeofeed(file string) (*atlas.Source, error) {
-	f, err := os.Open(file)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	src, err := atlas.ReadGeofeed(f, atlas.About{Name: filepath.Base(file), Rank: 1})
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", file, err)
-	}
-	for _, n := range append(src.Rejects[:len(src.Rejects):len(src.Rejects)], src.Remarks...) {
-		a.noteln(fmt.Sprintf("%s line %d: %s", file, n.Line, n.Reason))
-	}
-	return src, nil
 }
 
 // inputs gives the arguments, or the lines of standard input for "-".

@@ -149,7 +149,10 @@ func (c *Client) Visits(ctx context.Context, filter url.Values, cursor string, l
 // *[Problem].
 func (c *Client) call(ctx context.Context, method, path string, body, answer any) error {
 	var send io.Reader
-	if body != nil {
+	kind := "application/json"
+	if r, ok := body.(raw); ok {
+		send, kind = r.reader(), r.kind
+	} else if body != nil {
 		text, err := json.Marshal(body)
 		if err != nil {
 			return err
@@ -161,7 +164,7 @@ func (c *Client) call(ctx context.Context, method, path string, body, answer any
 		return err
 	}
 	if body != nil {
-		req.Header.Set("Content-Type", "application/json")
+		req.Header.Set("Content-Type", kind)
 	}
 	if c.key != "" {
 		req.Header.Set("Authorization", "Bearer "+c.key)
@@ -182,9 +185,7 @@ func (c *Client) call(ctx context.Context, method, path string, body, answer any
 		return fmt.Errorf("answer of %s: %w", c.base, err)
 	}
 	if res.StatusCode >= http.StatusBadRequest {
-		problem := &Problem{Title: "The service refused", Detail: res.Status + "."}
-		_ = json.Unmarshal(text, problem) // what is not a problem document stays as above
-		return problem
+		return problemOf(res, text)
 	}
 	if answer == nil {
 		return nil
@@ -193,4 +194,10 @@ func (c *Client) call(ctx context.Context, method, path string, body, answer any
 		return fmt.Errorf("%s answered with something that is no answer of East Porch: %w", c.base, err)
 	}
 	return nil
+}
+
+func problemOf(res *http.Response, text []byte) *Problem {
+	problem := &Problem{Title: "The service refused", Detail: res.Status + "."}
+	_ = json.Unmarshal(text, problem) // what is not a problem document stays as above
+	return problem
 }

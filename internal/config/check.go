@@ -112,7 +112,18 @@ func (l *loader) check(c *Config) {
 		l.checkRule(fmt.Sprintf("policy.%d", i), r)
 	}
 	l.checkProxies(c)
+	if c.Atlas.Swap != "auto" && c.Atlas.Swap != "hand" {
+		l.problem("atlas.swap", fmt.Sprintf("%q is no way to swap editions", c.Atlas.Swap), "Give auto, or hand.")
+	}
+	if c.MapLink != "" && !(strings.HasPrefix(c.MapLink, "https://") && strings.Contains(c.MapLink, "{latitude}") && strings.Contains(c.MapLink, "{longitude}")) {
+		l.problem("map_link", "this is no template of a link", "Begin it with https:// and write {latitude} and {longitude} where they belong.")
+	}
+	names := map[string]bool{}
 	for i, s := range c.Atlas.Sources {
+		if names[s.Name] {
+			l.problem(fmt.Sprintf("atlas.sources.%d.name", i), fmt.Sprintf("two sources are called %q", s.Name), "Give each its own name.")
+		}
+		names[s.Name] = true
 		l.checkSource(fmt.Sprintf("atlas.sources.%d", i), s)
 	}
 }
@@ -193,13 +204,17 @@ func (l *loader) checkRule(key string, r PolicyRule) {
 }
 
 func (l *loader) checkSource(key string, s Source) {
-	if s.Name == "" || s.File == "" {
-		l.problem(key, "a source has a name and a file", "Give both, name: and file:.")
+	isDatabase := strings.HasPrefix(s.URL, "postgres://") || strings.HasPrefix(s.URL, "postgresql://")
+	switch {
+	case s.Name == "" || (s.File == "") == (s.URL == ""):
+		l.problem(key, "a source has a name, and a file or an url", "Give name:, and either file: or url:.")
+	case s.URL != "" && !isDatabase && !strings.HasPrefix(s.URL, "http://") && !strings.HasPrefix(s.URL, "https://"):
+		l.problem(key+".url", "this is no address of HTTP or PostgreSQL", "Begin it with https://, http:// or postgres://.")
+	case isDatabase != (s.Query != ""):
+		l.problem(key+".query", "a query goes with an address of PostgreSQL", "Give both url: postgres://… and query: SELECT ….")
 	}
-	switch s.Format {
-	case "geofeed", "delegated", "csv", "tsv":
-	default:
-		l.problem(key+".format", fmt.Sprintf("%q is not a format", s.Format), "Give geofeed (RFC 8805), delegated (the registries' statistics), csv or tsv.")
+	if formats := atlas.Formats; !isDatabase && !slices.Contains(formats, atlas.Format(s.Format)) {
+		l.problem(key+".format", fmt.Sprintf("%q is not a format", s.Format), fmt.Sprintf("Give one of %v; eastporch atlas describe FILE says which.", formats))
 	}
 	for fact := range s.Columns {
 		if !slices.Contains(atlas.Columns, fact) {

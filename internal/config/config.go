@@ -45,7 +45,15 @@ type Config struct {
 	NAT64  []string            `koanf:"nat64"` // the owner's translation prefixes
 	Atlas  struct {
 		Sources []Source `koanf:"sources"`
+		// Swap says whether a new edition is used at once (auto) or by hand.
+		Swap        string        `koanf:"swap"`
+		Reread      time.Duration `koanf:"reread"`       // how often sources are looked at; 0 is only at start
+		FetchInside bool          `koanf:"fetch_inside"` // fetch from addresses that are not public
+		KnownPoints string        `koanf:"known_points"` // a file that editions are held against
 	} `koanf:"atlas"`
+	Areas        []string `koanf:"areas"`         // files of GeoJSON: the owner's named polygons
+	ResolveNames bool     `koanf:"resolve_names"` // host names may be asked for in place of addresses
+	MapLink      string   `koanf:"map_link"`      // template of a link to a map outside, "" for none
 }
 
 // Door is one listener.
@@ -82,17 +90,29 @@ type PolicyRule struct {
 	StoredAs string `koanf:"stored_as"`
 }
 
-// Source is one file of range data.
+// Source is one body of range data.
 type Source struct {
 	Name    string `koanf:"name"`
-	File    string `koanf:"file"`   // relative to the configuration file
-	Format  string `koanf:"format"` // geofeed, delegated, csv or tsv
+	File    string `koanf:"file"`   // relative to the configuration file, or
+	URL     string `koanf:"url"`    // of HTTP(S), or of PostgreSQL with a query
+	Query   string `koanf:"query"`  // whose columns are those of a table
+	Format  string `koanf:"format"` // one of atlas.Formats
 	Rank    int    `koanf:"rank"`
-	Dated   string `koanf:"dated"` // YYYY-MM-DD
+	Dated   string `koanf:"dated"` // YYYY-MM-DD; by default the file's own date
 	Licence string `koanf:"licence"`
 	Credit  string `koanf:"credit"`
+	Label   string `koanf:"label"`  // of a list
+	Postal  bool   `koanf:"postal"` // keep a geofeed's postal codes
 	// Columns maps facts to a table's own names of columns.
 	Columns map[string]string `koanf:"columns"`
+}
+
+// Location is where the source is: an absolute path or an address.
+func (s Source) Location(in Input) string {
+	if s.URL != "" {
+		return s.URL
+	}
+	return in.Path(s.File)
 }
 
 // Input is where a configuration comes from.
@@ -136,6 +156,7 @@ func defaults(getenv func(string) string) map[string]any {
 		"desk.address": "127.0.0.1:8081", "desk.max_header_bytes": 64 << 10, "desk.max_body_bytes": 1 << 20,
 		"desk.header_timeout": "10s", "desk.timeout": "60s",
 		"limits.key_per_second": 1000, "limits.visitor_per_second": 20,
+		"atlas.swap": "auto", "atlas.reread": "0s",
 		"data_dir":  DefaultDataDir(getenv, "eastporch"),
 		"log.level": "info", "log.format": "text", "shutdown_grace": "10s",
 		"sites": []any{map[string]any{"host": "localhost", "name": "This machine"}},

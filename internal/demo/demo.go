@@ -31,7 +31,7 @@ func Write(dir string) (config string, err error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return "", fmt.Errorf("directory of the demo: %w", err)
 	}
-	for _, name := range []string{"harbour-net.csv", "lakeside-exchange.csv", "alder-networks.csv", "registry-statistics.txt", "eastporch.yaml"} {
+	for _, name := range []string{"lakeside-exchange.csv", "alder-networks.csv", "registry-statistics.txt", "areas.geojson", "eastporch.yaml"} {
 		text, err := files.ReadFile("files/" + name)
 		if err != nil {
 			return "", err
@@ -41,7 +41,28 @@ func Write(dir string) (config string, err error) {
 			return "", fmt.Errorf("directory of the demo: %w", err)
 		}
 	}
-	return config, nil
+	if err := os.WriteFile(filepath.Join(dir, "known-points.csv"), knownPoints(), 0o644); err != nil {
+		return "", fmt.Errorf("directory of the demo: %w", err)
+	}
+	return config, writeFeed(dir, "harbour-net.csv", time.Date(2026, 10, 28, 5, 0, 0, 0, time.UTC))
+}
+
+// WriteNext writes the geofeed that Harbour Net publishes two weeks later in
+// place of the one before.
+func WriteNext(dir string) error {
+	return writeFeed(dir, "harbour-net-next.csv", time.Date(2026, 11, 14, 5, 0, 0, 0, time.UTC))
+}
+
+func writeFeed(dir, name string, dated time.Time) error {
+	text, err := files.ReadFile("files/" + name)
+	if err != nil {
+		return err
+	}
+	file := filepath.Join(dir, "harbour-net.csv")
+	if err := os.WriteFile(file, text, 0o644); err != nil {
+		return fmt.Errorf("directory of the demo: %w", err)
+	}
+	return os.Chtimes(file, dated, dated)
 }
 
 // senders is how many visits are sent at a time.

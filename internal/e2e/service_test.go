@@ -51,7 +51,7 @@ func start(t *testing.T, flags map[string]any) *service {
 	file, err := demo.Write(t.TempDir())
 	require.NoError(t, err)
 	database := dbtest.New(t)
-	set := map[string]any{"visitor.address": "127.0.0.1:0", "desk.address": "127.0.0.1:0", "limits.visitor_per_second": 1000, "database.url": database}
+	set := map[string]any{"visitor.address": "127.0.0.1:0", "desk.address": "127.0.0.1:0", "limits.visitor_per_second": 1000, "database.url": database, "data_dir": t.TempDir()}
 	for k, v := range flags {
 		set[k] = v
 	}

@@ -23,10 +23,10 @@ import (
 
 	"eastporch/internal/config"
 	"eastporch/internal/core/addr"
-	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/visit"
+	"eastporch/internal/editions"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/cluster"
 	"eastporch/internal/server/httpapi"
@@ -52,6 +52,8 @@ type Server struct {
 	opt     Options
 	cluster *cluster.Cluster // nil where the owner has a database
 	store   *store.Store
+	shelf   *editions.Shelf
+	sources []editions.Source
 	doors   []door
 
 	keys     *access.Keys
@@ -68,13 +70,13 @@ type door struct {
 // Open reads the atlas, starts or connects to the database and listens. What
 // was opened is closed again where a later part fails.
 func Open(ctx context.Context, opt Options) (*Server, error) {
-	edition, err := openAtlas(opt)
-	if err != nil {
-		return nil, err
-	}
 	s := &Server{opt: opt}
-	if err = s.openStore(ctx); err == nil {
-		err = s.openDoors(ctx, edition)
+	err := s.openShelf(ctx)
+	if err == nil {
+		err = s.openStore(ctx)
+	}
+	if err == nil {
+		err = s.openDoors(ctx)
 	}
 	if err != nil {
 		stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), opt.Config.ShutdownGrace)
@@ -85,7 +87,7 @@ func Open(ctx context.Context, opt Options) (*Server, error) {
 }
 
 // openDoors makes the API and listens.
-func (s *Server) openDoors(ctx context.Context, edition *atlas.Atlas) (err error) {
+func (s *Server) openDoors(ctx context.Context) (err error) {
 	opt, cfg := s.opt, s.opt.Config
 	if s.keys, err = access.NewKeys(ctx, s.store, opt.Log, time.Now); err != nil {
 		return err
@@ -102,14 +104,23 @@ func (s *Server) openDoors(ctx context.Context, edition *atlas.Atlas) (err error
 	if err != nil {
 		return err
 	}
+	areas, err := s.areas()
+	if err != nil {
+		return err
+	}
+	if err := s.recorrect(ctx); err != nil {
+		return err
+	}
 	api := httpapi.Options{
-		Enrich: &visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(cfg.Rules()...), Labels: addr.NewLabels(labels), Translators: cfg.Translators(), Atlas: edition},
+		Enrich: &visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(cfg.Rules()...), Labels: addr.NewLabels(labels), Translators: cfg.Translators(), Atlas: s.shelf},
 		Finder: finder, Proxies: httpapi.ProxySettings{Trusted: append([]string{}, cfg.Proxies.Trusted...), Header: finder.Header(), Hops: cfg.Proxies.Hops},
 		TryProxies: func(p httpapi.ProxySettings) (caller.Finder, error) {
 			other := config.Config{Proxies: config.Proxies(p)}
 			return other.Finder(labels)
 		},
-		Watch: checkup.NewWatch(finder.Header(), time.Now().UTC()), Store: s.store, Atlas: edition, Console: webui.Handler(),
+		Watch: checkup.NewWatch(finder.Header(), time.Now().UTC()), Store: s.store, Console: webui.Handler(),
+		Shelf: s.shelf, AtlasStore: s.store, Rebuild: func() { _ = s.refresh(context.WithoutCancel(ctx), true) }, Recorrect: s.recorrect,
+		Areas: areas, LookUp: s.lookUp(), MapLink: cfg.MapLink,
 		Keys: s.keys, Sessions: s.sessions, Audit: s.store,
 		Limits: &httpapi.Limits{
 			Keys:     access.NewLimiter(float64(cfg.Limits.KeyPerSecond), 2*cfg.Limits.KeyPerSecond),
@@ -126,6 +137,9 @@ func (s *Server) openDoors(ctx context.Context, edition *atlas.Atlas) (err error
 		Version: opt.Version, Log: opt.Log, Now: time.Now,
 	}
 	api.Metrics = httpapi.NewMetrics(api.Watch)
+	if cfg.Atlas.KnownPoints != "" {
+		api.KnownPoints = opt.Input.Path(cfg.Atlas.KnownPoints)
+	}
 	for _, site := range cfg.Sites {
 		api.Sites = append(api.Sites, httpapi.Site{Host: site.Host, Name: site.Name, Privacy: site.PrivacyMode()})
 	}
@@ -193,42 +207,6 @@ func (s *Server) Key(ctx context.Context, name string, scope access.Scope) (secr
 	}
 	_, secret, err = s.keys.Create(ctx, access.Key{Name: name, Scope: scope}, actor)
 	return secret, err
-}
-
-func openAtlas(opt Options) (*atlas.Atlas, error) {
-	var sources []*atlas.Source
-	for _, c := range opt.Config.Atlas.Sources {
-		src, err := readSource(opt.Input.Path(c.File), c)
-		if err != nil {
-			return nil, err
-		}
-		opt.Log.Info("source read", "source", c.Name, "rows", src.Rows, "accepted", src.Accepted, "rejected", len(src.Rejects))
-		sources = append(sources, src)
-	}
-	if len(sources) == 0 {
-		opt.Log.Warn("no source of range data is configured: no address will be located", "key", "atlas.sources")
-	}
-	return atlas.New(sources...), nil
-}
-
-// readSource reads a file of range data in the format that the configuration
-// names.
-func readSource(file string, c config.Source) (*atlas.Source, error) {
-	f, err := os.Open(file)
-	if err != nil {
-		return nil, fmt.Errorf("source %s: %w", c.Name, err)
-	}
-	defer f.Close()
-	about := atlas.About{Name: c.Name, Rank: c.Rank, Dated: c.Dated, Licence: c.Licence, Credit: c.Credit}
-	switch c.Format {
-	case "delegated":
-		return atlas.ReadDelegated(f, about)
-	case "csv":
-		return atlas.ReadTable(f, ',', c.Columns, about)
-	case "tsv":
-		return atlas.ReadTable(f, '\t', c.Columns, about)
-	}
-	return atlas.ReadGeofeed(f, about)
 }
 
 func (s *Server) openStore(ctx context.Context) (err error) {
@@ -317,6 +295,10 @@ func (s *Server) Run(ctx context.Context) error {
 	}
 	group.Go(func() error {
 		s.keys.Run(running)
+		return nil
+	})
+	group.Go(func() error {
+		s.reread(running)
 		return nil
 	})
 	stopped := make(chan error, 1)

@@ -54,6 +54,9 @@ func (a *Atlas) With(first *Source) *Atlas {
 	return &c
 }
 
+// Current is the atlas itself: one that is never swapped.
+func (a *Atlas) Current() *Atlas { return a }
+
 // Built is when the edition was made.
 func (a *Atlas) Built() time.Time { return a.built }
 
@@ -109,7 +112,8 @@ func (a *Atlas) Lookup(ip netip.Addr) Finding {
 		case won.doNotLocate:
 			f.Evidence = append(f.Evidence, claim(s, rec, false, "a higher-ranked source asks not to locate this range"))
 		default:
-			*won, f.Evidence = fill(*won, s, rec, f.Evidence)
+			took, used, reason := fill(won, &rec)
+			f.Evidence = append(f.Evidence, claim(s, took, used, reason))
 		}
 	}
 	switch {
@@ -221,25 +225,43 @@ func (a *Atlas) Why(ip netip.Addr) []Evidence {
 }
 
 // fill takes the finer facts of a lower-ranked record where the coarser ones
-// agree, and adds what it said to the evidence.
-func fill(won record, s *Source, rec record, evidence []Evidence) (record, []Evidence) {
+// agree, and says which of it was used and why.
+func fill(won, rec *record) (took record, used bool, reason string) {
+	const fills = "fills what the higher-ranked source leaves open"
+	took = *rec
 	switch {
 	case rec.doNotLocate:
-		return won, append(evidence, claim(s, rec, false, "asks not to be located, but a higher-ranked source locates it"))
+		return took, false, "asks not to be located, but a higher-ranked source locates it"
 	case rec.country != won.country:
-		return won, append(evidence, claim(s, rec, false, "disagrees on the country, and ranks lower"))
+		return took, false, "disagrees on the country, and ranks lower"
 	case won.region == "" && won.city == "" && rec.region != "":
 		won.region, won.city, won.point, won.radiusKm, won.zone = rec.region, rec.city, rec.point, rec.radiusKm, rec.zone
-		rec.country = ""
-		return won, append(evidence, claim(s, rec, true, "fills what the higher-ranked source leaves open"))
+		took.country = ""
+		return took, true, fills
 	case won.region != rec.region && rec.region != "":
-		return won, append(evidence, claim(s, rec, false, "disagrees on the region, and ranks lower"))
+		return took, false, "disagrees on the region, and ranks lower"
 	case won.city == "" && rec.city != "":
 		won.city, won.point, won.radiusKm, won.zone = rec.city, rec.point, rec.radiusKm, rec.zone
-		rec.country, rec.region = "", ""
-		return won, append(evidence, claim(s, rec, true, "fills what the higher-ranked source leaves open"))
+		took.country, took.region = "", ""
+		return took, true, fills
 	case won.city != rec.city && rec.city != "":
-		return won, append(evidence, claim(s, rec, false, "disagrees on the town, and ranks lower"))
+		return took, false, "disagrees on the town, and ranks lower"
 	}
-	return won, append(evidence, claim(s, rec, false, "agrees, and ranks lower"))
+	return took, false, "agrees, and ranks lower"
+}
+
+// located is what Lookup finds of a location before anything is derived, without
+// the evidence. ok is false where nothing is said, or it must not be located.
+func (a *Atlas) located(ip netip.Addr) (won record, from *Source, ok bool) {
+	for _, s := range a.sources {
+		rec, said := s.find(ip, (*place).locates)
+		switch {
+		case !said:
+		case !ok:
+			won, from, ok = rec, s, true
+		case !won.doNotLocate:
+			fill(&won, &rec)
+		}
+	}
+	return won, from, ok && !won.doNotLocate
 }

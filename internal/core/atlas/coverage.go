@@ -2,7 +2,10 @@ package atlas
 
 import (
 	"math"
+	"net/netip"
+	"slices"
 
+	"eastporch/internal/core/addr"
 	"eastporch/internal/core/rangetable"
 )
 
@@ -13,6 +16,41 @@ type Coverage struct {
 	Ranges4   int                 `json:"ranges_ipv4"`
 	Ranges6   int                 `json:"ranges_ipv6"`
 	Countries map[string]*Covered `json:"countries"` // by country_code
+	// Nowhere is what ranges hold that say nothing of a location, or ask not to be
+	// located. Only [Atlas.Coverage] counts it.
+	Nowhere Covered `json:"nowhere"`
+}
+
+// Coverage goes through the whole edition and says what its merged answers
+// cover.
+func (a *Atlas) Coverage() Coverage {
+	var c Coverage
+	for _, s := range a.sources {
+		v4, v6 := s.Ranges()
+		c.Ranges4 += v4
+		c.Ranges6 += v6
+	}
+	for _, space := range []addr.Range{all4, all6} {
+		sweep(space, a.tables(), func(cell addr.Range) bool {
+			rec, _, ok := a.located(cell.First)
+			switch {
+			case ok:
+				c.add(&rec.place, space.First.Is4(), weight(cell))
+			case !a.holds(cell.First):
+			case space.First.Is4():
+				c.Nowhere.IPv4 += weight(cell)
+			default:
+				c.Nowhere.IPv6 += weight(cell)
+			}
+			return true
+		})
+	}
+	return c
+}
+
+// holds says whether any range holds an address.
+func (a *Atlas) holds(ip netip.Addr) bool {
+	return slices.ContainsFunc(a.sources, func(s *Source) bool { return s.table.Find(ip) != 0 })
 }
 
 // Covered counts what lies in one country: addresses of IPv4 and /48s of IPv6,

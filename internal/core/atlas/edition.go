@@ -9,19 +9,15 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
-	"math"
-	"os"
-	"path/filepath"
 	"runtime"
 	"sync"
-	"syscall"
 	"time"
 	"unsafe"
 
 	"eastporch/internal/core/rangetable"
 )
 
-// ErrEdition is wrapped by the errors of [Open] and [Atlas.Verify].
+// ErrEdition is wrapped by the errors of [OpenBytes] and [Atlas.Verify].
 var ErrEdition = errors.New("not a usable edition")
 
 // The prelude of an edition file; docs/formats/edition.md describes all of it.
@@ -94,37 +90,9 @@ func asWords(b []byte) []uint32 {
 	return unsafe.Slice((*uint32)(unsafe.Pointer(&b[0])), len(b)/4)
 }
 
-// WriteFile writes the edition to a file, all of it or nothing: beside it first,
-// and then in its place when it is on the disk. An edition can be opened where it
-// was written, on a little-endian machine.
-func (a *Atlas) WriteFile(path string) (err error) {
-	f, err := os.CreateTemp(filepath.Dir(path), ".edition-*")
-	if err != nil {
-		return err
-	}
-	defer func() {
-		if err != nil {
-			f.Close()
-			os.Remove(f.Name())
-		}
-	}()
-	if err = a.write(f); err != nil {
-		return err
-	}
-	if err = errors.Join(f.Chmod(0o644), f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	if err = os.Rename(f.Name(), path); err != nil {
-		return err
-	}
-	dir, err := os.Open(filepath.Dir(path))
-	if err != nil {
-		return err
-	}
-	return errors.Join(dir.Sync(), dir.Close())
-}
-
-func (a *Atlas) write(w io.Writer) error {
+// Write writes the edition as an edition file has it. It can be opened on a
+// little-endian machine.
+func (a *Atlas) Write(w io.Writer) error {
 	h := header{Name: a.name, Built: a.built, Sources: make([]sourceHeader, len(a.sources))}
 	var offset uint64
 	for i, s := range a.sources {
@@ -160,43 +128,13 @@ func (a *Atlas) write(w io.Writer) error {
 
 func align(n uint64) uint64 { return (n + alignment - 1) / alignment * alignment }
 
-// mapping is a file that is mapped into memory until nothing refers to it.
-type mapping struct{ bytes []byte }
-
-// Open maps an edition file into memory. It checks that the file is whole and
-// that every section lies within it, but not the checksums: [Atlas.Verify] does.
-// Whatever the file holds, lookups stay within it. The file must not be changed
-// while it is open; replace it by renaming another over it. It is unmapped when
-// the atlas is no longer used. The error wraps [ErrEdition], or is that of
-// opening the file.
-func Open(path string) (*Atlas, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return nil, err
-	}
-	if info.Size() < preludeSize || info.Size() > math.MaxInt {
-		return nil, fmt.Errorf("%s: %w: it is too short", path, ErrEdition)
-	}
-	b, err := syscall.Mmap(int(f.Fd()), 0, int(info.Size()), syscall.PROT_READ, syscall.MAP_SHARED)
-	if err != nil {
-		return nil, fmt.Errorf("%s: mapping it into memory: %w", path, err)
-	}
-	m := &mapping{bytes: b}
-	runtime.AddCleanup(m, func(b []byte) { _ = syscall.Munmap(b) }, b)
-	a, err := open(m)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
-	}
-	return a, nil
-}
-
-func open(m *mapping) (*Atlas, error) {
-	b := m.bytes
+// OpenBytes opens an edition in place: the bytes, which may be a file that is
+// mapped into memory, must not change while it is used, and must begin at a
+// multiple of 4. owner is kept alive as long as the atlas is. It checks that all
+// is there and that every section lies within it, but not the checksums:
+// [Atlas.Verify] does. Whatever the bytes hold, lookups stay within them. The
+// error wraps [ErrEdition].
+func OpenBytes(b []byte, owner any) (*Atlas, error) {
 	if len(b) < preludeSize || string(b[:len(magic)]) != magic {
 		return nil, fmt.Errorf("%w: it does not begin as one", ErrEdition)
 	}
@@ -221,7 +159,7 @@ func open(m *mapping) (*Atlas, error) {
 		if err != nil {
 			return nil, fmt.Errorf("%w: source %q: %w", ErrEdition, sh.Name, err)
 		}
-		s.mapping = m
+		s.owner = owner
 		a.sources = append(a.sources, s)
 	}
 	return a, nil
@@ -269,7 +207,7 @@ func (a *Atlas) Verify() error {
 				return fmt.Errorf("%w: the section %s of source %q is damaged: copy or build it again", ErrEdition, found.Name, s.Name)
 			}
 		}
-		runtime.KeepAlive(s.mapping)
+		runtime.KeepAlive(s)
 	}
 	return nil
 }

@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
-	"os"
-	"path/filepath"
 	"runtime"
 	"strings"
 	"testing"
@@ -94,9 +92,7 @@ func TestEditionSaysWhatTheTableSaid(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, len(list), s.Accepted)
 		require.Equal(t, s.Rows, s.Accepted+s.Rejected)
-		file := filepath.Join(t.TempDir(), "invented.edition")
-		require.NoError(t, New(s).WriteFile(file))
-		a, err := Open(file)
+		a, err := OpenBytes(written(t, New(s)), nil)
 		require.NoError(t, err)
 		require.NoError(t, a.Verify())
 		require.Equal(t, New(s).Name(), a.Name())
@@ -165,9 +161,14 @@ func smallEdition(t testing.TB) []byte {
 	}
 	s, err := ReadTable(strings.NewReader(table), ',', nil, About{Name: "invented", Rank: 1})
 	require.NoError(t, err)
+	return written(t, New(s))
+}
+
+func written(t testing.TB, a *Atlas) []byte {
+	t.Helper()
 	var b bytes.Buffer
-	require.NoError(t, New(s).write(&b))
-	return b.Bytes()
+	require.NoError(t, a.Write(&b))
+	return aligned(b.Bytes())
 }
 
 // nearby is an address that a small edition may know.
@@ -188,29 +189,21 @@ func aligned(b []byte) []byte {
 
 func TestEditionsThatAreNone(t *testing.T) {
 	whole := smallEdition(t)
-	dir := t.TempDir()
 	for name, c := range map[string]struct {
 		change func([]byte) []byte
 		says   string
 	}{
-		"empty":       {func(b []byte) []byte { return nil }, "too short"},
-		"truncated":   {func(b []byte) []byte { return b[:len(b)-1] }, "copy or build it again"},
-		"half":        {func(b []byte) []byte { return b[:len(b)/2] }, "copy or build it again"},
-		"other":       {func(b []byte) []byte { return bytes.Repeat([]byte("x"), 500) }, "does not begin as one"},
-		"an old one":  {func(b []byte) []byte { b[16] = 0; return b }, "atlas build"},
-		"its header":  {func(b []byte) []byte { b[100] ^= 1; return b }, "header is damaged"},
-		"longer":      {func(b []byte) []byte { return append(b, 0) }, "bytes of"},
-		"no such one": {nil, "no such file"},
+		"empty":      {func([]byte) []byte { return nil }, "does not begin as one"},
+		"truncated":  {func(b []byte) []byte { return b[:len(b)-1] }, "copy or build it again"},
+		"half":       {func(b []byte) []byte { return b[:len(b)/2] }, "copy or build it again"},
+		"other":      {func([]byte) []byte { return bytes.Repeat([]byte("x"), 500) }, "does not begin as one"},
+		"an old one": {func(b []byte) []byte { b[16] = 0; return b }, "atlas build"},
+		"its header": {func(b []byte) []byte { b[100] ^= 1; return b }, "header is damaged"},
+		"longer":     {func(b []byte) []byte { return append(b, 0) }, "bytes of"},
 	} {
-		file := filepath.Join(dir, name)
-		if c.change != nil {
-			require.NoError(t, os.WriteFile(file, c.change(bytes.Clone(whole)), 0o600))
-		}
-		_, err := Open(file)
+		_, err := OpenBytes(c.change(aligned(whole)), nil)
 		require.ErrorContains(t, err, c.says, name)
-		if c.change != nil {
-			require.ErrorIs(t, err, ErrEdition)
-		}
+		require.ErrorIs(t, err, ErrEdition)
 	}
 }
 
@@ -222,7 +215,7 @@ func TestEveryFlippedBitIsFoundOrHarmless(t *testing.T) {
 	for range 600 {
 		at, bit := r.IntN(len(whole)), byte(1)<<r.IntN(8)
 		whole[at] ^= bit
-		a, err := open(&mapping{bytes: whole})
+		a, err := OpenBytes(whole, nil)
 		if err == nil {
 			for range 20 {
 				_ = a.Why(nearby(r))
@@ -247,7 +240,7 @@ func FuzzOpen(f *testing.F) {
 	f.Fuzz(func(t *testing.T, at uint32, with []byte) {
 		b := aligned(whole)
 		copy(b[at%uint32(len(b)):], with)
-		a, err := open(&mapping{bytes: b})
+		a, err := OpenBytes(b, nil)
 		if err != nil {
 			return
 		}

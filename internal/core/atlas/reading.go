@@ -75,7 +75,7 @@ func Read(r io.Reader, how Reading, about About) (*Source, error) {
 		about.Basis = TableClaim
 		return readLines(r, how, about, nil, true)
 	case Parquet:
-		return nil, fmt.Errorf("%s: a Parquet file is read with ReadParquet, for it must be a file", about.Name)
+		return nil, fmt.Errorf("%s: a Parquet file is a file, not a stream", about.Name)
 	}
 	return nil, fmt.Errorf("%s: %q is no format: known are %v", about.Name, how.Format, Formats)
 }

@@ -15,7 +15,7 @@ type Basis string
 
 // The grounds. A registration is never passed off as a location.
 const (
-	Correction    Basis = "correction"
+	Corrects      Basis = "correction"
 	SelfPublished Basis = "self-published claim"
 	TableClaim    Basis = "table's claim"
 	Registration  Basis = "registration"
@@ -72,10 +72,10 @@ type Source struct {
 	offsets []uint32          // of places in blob, and its length
 	blob    []byte
 
-	places  []atomic.Pointer[place] // decoded
-	ready   sync.Once
-	mapping *mapping // what the arrays lie in, or nil
-	checks  []section
+	places []atomic.Pointer[place] // decoded
+	ready  sync.Once
+	owner  any // of what the arrays lie in, or nil
+	checks []section
 }
 
 const (

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"maps"
 	"math"
 	"slices"
 	"strconv"
@@ -400,10 +401,8 @@ func (r *jsonRows) row(line []byte) (span rangeText, key []byte, skip bool, err 
 	if len(bytes.TrimSpace(line)) == 0 {
 		return span, nil, true, nil
 	}
-	var object map[string]any
-	from := json.NewDecoder(bytes.NewReader(line))
-	from.UseNumber()
-	if err := from.Decode(&object); err != nil {
+	object, err := readObject(line)
+	if err != nil {
 		return span, nil, false, fmt.Errorf("no JSON object: %w", err)
 	}
 	r.parts = r.parts[:0]
@@ -413,6 +412,15 @@ func (r *jsonRows) row(line []byte) (span rangeText, key []byte, skip bool, err 
 	span, key = r.ranged()
 	return span, key, false, nil
 }
+
+func readObject(line []byte) (object map[string]any, err error) {
+	from := json.NewDecoder(bytes.NewReader(line))
+	from.UseNumber()
+	err = from.Decode(&object)
+	return object, err
+}
+
+func sortedKeys(m map[string]any) []string { return slices.Sorted(maps.Keys(m)) }
 
 // textOf gives a value as a table would write it.
 func textOf(v any) string {

@@ -72,6 +72,31 @@ func Country(code string) (Area, bool) { return load().area(code) }
 // caller must not change them.
 func Towns() []Town { return load().towns }
 
+// A NearTown is a town and how far away it is.
+type NearTown struct {
+	*Town
+	Km float64
+}
+
+var index = sync.OnceValue(func() *geo.Index {
+	points := make([]geo.Point, len(Towns()))
+	for i := range points {
+		points[i] = Towns()[i].Point
+	}
+	return geo.NewIndex(points)
+})
+
+// Near gives the n towns nearest to p, of at least so many people, the nearest
+// first. The first call makes an index, which takes some 30 ms.
+func Near(p geo.Point, n, people int) []NearTown {
+	towns := Towns()
+	list := []NearTown{}
+	for _, near := range index().Nearest(p, n, func(i int) bool { return towns[i].Population >= people }) {
+		list = append(list, NearTown{&towns[near.Place], near.Km})
+	}
+	return list
+}
+
 //go:embed towns.gz
 var packed []byte
 

@@ -3,6 +3,7 @@ package visit
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"eastporch/internal/core/addr"
@@ -20,7 +21,8 @@ type Pipeline struct {
 	Labels addr.Labels
 	// Translators are the owner's NAT64 prefixes.
 	Translators []netip.Prefix
-	Atlas       *atlas.Atlas
+	// Atlas gives the edition in use, which may be swapped: each card comes from one.
+	Atlas interface{ Current() *atlas.Atlas }
 }
 
 // Visitor finds the visitor of a request and makes its card. The header's keys
@@ -38,16 +40,22 @@ func (p *Pipeline) Visitor(peer netip.Addr, header map[string][]string, now time
 // was not found. An address that the policy sets aside is never looked up.
 func (p *Pipeline) Card(a netip.Addr, obtained, acceptLanguage string, now time.Time) Card {
 	a = addr.Canonical(a)
+	edition := p.Atlas.Current()
 	card := Card{
 		Address: Address{Text: addr.Optional{Addr: a}, Obtained: obtained},
 		Network: atlas.Network{Missing: map[string]string{}},
 		Labels:  p.Labels.Of(a), Evidence: []atlas.Evidence{},
-		Edition: Edition{Name: p.Atlas.Name(), Credits: p.Atlas.Credits()},
+		Edition: Edition{Name: edition.Name(), Credits: edition.Credits()},
 	}
 	subject := p.admit(&card, a)
 	if subject.IsValid() {
-		found := p.Atlas.Lookup(subject)
+		found := edition.Lookup(subject)
 		card.Whereabouts, card.Network, card.Evidence = found.Whereabouts, found.Network, found.Evidence
+		for _, label := range found.Labels {
+			if !slices.Contains(card.Labels, label) {
+				card.Labels = append(card.Labels, label)
+			}
+		}
 	} else {
 		reason := "the visitor was not found"
 		if card.Address.SetAside {

@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 
 	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
 )
 
@@ -22,6 +23,28 @@ type Visit struct {
 	Agent    *string      `json:"agent"`
 	Card     Card         `json:"card"`
 	Trail    caller.Trail `json:"trail"`
+	// Earlier is how the visit read in older editions, the oldest first.
+	Earlier []Reading `json:"earlier"`
+}
+
+// A Reading is what one edition said of a visit.
+type Reading struct {
+	Edition     string            `json:"edition"`
+	Whereabouts atlas.Whereabouts `json:"whereabouts"`
+	Network     atlas.Network     `json:"network"`
+}
+
+// Reread makes the card of a stored visit anew from the edition in use. ok is
+// false where it was made from that already, where it has no address to look up,
+// or where the address was truncated: its neighbours may be elsewhere.
+func (p *Pipeline) Reread(v Visit) (card Card, ok bool) {
+	a := v.Card.Address.Text.Addr
+	if !a.IsValid() || v.Card.Address.SetAside || addr.Truncate(a) == a || v.Card.Edition.Name == p.Atlas.Current().Name() {
+		return v.Card, false
+	}
+	card = p.Card(a, v.Card.Address.Obtained, "", v.Time)
+	card.Locale, card.Address, card.Labels = v.Card.Locale, v.Card.Address, v.Card.Labels
+	return card, true
 }
 
 // Keep gives the visit as mode lets it be stored: nothing of the address

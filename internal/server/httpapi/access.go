@@ -17,8 +17,9 @@ import (
 	"eastporch/internal/server/access"
 )
 
-// auditLog is what the handlers read of the log.
+// auditLog is what the handlers write and read of the log.
 type auditLog interface {
+	AddEvent(ctx context.Context, e access.Event) error
 	Events(ctx context.Context, before uuid.UUID, limit int) ([]access.Event, error)
 }
 

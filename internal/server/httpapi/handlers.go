@@ -8,18 +8,15 @@ import (
 	"github.com/gin-gonic/gin"
 
 	contract "eastporch/api"
-	"eastporch/internal/core/addr"
-	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/checkup"
-	"eastporch/internal/core/visit"
 )
 
 func (a *api) getVisitor(c *gin.Context) {
 	card, trail := a.Enrich.Visitor(peer(c.Request), c.Request.Header, a.Now())
 	a.observed(peer(c.Request), c.Request.Header, card, trail)
 	private(c)
-	c.JSON(http.StatusOK, card)
+	a.answer(c, card)
 }
 
 func (a *api) getVisitorAddress(c *gin.Context) {
@@ -33,17 +30,6 @@ func (a *api) getVisitorAddress(c *gin.Context) {
 	}
 	private(c)
 	c.String(http.StatusOK, "%s\n", trail.Visitor)
-}
-
-func (a *api) getAddress(c *gin.Context) {
-	address, _, err := addr.Read(c.Param("address"))
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	c.Header("Cache-Control", "private, no-store")
-	// The asker's languages are not those of whoever has the address.
-	c.JSON(http.StatusOK, a.Enrich.Card(address, visit.ObtainedGiven, "", a.Now()))
 }
 
 // seen is a request as somebody reports it.
@@ -103,30 +89,7 @@ func (a *api) listSites(c *gin.Context) {
 	for _, s := range a.Sites {
 		sites = append(sites, site{s.Host, s.Name, s.Privacy.String()})
 	}
-	c.JSON(http.StatusOK, gin.H{"sites": sites})
-}
-
-func (a *api) getAtlas(c *gin.Context) {
-	type source struct {
-		Name     string       `json:"name"`
-		Rank     int          `json:"rank"`
-		Basis    atlas.Basis  `json:"basis"`
-		Dated    *string      `json:"dated"`
-		Licence  *string      `json:"licence"`
-		Credit   *string      `json:"credit"`
-		Rows     int          `json:"rows"`
-		Accepted int          `json:"accepted"`
-		Rejects  []atlas.Note `json:"rejects"`
-		Remarks  []atlas.Note `json:"remarks"`
-	}
-	sources := []source{}
-	for _, s := range a.Atlas.Sources() {
-		sources = append(sources, source{
-			s.Name, s.Rank, s.Basis, optional(s.Dated), optional(s.Licence), optional(s.Credit),
-			s.Rows, s.Accepted, append([]atlas.Note{}, s.Rejects...), append([]atlas.Note{}, s.Remarks...),
-		})
-	}
-	c.JSON(http.StatusOK, gin.H{"name": a.Atlas.Name(), "sources": sources})
+	c.JSON(http.StatusOK, gin.H{"sites": sites, "map_link": optional(a.MapLink)})
 }
 
 type health struct {
@@ -138,7 +101,7 @@ type health struct {
 
 func (a *api) getLiveness(c *gin.Context) {
 	c.Header("Cache-Control", "no-store")
-	c.JSON(http.StatusOK, health{"alive", a.Version, a.Atlas.Name(), "not asked"})
+	c.JSON(http.StatusOK, health{"alive", a.Version, a.edition().Name(), "not asked"})
 }
 
 // readyWithin bounds how long readiness waits for the database.
@@ -149,10 +112,10 @@ func (a *api) getReadiness(c *gin.Context) {
 	defer cancel()
 	c.Header("Cache-Control", "no-store")
 	if a.Store.Ping(ctx) != nil {
-		c.JSON(http.StatusServiceUnavailable, health{"not ready", a.Version, a.Atlas.Name(), "does not answer"})
+		c.JSON(http.StatusServiceUnavailable, health{"not ready", a.Version, a.edition().Name(), "does not answer"})
 		return
 	}
-	c.JSON(http.StatusOK, health{"ready", a.Version, a.Atlas.Name(), "answers"})
+	c.JSON(http.StatusOK, health{"ready", a.Version, a.edition().Name(), "answers"})
 }
 
 func (a *api) getOpenAPI(c *gin.Context) {

@@ -18,9 +18,9 @@ import (
 	"github.com/google/uuid"
 
 	"eastporch/internal/core/addr"
-	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/checkup"
+	"eastporch/internal/core/geo"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/access"
 )
@@ -29,6 +29,7 @@ import (
 type enricher interface {
 	Visitor(peer netip.Addr, header map[string][]string, now time.Time) (visit.Card, caller.Trail)
 	Card(a netip.Addr, obtained, acceptLanguage string, now time.Time) visit.Card
+	Reread(v visit.Visit) (visit.Card, bool)
 }
 
 // visitStore is all that the handlers need of the database. Its errors may
@@ -68,9 +69,21 @@ type Options struct {
 	Watch      *checkup.Watch
 	Metrics    *Metrics
 	Store      visitStore
-	Atlas      *atlas.Atlas
 	Sites      []Site
-	Console    http.Handler // serves what no route does, on the desk
+
+	// Shelf has the editions; Rebuild makes another of the configured sources, and
+	// Recorrect reads the corrections again after they changed.
+	Shelf      shelf
+	Rebuild    func()
+	Recorrect  func(context.Context) error
+	AtlasStore atlasStore
+	// KnownPoints is a file that editions are held against, "" for none.
+	KnownPoints string
+	Areas       []geo.Area
+	// LookUp finds the addresses of a host name; nil where names are not resolved.
+	LookUp  func(ctx context.Context, host string) ([]netip.Addr, error)
+	MapLink string       // template of a link to a map outside, "" for none
+	Console http.Handler // serves what no route does, on the desk
 
 	Keys     *access.Keys
 	Sessions *access.Sessions
@@ -100,6 +113,7 @@ type api struct {
 	door  Door
 	sites map[string]Site
 	hosts map[string]bool
+	*worked
 }
 
 // route is one line of the contract.
@@ -123,7 +137,27 @@ var routes = []route{
 	{http.MethodGet, "/v1/checkup", false, access.Admin, (*api).getCheckup},
 	{http.MethodGet, "/metrics", false, access.Server, (*api).getMetrics},
 	{http.MethodGet, "/v1/sites", false, access.Admin, (*api).listSites},
+	{http.MethodPost, "/v1/addresses", false, access.Server, (*api).getAddresses},
+	{http.MethodGet, "/v1/ranges", false, access.Server, (*api).getRange},
+	{http.MethodGet, "/v1/towns/near", false, access.Server, (*api).getTownsNear},
+	{http.MethodGet, "/v1/areas", false, access.Server, (*api).getAreas},
 	{http.MethodGet, "/v1/atlas", false, access.Admin, (*api).getAtlas},
+	{http.MethodGet, "/v1/atlas/editions", false, access.Admin, (*api).listEditions},
+	{http.MethodPost, "/v1/atlas/editions", false, access.Admin, (*api).buildEdition},
+	{http.MethodPost, "/v1/atlas/use", false, access.Admin, (*api).useEdition},
+	{http.MethodPost, "/v1/atlas/back", false, access.Admin, (*api).backEdition},
+	{http.MethodGet, "/v1/atlas/changes", false, access.Admin, (*api).getChanges},
+	{http.MethodGet, "/v1/atlas/coverage", false, access.Admin, (*api).getCoverage},
+	{http.MethodGet, "/v1/atlas/audit", false, access.Admin, (*api).getAudit},
+	{http.MethodPost, "/v1/atlas/audit", false, access.Admin, (*api).auditEdition},
+	{http.MethodPost, "/v1/atlas/describe", false, access.Admin, (*api).describeFile},
+	{http.MethodGet, "/v1/atlas/samples", false, access.Server, (*api).getSamples},
+	{http.MethodGet, "/v1/atlas/export", false, access.Admin, (*api).exportEdition},
+	{http.MethodPost, "/v1/atlas/reread", false, access.Admin, (*api).rereadVisits},
+	{http.MethodGet, "/v1/corrections", false, access.Admin, (*api).listCorrections},
+	{http.MethodPost, "/v1/corrections", false, access.Admin, (*api).addCorrection},
+	{http.MethodDelete, "/v1/corrections/:id", false, access.Admin, (*api).dropCorrection},
+	{http.MethodPost, "/v1/corrections/check", false, access.Admin, (*api).checkGeofeed},
 	{http.MethodGet, "/v1/keys", false, access.Admin, (*api).listKeys},
 	{http.MethodPost, "/v1/keys", false, access.Admin, (*api).createKey},
 	{http.MethodPatch, "/v1/keys/:id", false, access.Admin, (*api).renameKey},
@@ -139,7 +173,7 @@ var routes = []route{
 
 // New makes the handler of one door.
 func New(door Door, opt Options) *gin.Engine {
-	a := &api{Options: opt, door: door, sites: map[string]Site{}, hosts: map[string]bool{}}
+	a := &api{Options: opt, door: door, sites: map[string]Site{}, hosts: map[string]bool{}, worked: &worked{of: map[string]workedOut{}}}
 	for _, s := range opt.Sites {
 		a.sites[s.Host] = s
 	}

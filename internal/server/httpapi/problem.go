@@ -11,7 +11,9 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/visit"
+	"eastporch/internal/editions"
 	"eastporch/internal/server/access"
 )
 
@@ -76,6 +78,15 @@ func toProblem(err error) problem {
 	case errors.Is(err, access.ErrNoSuch):
 		p = badRequest("no-such-id", "There is none with this id", "It was never there, or has ended.", "List them first.")
 		p.Status = http.StatusNotFound
+	case errors.Is(err, editions.ErrNoEdition):
+		p = badRequest("no-such-edition", "There is no such edition", strings.TrimPrefix(err.Error(), editions.ErrNoEdition.Error()+": ")+" is not on the shelf.", "List them with GET /v1/atlas/editions.")
+		p.Status = http.StatusNotFound
+	case errors.Is(err, editions.ErrNoBack), errors.Is(err, editions.ErrBusy):
+		p = badRequest("not-now", "This cannot be done now", upperFirst(err.Error())+".", "GET /v1/atlas/editions says how things stand.")
+		p.Status = http.StatusConflict
+	case errors.Is(err, atlas.ErrEdition):
+		p = badRequest("bad-edition", "The edition is not usable", upperFirst(err.Error())+".", "Build it again from its sources; the edition in use stays.")
+		p.Status = http.StatusConflict
 	case errors.As(err, &tooLarge):
 		p = badRequest("too-large", "The body is too large", fmt.Sprintf("At most %d bytes are read.", tooLarge.Limit), "Send less at once.")
 		p.Status = http.StatusRequestEntityTooLarge
@@ -90,6 +101,13 @@ func toProblem(err error) problem {
 		p.Status = http.StatusInternalServerError
 	}
 	return p
+}
+
+func upperFirst(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
 }
 
 // statusClientGone stands in the log for a client that hung up; nobody gets it.

@@ -101,7 +101,7 @@ func (a *api) readVisit(c *gin.Context) (visit.Visit, visit.Mode, error) {
 	if err != nil {
 		return visit.Visit{}, 0, err
 	}
-	v := visit.Visit{ID: id, Time: at, Site: site.Host, Path: body.Path, Referrer: body.Referrer}
+	v := visit.Visit{ID: id, Time: at, Site: site.Host, Path: body.Path, Referrer: body.Referrer, Earlier: []visit.Reading{}}
 	if agent := header["User-Agent"]; len(agent) > 0 {
 		v.Agent = &agent[0]
 	}

@@ -42,7 +42,7 @@ func made(t *testing.T, minute int, city string) visit.Visit {
 	at := start.Add(time.Duration(minute) * time.Minute)
 	id, err := visit.NewID(at, rand.Reader)
 	require.NoError(t, err)
-	v := visit.Visit{ID: id, Time: at, Site: site, Path: "/programme", Trail: caller.Trail{Hops: []caller.Hop{}, Notes: []string{}}}
+	v := visit.Visit{ID: id, Time: at, Site: site, Path: "/programme", Trail: caller.Trail{Hops: []caller.Hop{}, Notes: []string{}}, Earlier: []visit.Reading{}}
 	kind := addr.Benchmarking
 	v.Card.Address = visit.Address{Text: addr.Optional{Addr: netip.MustParseAddr("198.18.3.40")}, Kind: &kind, Obtained: "header"}
 	v.Card.Whereabouts = atlas.Nowhere("made up")

@@ -103,7 +103,7 @@ func (s *Store) Visits(ctx context.Context, f visit.Filter, before uuid.UUID, li
 		args["before"] = before
 	}
 	args["limit"] = limit
-	rows, _ := s.pool.Query(ctx, `SELECT id, time, site, path, referrer, agent, card, trail
+	rows, _ := s.pool.Query(ctx, `SELECT id, time, site, path, referrer, agent, card, trail, earlier
 		FROM visit WHERE `+conditions+` ORDER BY id DESC LIMIT @limit`, args)
 	visits, err := pgx.CollectRows(rows, scanVisit)
 	if err != nil {
@@ -114,7 +114,7 @@ func (s *Store) Visits(ctx context.Context, f visit.Filter, before uuid.UUID, li
 
 // Visit reads one visit; the error is [visit.ErrNoVisit] where it is not stored.
 func (s *Store) Visit(ctx context.Context, id uuid.UUID) (visit.Visit, error) {
-	rows, _ := s.pool.Query(ctx, `SELECT id, time, site, path, referrer, agent, card, trail FROM visit WHERE id = $1`, id)
+	rows, _ := s.pool.Query(ctx, `SELECT id, time, site, path, referrer, agent, card, trail, earlier FROM visit WHERE id = $1`, id)
 	v, err := pgx.CollectExactlyOneRow(rows, scanVisit)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return visit.Visit{}, fmt.Errorf("%s: %w", id, visit.ErrNoVisit)
@@ -124,7 +124,7 @@ func (s *Store) Visit(ctx context.Context, id uuid.UUID) (visit.Visit, error) {
 
 func scanVisit(row pgx.CollectableRow) (visit.Visit, error) {
 	var v visit.Visit
-	err := row.Scan(&v.ID, &v.Time, &v.Site, &v.Path, &v.Referrer, &v.Agent, &v.Card, &v.Trail)
+	err := row.Scan(&v.ID, &v.Time, &v.Site, &v.Path, &v.Referrer, &v.Agent, &v.Card, &v.Trail, &v.Earlier)
 	v.Time = v.Time.UTC()
 	return v, err
 }

@@ -55,6 +55,83 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/addresses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Where many addresses are, and why
+         * @description Up to 10,000 addresses, answered in their order; one that cannot be read has a problem in place of a card. With
+         *     `format=ndjson`, or `Accept: application/x-ndjson`, the answers are streamed, one a line. `fields` are paths within
+         *     each answer.
+         */
+        post: operations["getAddresses"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/ranges": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Which places a range spans
+         * @description The shares are of addresses, the largest first; what has no location counts as level none. Of a very fragmented range
+         *     only the first part is looked at, and `complete` is false.
+         */
+        get: operations["getRange"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/towns/near": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The towns nearest to a point */
+        get: operations["getTownsNear"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/areas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The owner's areas, and which of them hold a point */
+        get: operations["getAreas"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/trails": {
         parameters: {
             query?: never;
@@ -212,6 +289,264 @@ export interface paths {
         get: operations["getAtlas"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/atlas/editions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The editions on the shelf, the newest first, and the build that runs */
+        get: operations["listEditions"];
+        put?: never;
+        /**
+         * Build an edition from the configured sources
+         * @description It runs on; the list of editions says how it goes.
+         */
+        post: operations["buildEdition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/atlas/use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take an edition into use
+         * @description Its checksums are compared first. No request waits: each answers from the edition that it began with.
+         */
+        post: operations["useEdition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/atlas/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Go back to the edition that was in use before */
+        post: operations["backEdition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/atlas/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What another edition would change
+         * @description Goes through the whole of both editions, and through the addresses of the visits of the last 30 days.
+         */
+        get: operations["getChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/atlas/coverage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What an edition covers, by country
+         * @description IPv4 is counted in addresses, IPv6 in /48s.
+         */
+        get: operations["getCoverage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/atlas/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An edition held against the known points of the configuration */
+        get: operations["getAudit"];
+        put?: never;
+        /**
+         * An edition held against known points
+         * @description A CSV with the columns address, country_code, region_code, city, latitude and longitude, of which address must be there.
+         */
+        post: operations["auditEdition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/atlas/describe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What is in a file of range data
+         * @description The body is the file, or its beginning, plain or packed with gzip or zstd.
+         */
+        post: operations["describeFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/atlas/samples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Addresses that the edition puts into a country or town
+         * @description For tests and rehearsals. The same seed gives the same addresses.
+         */
+        get: operations["getSamples"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/atlas/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * An edition as one merged table
+         * @description As csv the table has every fact, and as geofeed (RFC 8805) prefix, country, region and town.
+         */
+        get: operations["exportEdition"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/atlas/reread": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read stored visits again from the edition in use
+         * @description The old reading stays with each visit, as `earlier`. Visits whose address was truncated stay as they are, for its
+         *     neighbours may be elsewhere.
+         */
+        post: operations["rereadVisits"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/corrections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The owner's corrections, the newest first
+         * @description With `format=geofeed` they are a geofeed (RFC 8805) to publish.
+         */
+        get: operations["listCorrections"];
+        put?: never;
+        /**
+         * Say that a range is elsewhere
+         * @description It ranks before every source at once, and replaces a correction of the same range.
+         */
+        post: operations["addCorrection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/corrections/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Drop a correction */
+        delete: operations["dropCorrection"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/corrections/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Check a geofeed before it is published */
+        post: operations["checkGeofeed"];
         delete?: never;
         options?: never;
         head?: never;
@@ -618,6 +953,8 @@ export interface components {
             agent: string | null;
             card: components["schemas"]["Card"];
             trail: components["schemas"]["Trail"];
+            /** @description how it read in older editions */
+            earlier: components["schemas"]["Reading"][];
         };
         VisitPage: {
             visits: components["schemas"]["Visit"][];
@@ -670,12 +1007,358 @@ export interface components {
             /** @enum {string} */
             privacy: "truncated" | "whole";
         };
+        AddressList: {
+            addresses: string[];
+        };
+        AskedList: {
+            addresses: components["schemas"]["Asked"][];
+        };
+        Asked: {
+            input: string;
+            card: components["schemas"]["Card"] | null;
+            problem: string | null;
+        };
+        RangeAnswer: {
+            range: string;
+            edition: string;
+            looked_at: string;
+            complete: boolean;
+            shares: components["schemas"]["Share"][];
+        };
+        Share: {
+            country_code: string;
+            region_code: string;
+            city: string;
+            country: string;
+            level: components["schemas"]["Level"];
+            share: number;
+            ranges: number;
+            example: string;
+        };
+        TownsNear: {
+            at: string;
+            country: {
+                country_code: string;
+                country: string;
+                reason: string;
+            } | null;
+            towns: components["schemas"]["TownNear"][];
+        };
+        TownNear: {
+            city: string;
+            country_code: string;
+            region_code: string | null;
+            latitude: number;
+            longitude: number;
+            population: number;
+            time_zone: string;
+            km: number;
+        };
+        Areas: {
+            areas: {
+                name: string;
+                /** @description null where no point was given */
+                holds: boolean | null;
+            }[];
+        };
+        Editions: {
+            editions: components["schemas"]["Edition"][];
+            job: components["schemas"]["Job"];
+        };
+        Edition: {
+            name: string;
+            /**
+             * @description ready: newer than the one in use, and never used
+             * @enum {string}
+             */
+            state: "in use" | "ready" | "kept";
+            /** Format: date-time */
+            built: string;
+            bytes: number;
+            ranges_ipv4: number;
+            ranges_ipv6: number;
+            uses: components["schemas"]["Use"][];
+            report: components["schemas"]["BuildReport"] | null;
+            /** @description why, or empty */
+            unusable: string;
+        };
+        Use: {
+            edition: string;
+            /** Format: date-time */
+            since: string;
+            /** Format: date-time */
+            until: string | null;
+        };
+        Job: {
+            running: boolean;
+            /** Format: date-time */
+            began: string | null;
+            /** Format: date-time */
+            ended: string | null;
+            doing: string;
+            sources: {
+                name: string;
+                doing: string;
+                bytes: number;
+                lines: number;
+            }[];
+            /** @description that it made, or empty */
+            edition: string;
+            /** @description why, or empty */
+            failed: string;
+        };
+        JobAnswer: {
+            job: components["schemas"]["Job"];
+        };
+        BuildReport: {
+            edition: string;
+            sources: components["schemas"]["SourceReport"][];
+            overlaps: components["schemas"]["Overlap"][];
+            seconds: number;
+            peak_mb: number;
+            bytes: number;
+            /** @description the file that has all of them */
+            rejects: string;
+            warnings: string[];
+        };
+        SourceReport: {
+            name: string;
+            rank: number;
+            dated: string;
+            licence: string;
+            credit: string;
+            basis: string;
+            rows: number;
+            accepted: number;
+            rejected: number;
+            remarked: number;
+            nested: number;
+            ranges_ipv4: number;
+            ranges_ipv6: number;
+            covered: components["schemas"]["Covered"];
+            seconds: number;
+            rejects: components["schemas"]["Reason"][];
+            remarks: components["schemas"]["Reason"][];
+        };
+        Reason: {
+            reason: string;
+            count: number;
+            first: components["schemas"]["Note"][];
+        };
+        Overlap: {
+            first: string;
+            second: string;
+            ipv4_addresses: number;
+            ipv6_48s: number;
+            /** @description share of what both locate, with the same country */
+            agree: number | null;
+        };
+        Covered: {
+            ipv4_addresses: number;
+            ipv4_region: number;
+            ipv4_city: number;
+            ipv6_48s: number;
+            ipv6_region: number;
+            ipv6_city: number;
+        };
+        CoverageAnswer: {
+            edition: string;
+            total: components["schemas"]["Covered"];
+            nowhere: components["schemas"]["Covered"];
+            countries: components["schemas"]["CountryCovered"][];
+        };
+        CountryCovered: {
+            country_code: string;
+            country: string;
+            ipv4_addresses: number;
+            ipv4_region: number;
+            ipv4_city: number;
+            ipv6_48s: number;
+            ipv6_region: number;
+            ipv6_city: number;
+        };
+        Used: {
+            edition: string;
+        };
+        Spot: {
+            country_code: string;
+            region_code: string;
+            city: string;
+        };
+        /** @enum {string} */
+        Difference: "country" | "region" | "city" | "moved";
+        Change: {
+            range: string;
+            difference: components["schemas"]["Difference"];
+            now: components["schemas"]["Spot"];
+            then: components["schemas"]["Spot"];
+            km: number | null;
+        };
+        Quantiles: {
+            p50: number | null;
+            p90: number | null;
+            p99: number | null;
+        };
+        Changes: {
+            now: string;
+            then: string;
+            ranges: number;
+            counts: {
+                [key: string]: components["schemas"]["Tally"];
+            };
+            ipv4_share: number;
+            ipv6_share: number;
+            km: components["schemas"]["Quantiles"];
+            largest: components["schemas"]["Change"][] | null;
+            visits: components["schemas"]["VisitsRead"];
+        };
+        Tally: {
+            ranges: number;
+            ipv4_addresses: number;
+            ipv6_48s: number;
+        };
+        VisitsRead: {
+            days: number;
+            addresses: number;
+            visits: number;
+            differently: {
+                addresses: number;
+                visits: number;
+                counts: {
+                    [key: string]: number;
+                };
+                examples: components["schemas"]["ReadDifferently"][];
+            };
+        };
+        ReadDifferently: {
+            address: string;
+            visits: number;
+            difference: components["schemas"]["Difference"];
+            now: components["schemas"]["Spot"];
+            then: components["schemas"]["Spot"];
+            km: number | null;
+        };
+        Audit: {
+            edition: string;
+            all: components["schemas"]["Score"];
+            countries: components["schemas"]["Score"][];
+            sources: components["schemas"]["Score"][];
+            curve: {
+                km: number;
+                share: number;
+            }[];
+            wrong: components["schemas"]["Miss"][];
+            rejects: components["schemas"]["Note"][];
+        };
+        Score: {
+            name: string;
+            points: number;
+            located: number;
+            country_right: number | null;
+            region_right: number | null;
+            city_right: number | null;
+            km: components["schemas"]["Quantiles"];
+            within_10_km: number | null;
+            within_50_km: number | null;
+            within_250_km: number | null;
+            inside_radius: number | null;
+        };
+        Miss: {
+            address: string;
+            truth: components["schemas"]["Spot"];
+            given: components["schemas"]["Spot"];
+            km: number | null;
+            source: string;
+        };
+        Description: {
+            format: string;
+            reason: string;
+            head: boolean;
+            rows: number;
+            columns: components["schemas"]["Column"][];
+            /** @description the file's name of a column, by fact */
+            mapping: {
+                [key: string]: string;
+            };
+            sample: string[][];
+            advice: string[];
+        };
+        Column: {
+            name: string;
+            type: string;
+            filled: number;
+            values: string[];
+            /** @description proposed, or empty */
+            fact: string;
+        };
+        Samples: {
+            edition: string;
+            samples: {
+                address: string;
+                family: number;
+            }[];
+        };
+        RereadAnswer: {
+            edition: string;
+            seen: number;
+            reread: number;
+        };
+        Corrections: {
+            corrections: components["schemas"]["Correction"][];
+        };
+        Correction: {
+            /** Format: uuid */
+            id: string;
+            range: string;
+            do_not_locate: boolean;
+            country_code: string | null;
+            region_code: string | null;
+            city: string | null;
+            latitude: number | null;
+            longitude: number | null;
+            radius_km: number | null;
+            time_zone: string | null;
+            note: string;
+            made_by: string;
+            /** Format: date-time */
+            made_at: string;
+        };
+        NewCorrection: {
+            /** @example 198.18.7.0/24 */
+            range: string;
+            do_not_locate?: boolean;
+            country_code?: string | null;
+            region_code?: string | null;
+            city?: string | null;
+            latitude?: number | null;
+            longitude?: number | null;
+            radius_km?: number | null;
+            time_zone?: string | null;
+            note?: string;
+        };
+        FeedCheck: {
+            valid: boolean;
+            reason: string | null;
+            rows: number;
+            accepted: number;
+            rejects: components["schemas"]["Note"][];
+            remarks: components["schemas"]["Note"][];
+        };
+        Reading: {
+            edition: string;
+            whereabouts: components["schemas"]["Whereabouts"];
+            network: components["schemas"]["Network"];
+        };
         AtlasEdition: {
             name: string;
+            /** Format: date-time */
+            built: string;
+            credits: string[];
             sources: components["schemas"]["Source"][];
         };
         Source: {
             name: string;
+            /** @description 1 is highest; 0 are the owner's corrections */
             rank: number;
             basis: string;
             dated: string | null;
@@ -683,6 +1366,11 @@ export interface components {
             credit: string | null;
             rows: number;
             accepted: number;
+            rejected: number;
+            /** @description ranges within another of the source */
+            nested: number;
+            ranges_ipv4: number;
+            ranges_ipv6: number;
             rejects: components["schemas"]["Note"][];
             remarks: components["schemas"]["Note"][];
         };
@@ -777,6 +1465,13 @@ export interface components {
         City: string;
         Level: components["schemas"]["Level"];
         SetAside: boolean;
+        /**
+         * @description Paths of the facts that are wanted, with commas between.
+         * @example whereabouts.city,clock
+         */
+        Fields: string;
+        /** @description How the answer is written; the Accept header says the same. */
+        Format: "json" | "geojson" | "xml" | "yaml" | "csv" | "text" | "ndjson";
         /** @description The beginning of the path. */
         Path: string;
     };
@@ -835,7 +1530,17 @@ export interface operations {
     };
     getAddress: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description With all, the evidence lists every range of every source that holds the address. */
+                why?: "all";
+                /**
+                 * @description Paths of the facts that are wanted, with commas between.
+                 * @example whereabouts.city,clock
+                 */
+                fields?: components["parameters"]["Fields"];
+                /** @description How the answer is written; the Accept header says the same. */
+                format?: components["parameters"]["Format"];
+            };
             header?: never;
             path: {
                 /**
@@ -855,6 +1560,171 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Card"];
+                    "application/geo+json": unknown;
+                    "application/xml": unknown;
+                    "application/yaml": unknown;
+                    "text/csv": unknown;
+                    "text/plain": unknown;
+                    "application/x-ndjson": unknown;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getAddresses: {
+        parameters: {
+            query?: {
+                /**
+                 * @description Paths of the facts that are wanted, with commas between.
+                 * @example whereabouts.city,clock
+                 */
+                fields?: components["parameters"]["Fields"];
+                /** @description How the answer is written; the Accept header says the same. */
+                format?: components["parameters"]["Format"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddressList"];
+                "text/plain": string;
+            };
+        };
+        responses: {
+            /** @description The answers. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AskedList"];
+                    "application/geo+json": unknown;
+                    "application/xml": unknown;
+                    "application/yaml": unknown;
+                    "text/csv": unknown;
+                    "text/plain": unknown;
+                    "application/x-ndjson": unknown;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRange: {
+        parameters: {
+            query: {
+                /**
+                 * @description A prefix, an address or first-last.
+                 * @example 198.18.0.0/17
+                 */
+                range: string;
+                /**
+                 * @description Paths of the facts that are wanted, with commas between.
+                 * @example whereabouts.city,clock
+                 */
+                fields?: components["parameters"]["Fields"];
+                /** @description How the answer is written; the Accept header says the same. */
+                format?: components["parameters"]["Format"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RangeAnswer"];
+                    "application/geo+json": unknown;
+                    "application/xml": unknown;
+                    "application/yaml": unknown;
+                    "text/csv": unknown;
+                    "text/plain": unknown;
+                    "application/x-ndjson": unknown;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getTownsNear: {
+        parameters: {
+            query?: {
+                /**
+                 * @description A geo URI (RFC 5870), in place of the next two.
+                 * @example geo:38.72,-9.14
+                 */
+                at?: string;
+                /** @description Degrees. */
+                latitude?: number;
+                /** @description Degrees. */
+                longitude?: number;
+                /** @description How many, 1 to 100; 5 by default. */
+                count?: number;
+                /** @description Only towns of so many people. */
+                people?: number;
+                /**
+                 * @description Paths of the facts that are wanted, with commas between.
+                 * @example whereabouts.city,clock
+                 */
+                fields?: components["parameters"]["Fields"];
+                /** @description How the answer is written; the Accept header says the same. */
+                format?: components["parameters"]["Format"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TownsNear"];
+                    "application/geo+json": unknown;
+                    "application/xml": unknown;
+                    "application/yaml": unknown;
+                    "text/csv": unknown;
+                    "text/plain": unknown;
+                    "application/x-ndjson": unknown;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getAreas: {
+        parameters: {
+            query?: {
+                /**
+                 * @description A geo URI (RFC 5870), in place of the next two.
+                 * @example geo:38.72,-9.14
+                 */
+                at?: string;
+                /** @description Degrees. */
+                latitude?: number;
+                /** @description Degrees. */
+                longitude?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Areas"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -1125,6 +1995,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         sites: components["schemas"]["Site"][];
+                        /** @description template of a link to a map outside, with {latitude} and {longitude} */
+                        map_link: string | null;
                     };
                 };
             };
@@ -1147,6 +2019,444 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AtlasEdition"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listEditions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Editions"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    buildEdition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It has begun. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobAnswer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    useEdition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    edition: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Used"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    backEdition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Used"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getChanges: {
+        parameters: {
+            query: {
+                /** @description The edition to compare with. */
+                then: string;
+                /** @description The edition to compare; the one in use by default. */
+                now?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCoverage: {
+        parameters: {
+            query?: {
+                /** @description The one in use by default. */
+                edition?: string;
+                /**
+                 * @description Paths of the facts that are wanted, with commas between.
+                 * @example whereabouts.city,clock
+                 */
+                fields?: components["parameters"]["Fields"];
+                /** @description How the answer is written; the Accept header says the same. */
+                format?: components["parameters"]["Format"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CoverageAnswer"];
+                    "application/geo+json": unknown;
+                    "application/xml": unknown;
+                    "application/yaml": unknown;
+                    "text/csv": unknown;
+                    "text/plain": unknown;
+                    "application/x-ndjson": unknown;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getAudit: {
+        parameters: {
+            query?: {
+                /** @description The one in use by default. */
+                edition?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Audit"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    auditEdition: {
+        parameters: {
+            query?: {
+                /** @description The one in use by default. */
+                edition?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Audit"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    describeFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Description"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSamples: {
+        parameters: {
+            query: {
+                /**
+                 * @description ISO 3166-1 alpha-2.
+                 * @example PT
+                 */
+                country_code: string;
+                /** @description Only of this town. */
+                city?: string;
+                /** @description How many, 1 to 1000; 10 by default. */
+                count?: number;
+                /** @description 1 by default. */
+                seed?: number;
+                /**
+                 * @description Paths of the facts that are wanted, with commas between.
+                 * @example whereabouts.city,clock
+                 */
+                fields?: components["parameters"]["Fields"];
+                /** @description How the answer is written; the Accept header says the same. */
+                format?: components["parameters"]["Format"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Samples"];
+                    "application/geo+json": unknown;
+                    "application/xml": unknown;
+                    "application/yaml": unknown;
+                    "text/csv": unknown;
+                    "text/plain": unknown;
+                    "application/x-ndjson": unknown;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportEdition: {
+        parameters: {
+            query?: {
+                /** @description The one in use by default. */
+                edition?: string;
+                format?: "csv" | "geofeed";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rereadVisits: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /**
+                     * Format: date-time
+                     * @description 30 days ago by default.
+                     */
+                    since?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RereadAnswer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCorrections: {
+        parameters: {
+            query?: {
+                /**
+                 * @description Paths of the facts that are wanted, with commas between.
+                 * @example whereabouts.city,clock
+                 */
+                fields?: components["parameters"]["Fields"];
+                /** @description Any format of answers, or geofeed. */
+                format?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Corrections"];
+                    "application/geo+json": unknown;
+                    "application/xml": unknown;
+                    "application/yaml": unknown;
+                    "text/csv": unknown;
+                    "text/plain": unknown;
+                    "application/x-ndjson": unknown;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addCorrection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCorrection"];
+            };
+        };
+        responses: {
+            /** @description The correction. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Correction"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    dropCorrection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkGeofeed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedCheck"];
                 };
             };
             default: components["responses"]["Problem"];

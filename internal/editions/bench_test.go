@@ -1,4 +1,4 @@
-package atlas_test
+package editions_test
 
 import (
 	"bytes"
@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/editions"
 	"eastporch/internal/synthetic"
 )
 
@@ -34,7 +35,7 @@ func BenchmarkBuild(b *testing.B) {
 		for range b.N {
 			s, err := atlas.ReadTable(bytes.NewReader(text), ',', nil, atlas.About{Name: "synthetic", Rank: 1, Dated: "2026-11-01"})
 			require.NoError(b, err)
-			require.NoError(b, atlas.New(s).WriteFile(file))
+			require.NoError(b, editions.WriteFile(atlas.New(s), file))
 		}
 	})
 	b.Run("csv", func(b *testing.B) {
@@ -53,7 +54,7 @@ func BenchmarkBuild(b *testing.B) {
 	b.Logf("%d bytes of text, %d of edition", len(text), info.Size())
 	b.Run("open", func(b *testing.B) { // warm: opening, and the first answer
 		for range b.N {
-			a, err := atlas.Open(file)
+			a, err := editions.Open(file)
 			require.NoError(b, err)
 			if a.Lookup(netip.AddrFrom4([4]byte{9, 9, 9, 9})).Whereabouts.CountryCode == nil {
 				b.Fatal("not found")

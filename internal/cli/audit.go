@@ -1,0 +1,192 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/plot"
+)
+
+func (a *app) atlasAudit() *cobra.Command {
+	var file, png string
+	var expect bool
+	cmd := &cobra.Command{
+		Use:   "audit KNOWN",
+		Short: "Hold an edition against addresses whose true place you know",
+		Long: `KNOWN is a CSV with the columns address, country_code, region_code, city,
+latitude and longitude, of which address must be there. Says how often the country
+and the town are right, how far off the points are, and how many lie within the
+radius that was stated.
+
+With --expect, KNOWN has lines of address,country_code (NONE for no country), for
+your own checks: the exit code is 1 where one fails.`,
+		Example: `  eastporch atlas audit known-points.csv
+  eastporch atlas audit known-points.csv --atlas atlas.edition --plot audit.png
+  eastporch atlas audit expected.csv --expect --atlas atlas.edition`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f, err := os.Open(args[0])
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			if expect {
+				return a.expect(cmd, f, file)
+			}
+			var audit atlas.Audit
+			if file != "" {
+				edition, err := a.openAtlas(file)
+				if err != nil {
+					return err
+				}
+				points, rejects, err := atlas.ReadKnownPoints(f)
+				if err != nil {
+					return fmt.Errorf("%s: %w", args[0], err)
+				}
+				for _, n := range rejects {
+					a.noteln(fmt.Sprintf("%s line %d: %s", args[0], n.Line, n.Reason))
+				}
+				audit = edition.Audit(points)
+			} else {
+				c, err := a.client()
+				if err != nil {
+					return err
+				}
+				if audit, err = c.Audit(cmd.Context(), "", f); err != nil {
+					return err
+				}
+			}
+			if png != "" {
+				if err := plot.Audit(png, []atlas.Audit{audit}); err != nil {
+					return err
+				}
+				a.noteln("The plot is in " + png + ".")
+			}
+			return emit(a, []atlas.Audit{audit}, true, func() { a.drawAudit(audit) })
+		},
+	}
+	cmd.Flags().StringVar(&file, "atlas", "", "work offline on this edition or source")
+	cmd.Flags().StringVar(&png, "plot", "", "draw the share within a distance as a PNG")
+	cmd.Flags().BoolVar(&expect, "expect", false, "KNOWN has expectations: address,country_code")
+	return cmd
+}
+
+func (a *app) expect(cmd *cobra.Command, f *os.File, file string) error {
+	list, err := atlas.ReadExpectations(f)
+	if err != nil {
+		return fmt.Errorf("%s: %w", f.Name(), err)
+	}
+	var failures []atlas.Failure
+	if file != "" {
+		edition, err := a.openAtlas(file)
+		if err != nil {
+			return err
+		}
+		failures = edition.Check(list)
+	} else if failures, err = a.checkAtService(cmd, list); err != nil {
+		return err
+	}
+	err = emit(a, failures, false, func() {
+		if len(failures) == 0 {
+			fmt.Fprintf(a.Out, "All %s expectations are met.\n", thousands(len(list)))
+			return
+		}
+		t := newTable(a.Out, table.Row{"Line", "Address", "Expected", "Found", "Source"}, "Line")
+		for _, x := range failures {
+			t.AppendRow(table.Row{x.Line, x.Address, x.Expected, x.Found, x.Source})
+		}
+		t.Render()
+	})
+	if err == nil && len(failures) > 0 {
+		err = fmt.Errorf("%d of %d expectations failed", len(failures), len(list))
+	}
+	return err
+}
+
+func (a *app) checkAtService(cmd *cobra.Command, list []atlas.Expectation) ([]atlas.Failure, error) {
+	c, err := a.client()
+	if err != nil {
+		return nil, err
+	}
+	failures := []atlas.Failure{}
+	for _, e := range list {
+		card, err := c.Address(cmd.Context(), e.Address)
+		if err != nil {
+			return nil, errors.Join(fmt.Errorf("line %d", e.Line), err)
+		}
+		found, source := "NONE", ""
+		if code := card.Whereabouts.CountryCode; code != nil {
+			found, source = *code, card.Evidence[0].Source
+		}
+		if found != e.CountryCode {
+			failures = append(failures, atlas.Failure{Line: e.Line, Address: e.Address, Expected: e.CountryCode, Found: found, Source: source})
+		}
+	}
+	return failures, nil
+}
+
+func (a *app) drawAudit(audit atlas.Audit) {
+	s := audit.All
+	fmt.Fprintf(a.Out, "Edition %s against %s known points, of which it locates %s.\n\n", audit.Edition, thousands(s.Points), thousands(s.Located))
+	columns := table.Row{"", "Points", "Country right", "Town right", "Half within", "9 in 10 within", "99 in 100", "≤ 10 km", "≤ 50 km", "≤ 250 km", "Inside radius"}
+	var figures []string
+	for _, c := range columns[1:] {
+		figures = append(figures, c.(string))
+	}
+	t := newTable(a.Out, columns, figures...)
+	row := func(name string, s atlas.Score) {
+		t.AppendRow(table.Row{
+			name, thousands(s.Points), share(s.CountryRight), share(s.CityRight), km(s.Km.P50), km(s.Km.P90), km(s.Km.P99),
+			share(s.Within10Km), share(s.Within50Km), share(s.Within250Km), share(s.InsideRadius),
+		})
+	}
+	row("All", s)
+	t.AppendRow(table.Row{""})
+	for i, c := range audit.Countries {
+		if i == 12 {
+			t.AppendRow(table.Row{fmt.Sprintf("and %d more", len(audit.Countries)-i)})
+			break
+		}
+		name := c.Name
+		if known, ok := almanac.ByCode(c.Name); ok {
+			name = known.Name
+		} else if name == "" {
+			name = "not said"
+		}
+		row(name, c)
+	}
+	t.AppendRow(table.Row{""})
+	for _, c := range audit.Sources {
+		row(c.Name, c)
+	}
+	t.Render()
+	if len(audit.Wrong) > 0 {
+		fmt.Fprintln(a.Out, "\nThe worst:")
+		t := newTable(a.Out, table.Row{"Address", "Is in", "Was put into", "Off by", "Source"}, "Off by")
+		for _, m := range audit.Wrong[:min(len(audit.Wrong), 10)] {
+			t.AppendRow(table.Row{m.Address, m.True, m.Given, strings.TrimSpace(km(m.Km)), m.Source})
+		}
+		t.Render()
+	}
+}
+
+func share(v *float64) string {
+	if v == nil {
+		return "–"
+	}
+	return fmt.Sprintf("%.0f %%", 100**v)
+}
+
+func km(v *float64) string {
+	if v == nil {
+		return "–"
+	}
+	return fmt.Sprintf("%.0f km", *v)
+}

@@ -1,0 +1,190 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"eastporch/internal/core/atlas"
+)
+
+func (a *app) corrections() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "corrections",
+		Short: "Say where ranges are that you know better than every source",
+		Long: `Corrections rank before every source, apply at once, and live in the database of
+the service: edition files do not have them.`,
+	}
+	cmd.AddCommand(a.correctionsList(), a.correctionsAdd(), a.correctionsDrop(), a.correctionsExport(), a.correctionsCheck())
+	return cmd
+}
+
+func (a *app) correctionsList() *cobra.Command {
+	return &cobra.Command{
+		Use:   "list",
+		Short: "List the corrections, the newest first",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			list, err := c.Corrections(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return emit(a, list, false, func() {
+				if len(list) == 0 {
+					fmt.Fprintln(a.Out, "There are no corrections.")
+					return
+				}
+				t := newTable(a.Out, table.Row{"Range", "Is in", "Note", "Made", "By", "Id"})
+				for _, x := range list {
+					where := join(", ", deref(x.City), deref(x.RegionCode), deref(x.CountryCode))
+					if x.DoNotLocate {
+						where = "not to be located"
+					}
+					t.AppendRow(table.Row{x.Range, where, x.Note, x.MadeAt.Format(time.DateTime), x.MadeBy, x.ID})
+				}
+				t.Render()
+			})
+		},
+	}
+}
+
+func (a *app) correctionsAdd() *cobra.Command {
+	texts := map[string]*string{}
+	numbers := map[string]*float64{}
+	var never bool
+	cmd := &cobra.Command{
+		Use:   "add RANGE",
+		Short: "Say that a range is elsewhere, at once",
+		Example: `  eastporch corrections add 198.18.7.0/24 --country-code PT --city Lisbon --note "moved in October"
+  eastporch corrections add 198.18.9.4 --do-not-locate`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			body := map[string]any{"range": args[0]}
+			if never {
+				body["do_not_locate"] = true
+			}
+			for name, v := range texts {
+				if *v != "" {
+					body[name] = *v
+				}
+			}
+			for name, v := range numbers {
+				if cmd.Flags().Changed(flagName(name)) {
+					body[name] = *v
+				}
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			made, err := c.Correct(cmd.Context(), body)
+			if err != nil {
+				return err
+			}
+			return emit(a, []atlas.Correction{made}, true, func() { fmt.Fprintf(a.Out, "%s is corrected from now on.\n", made.Range) })
+		},
+	}
+	for _, f := range []struct{ name, usage string }{
+		{"country_code", "ISO 3166-1 alpha-2"},
+		{"region_code", "ISO 3166-2"},
+		{"city", "the town"},
+		{"time_zone", "IANA name"},
+		{"note", "why"},
+	} {
+		texts[f.name] = cmd.Flags().String(flagName(f.name), "", f.usage)
+	}
+	for _, f := range []struct{ name, usage string }{{"latitude", "degrees"}, {"longitude", "degrees"}, {"radius_km", "how exact the point is"}} {
+		numbers[f.name] = cmd.Flags().Float64(flagName(f.name), 0, f.usage)
+	}
+	cmd.Flags().BoolVar(&never, "do-not-locate", false, "the range is not to be located")
+	return cmd
+}
+
+func (a *app) correctionsDrop() *cobra.Command {
+	return &cobra.Command{
+		Use:   "drop ID",
+		Short: "Drop a correction",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			if err := c.DropCorrection(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			fmt.Fprintln(a.Out, "The correction is dropped.")
+			return nil
+		},
+	}
+}
+
+func (a *app) correctionsExport() *cobra.Command {
+	return &cobra.Command{
+		Use:     "export",
+		Short:   "Write the corrections as a geofeed (RFC 8805), to publish",
+		Example: "  eastporch corrections export > geofeed.csv",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			return c.Export(cmd.Context(), "/v1/corrections?format=geofeed", a.Out)
+		},
+	}
+}
+
+func (a *app) correctionsCheck() *cobra.Command {
+	return &cobra.Command{
+		Use:   "check FILE",
+		Short: "Check a geofeed of your own before you publish it",
+		Long: `Reads a geofeed as everybody who follows RFC 8805 would, and says what they would
+reject or drop, and why. The exit code is 1 where a line would be rejected.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			f, err := os.Open(args[0])
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			s, err := atlas.ReadGeofeed(f, atlas.About{Name: args[0], Rank: 1})
+			if err != nil {
+				return err
+			}
+			type finding struct {
+				Kind string `json:"kind"`
+				atlas.Note
+			}
+			list := []finding{}
+			for _, n := range s.Rejects {
+				list = append(list, finding{"rejected", n})
+			}
+			for _, n := range s.Remarks {
+				list = append(list, finding{"dropped", n})
+			}
+			err = emit(a, list, false, func() {
+				fmt.Fprintf(a.Out, "%s of %s lines are good.\n", thousands(s.Accepted), thousands(s.Rows))
+				if len(list) > 0 {
+					fmt.Fprintln(a.Out)
+					t := newTable(a.Out, table.Row{"Line", "", "Reason", "Text"}, "Line")
+					for _, x := range list {
+						t.AppendRow(table.Row{x.Line, x.Kind, x.Reason, cut(x.Text, 50)})
+					}
+					t.Render()
+				}
+			})
+			if err == nil && s.Rejected > 0 {
+				err = fmt.Errorf("%d lines would be rejected", s.Rejected)
+			}
+			return err
+		},
+	}
+}

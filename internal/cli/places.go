@@ -1,0 +1,254 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"eastporch/internal/client"
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/gazetteer"
+	"eastporch/internal/core/geo"
+)
+
+func flagName(field string) string { return strings.ReplaceAll(field, "_", "-") }
+
+// offlineStretches bounds how many stretches of a range are looked at offline.
+const offlineStretches = 5_000_000
+
+func (a *app) ranges() *cobra.Command {
+	var file string
+	cmd := &cobra.Command{
+		Use:   "ranges RANGE…",
+		Short: "Say which places ranges span, with shares",
+		Example: `  eastporch ranges 198.18.0.0/17
+  eastporch ranges 198.18.0.0-198.18.40.255 --atlas atlas.edition --output csv`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var answers []client.RangeAnswer
+			for _, text := range args {
+				answer, err := a.span(cmd, file, text)
+				if err != nil {
+					return err
+				}
+				answers = append(answers, answer)
+			}
+			return emit(a, answers, len(args) == 1, func() {
+				for i, r := range answers {
+					if i > 0 {
+						fmt.Fprintln(a.Out)
+					}
+					fmt.Fprintf(a.Out, "%s, edition %s\n", r.Range, r.Edition)
+					t := newTable(a.Out, table.Row{"Share", "Place", "Country", "Level", "Stretches", "Such as"}, "Share", "Stretches")
+					for _, s := range r.Shares {
+						name := s.CountryCode
+						if known, ok := almanac.ByCode(s.CountryCode); ok {
+							name = known.Name + " " + s.CountryCode
+						}
+						t.AppendRow(table.Row{fine(s.Share), join(", ", s.City, s.RegionCode), name, s.Level, thousands(s.Ranges), s.Example})
+					}
+					t.Render()
+					if !r.Complete {
+						fmt.Fprintf(a.Out, "Only %s was looked at, for the range is in very many pieces.\n", r.LookedAt)
+					}
+				}
+			})
+		},
+	}
+	cmd.Flags().StringVar(&file, "atlas", "", "work offline on this edition or source")
+	return cmd
+}
+
+func (a *app) span(cmd *cobra.Command, file, text string) (client.RangeAnswer, error) {
+	if file == "" {
+		c, err := a.client()
+		if err != nil {
+			return client.RangeAnswer{}, err
+		}
+		return c.Range(cmd.Context(), text)
+	}
+	r, err := addr.ParseRange(text)
+	if err != nil {
+		return client.RangeAnswer{}, err
+	}
+	edition, err := a.openAtlas(file)
+	if err != nil {
+		return client.RangeAnswer{}, err
+	}
+	shares, done := edition.Span(r, offlineStretches)
+	return client.RangeAnswer{Range: r.String(), Edition: edition.Name(), LookedAt: done.String(), Complete: done.Last == r.Last, Shares: shares}, nil
+}
+
+// pointOf reads a point: LATITUDE LONGITUDE, or a geo URI.
+func pointOf(args []string) (geo.Point, error) {
+	if len(args) == 1 {
+		p, _, err := geo.ParseURI(args[0])
+		return p, err
+	}
+	lat, err := strconv.ParseFloat(args[0], 64)
+	lon, problem := strconv.ParseFloat(args[1], 64)
+	p := geo.Point{Latitude: lat, Longitude: lon}
+	switch {
+	case errors.Join(err, problem) != nil:
+		return p, fmt.Errorf("%s %s are no latitude and longitude in degrees", args[0], args[1])
+	case !p.Valid() && (geo.Point{Latitude: lon, Longitude: lat}).Valid():
+		return p, fmt.Errorf("latitude %s is beyond 90 degrees; are latitude and longitude swapped?", args[0])
+	case !p.Valid():
+		return p, fmt.Errorf("%s %s lies beyond 90 or 180 degrees", args[0], args[1])
+	}
+	return p, nil
+}
+
+func (a *app) near() *cobra.Command {
+	var count, people int
+	cmd := &cobra.Command{
+		Use:   "near LATITUDE LONGITUDE | GEO-URI",
+		Short: "Name the towns nearest to a point",
+		Example: `  eastporch near 38.72 -9.14
+  eastporch near geo:38.72,-9.14 --people 100000`,
+		Args: cobra.RangeArgs(1, 2),
+		RunE: func(_ *cobra.Command, args []string) error {
+			p, err := pointOf(args)
+			if err != nil {
+				return usageError{err}
+			}
+			if count < 1 || count > 100 {
+				return usageError{errors.New("--count: give 1 to 100")}
+			}
+			type town struct {
+				City        string  `json:"city"`
+				CountryCode string  `json:"country_code"`
+				RegionCode  string  `json:"region_code"`
+				Latitude    float64 `json:"latitude"`
+				Longitude   float64 `json:"longitude"`
+				Population  int     `json:"population"`
+				TimeZone    string  `json:"time_zone"`
+				Km          float64 `json:"km"`
+			}
+			list := []town{}
+			for _, t := range gazetteer.Near(p, count, people) {
+				list = append(list, town{t.Name, t.Country, t.Region, t.Point.Latitude, t.Point.Longitude, t.Population, t.Zone, math.Round(t.Km*10) / 10})
+			}
+			return emit(a, list, false, func() {
+				t := newTable(a.Out, table.Row{"Away", "Town", "Region", "Country", "People", "Time zone"}, "Away", "People")
+				for _, x := range list {
+					known, _ := almanac.ByCode(x.CountryCode)
+					region, _ := almanac.Region(x.RegionCode)
+					t.AppendRow(table.Row{fmt.Sprintf("%.1f km", x.Km), x.City, region, known.Name + " " + x.CountryCode, thousands(x.Population), x.TimeZone})
+				}
+				t.Render()
+			})
+		},
+	}
+	cmd.Flags().IntVar(&count, "count", 5, "how many")
+	cmd.Flags().IntVar(&people, "people", 0, "only towns of so many people")
+	cmd.Flags().SetInterspersed(true)
+	cmd.DisableFlagsInUseLine = true
+	return negatives(cmd)
+}
+
+func (a *app) areas() *cobra.Command {
+	var file string
+	cmd := &cobra.Command{
+		Use:   "areas [LATITUDE LONGITUDE | GEO-URI]",
+		Short: "List your areas, or those that hold a point",
+		Long: `Areas are named polygons of GeoJSON (RFC 7946), in the files that the configuration
+names under areas, or offline in --file.`,
+		Example: `  eastporch areas
+  eastporch areas 46.95 7.45
+  eastporch areas geo:46.95,7.45 --file areas.geojson`,
+		Args: cobra.MaximumNArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var p *geo.Point
+			if len(args) > 0 {
+				at, err := pointOf(args)
+				if err != nil {
+					return usageError{err}
+				}
+				p = &at
+			}
+			var names []string
+			if file != "" {
+				text, err := os.ReadFile(file)
+				if err != nil {
+					return err
+				}
+				areas, err := geo.ReadAreas(text)
+				if err != nil {
+					return fmt.Errorf("%s: %w", file, err)
+				}
+				for _, x := range areas {
+					if p == nil || x.Contains(*p) {
+						names = append(names, x.Name)
+					}
+				}
+			} else {
+				c, err := a.client()
+				if err != nil {
+					return err
+				}
+				at := ""
+				if p != nil {
+					at = p.URI(0)
+				}
+				if names, err = c.Areas(cmd.Context(), at); err != nil {
+					return err
+				}
+			}
+			return emit(a, names, false, func() {
+				if len(names) == 0 {
+					a.noteln("No area holds that.")
+				}
+				for _, n := range names {
+					fmt.Fprintln(a.Out, n)
+				}
+			})
+		},
+	}
+	cmd.Flags().StringVar(&file, "file", "", "work offline on this file of GeoJSON")
+	return negatives(cmd)
+}
+
+// negatives lets numbers that begin with - be arguments: the flags of cmd are
+// read by hand, so that -9.14 is none.
+func negatives(cmd *cobra.Command) *cobra.Command {
+	run := cmd.RunE
+	check := cmd.Args
+	cmd.Args = cobra.ArbitraryArgs
+	cmd.DisableFlagParsing = true
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		var points, flags []string
+		for i := 0; i < len(args); i++ {
+			_, err := strconv.ParseFloat(args[i], 64)
+			switch {
+			case err == nil && (i == 0 || !strings.HasPrefix(args[i-1], "--") && args[i-1] != "-o" || strings.Contains(args[i-1], "=")):
+				points = append(points, args[i])
+			default:
+				flags = append(flags, args[i])
+			}
+		}
+		cmd.DisableFlagParsing = false
+		if err := cmd.ParseFlags(flags); err != nil {
+			return usageError{err}
+		}
+		if help, _ := cmd.Flags().GetBool("help"); help {
+			return cmd.Help()
+		}
+		if err := cmd.Root().PersistentPreRunE(cmd, nil); err != nil {
+			return err
+		}
+		points = append(cmd.Flags().Args(), points...)
+		if err := check(cmd, points); err != nil {
+			return usageError{err}
+		}
+		return run(cmd, points)
+	}
+	return cmd
+}

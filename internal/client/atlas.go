@@ -1,0 +1,247 @@
+package client
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"time"
+
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/visit"
+)
+
+// An Edition is one on the service's shelf.
+type Edition struct {
+	Name     string    `json:"name"`
+	State    string    `json:"state"`
+	Built    time.Time `json:"built"`
+	Bytes    int64     `json:"bytes"`
+	Ranges4  int       `json:"ranges_ipv4"`
+	Ranges6  int       `json:"ranges_ipv6"`
+	Unusable string    `json:"unusable"`
+}
+
+// A Job is a build of the service.
+type Job struct {
+	Running bool   `json:"running"`
+	Doing   string `json:"doing"`
+	Sources []struct {
+		Name  string `json:"name"`
+		Doing string `json:"doing"`
+		Bytes int64  `json:"bytes"`
+		Lines int    `json:"lines"`
+	} `json:"sources"`
+	Edition string `json:"edition"`
+	Failed  string `json:"failed"`
+}
+
+// Changes is what another edition would change, in the ranges and in the stored
+// visits.
+type Changes struct {
+	atlas.Changes
+	Visits *VisitsRead `json:"visits"`
+}
+
+// VisitsRead is how stored visits would read.
+type VisitsRead struct {
+	Days        int `json:"days"`
+	Addresses   int `json:"addresses"`
+	Visits      int `json:"visits"`
+	Differently struct {
+		Addresses int `json:"addresses"`
+		Visits    int `json:"visits"`
+	} `json:"differently"`
+}
+
+// A RangeAnswer says which places a range spans.
+type RangeAnswer struct {
+	Range    string        `json:"range"`
+	Edition  string        `json:"edition"`
+	LookedAt string        `json:"looked_at"`
+	Complete bool          `json:"complete"`
+	Shares   []atlas.Share `json:"shares"`
+}
+
+// Why asks for the card of an address with every range that holds it.
+func (c *Client) Why(ctx context.Context, address string) (visit.Card, error) {
+	var card visit.Card
+	err := c.call(ctx, http.MethodGet, "/v1/addresses/"+url.PathEscape(address)+"?why=all", nil, &card)
+	return card, err
+}
+
+// Editions lists the editions of the service, and the build that runs.
+func (c *Client) Editions(ctx context.Context) (editions []Edition, job Job, err error) {
+	var answer struct {
+		Editions []Edition `json:"editions"`
+		Job      Job       `json:"job"`
+	}
+	err = c.call(ctx, http.MethodGet, "/v1/atlas/editions", nil, &answer)
+	return answer.Editions, answer.Job, err
+}
+
+// BuildEdition begins to build an edition of the configured sources.
+func (c *Client) BuildEdition(ctx context.Context) error {
+	return c.call(ctx, http.MethodPost, "/v1/atlas/editions", struct{}{}, nil)
+}
+
+// UseEdition takes an edition into use, or with "" goes back to the one before.
+func (c *Client) UseEdition(ctx context.Context, name string) (used string, err error) {
+	var answer struct {
+		Edition string `json:"edition"`
+	}
+	if name == "" {
+		err = c.call(ctx, http.MethodPost, "/v1/atlas/back", struct{}{}, &answer)
+	} else {
+		err = c.call(ctx, http.MethodPost, "/v1/atlas/use", map[string]string{"edition": name}, &answer)
+	}
+	return answer.Edition, err
+}
+
+// Changes asks what an edition would change. now may be "" for the one in use.
+func (c *Client) Changes(ctx context.Context, now, then string) (Changes, error) {
+	var answer Changes
+	query := url.Values{"then": {then}}
+	if now != "" {
+		query.Set("now", now)
+	}
+	err := c.call(ctx, http.MethodGet, "/v1/atlas/changes?"+query.Encode(), nil, &answer)
+	return answer, err
+}
+
+// Audit holds an edition, or with "" the one in use, against known points: those
+// of r, or with nil those of the service's configuration.
+func (c *Client) Audit(ctx context.Context, edition string, r io.Reader) (atlas.Audit, error) {
+	var answer atlas.Audit
+	path := "/v1/atlas/audit"
+	if edition != "" {
+		path += "?" + url.Values{"edition": {edition}}.Encode()
+	}
+	if r == nil {
+		err := c.call(ctx, http.MethodGet, path, nil, &answer)
+		return answer, err
+	}
+	text, err := io.ReadAll(r)
+	if err != nil {
+		return answer, err
+	}
+	err = c.call(ctx, http.MethodPost, path, raw{"text/csv", text}, &answer)
+	return answer, err
+}
+
+// Samples asks for addresses of a country, and a town where city is not "".
+func (c *Client) Samples(ctx context.Context, country, city string, count int, seed uint64) ([]string, error) {
+	query := url.Values{"country_code": {country}, "count": {strconv.Itoa(count)}, "seed": {strconv.FormatUint(seed, 10)}}
+	if city != "" {
+		query.Set("city", city)
+	}
+	var answer struct {
+		Samples []struct {
+			Address string `json:"address"`
+		} `json:"samples"`
+	}
+	err := c.call(ctx, http.MethodGet, "/v1/atlas/samples?"+query.Encode(), nil, &answer)
+	list := []string{}
+	for _, s := range answer.Samples {
+		list = append(list, s.Address)
+	}
+	return list, err
+}
+
+// Range asks which places a range spans.
+func (c *Client) Range(ctx context.Context, text string) (RangeAnswer, error) {
+	var answer RangeAnswer
+	err := c.call(ctx, http.MethodGet, "/v1/ranges?"+url.Values{"range": {text}}.Encode(), nil, &answer)
+	return answer, err
+}
+
+// Areas lists the owner's areas; those that hold a point where at is a geo URI.
+func (c *Client) Areas(ctx context.Context, at string) (names []string, err error) {
+	var answer struct {
+		Areas []struct {
+			Name  string `json:"name"`
+			Holds *bool  `json:"holds"`
+		} `json:"areas"`
+	}
+	path := "/v1/areas"
+	if at != "" {
+		path += "?" + url.Values{"at": {at}}.Encode()
+	}
+	err = c.call(ctx, http.MethodGet, path, nil, &answer)
+	for _, a := range answer.Areas {
+		if a.Holds == nil || *a.Holds {
+			names = append(names, a.Name)
+		}
+	}
+	return names, err
+}
+
+// Corrections lists the owner's corrections, the newest first.
+func (c *Client) Corrections(ctx context.Context) ([]atlas.Correction, error) {
+	var answer struct {
+		Corrections []atlas.Correction `json:"corrections"`
+	}
+	err := c.call(ctx, http.MethodGet, "/v1/corrections", nil, &answer)
+	return answer.Corrections, err
+}
+
+// Correct says that a range is elsewhere.
+func (c *Client) Correct(ctx context.Context, correction map[string]any) (atlas.Correction, error) {
+	var answer atlas.Correction
+	err := c.call(ctx, http.MethodPost, "/v1/corrections", correction, &answer)
+	return answer, err
+}
+
+// DropCorrection removes a correction.
+func (c *Client) DropCorrection(ctx context.Context, id string) error {
+	return c.call(ctx, http.MethodDelete, "/v1/corrections/"+url.PathEscape(id), nil, nil)
+}
+
+// Reread reads stored visits since a time again from the edition in use; the
+// zero time is 30 days ago.
+func (c *Client) Reread(ctx context.Context, since time.Time) (edition string, seen, reread int, err error) {
+	body := map[string]any{}
+	if !since.IsZero() {
+		body["since"] = since
+	}
+	var answer struct {
+		Edition string `json:"edition"`
+		Seen    int    `json:"seen"`
+		Reread  int    `json:"reread"`
+	}
+	err = c.call(ctx, http.MethodPost, "/v1/atlas/reread", body, &answer)
+	return answer.Edition, answer.Seen, answer.Reread, err
+}
+
+// Export writes what a path answers with, as it comes.
+func (c *Client) Export(ctx context.Context, path string, w io.Writer) error {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+path, nil)
+	if err != nil {
+		return err
+	}
+	if c.key != "" {
+		req.Header.Set("Authorization", "Bearer "+c.key)
+	}
+	res, err := c.http.Do(req)
+	if err != nil {
+		return fmt.Errorf("%w at %s: %w", ErrUnreachable, c.base, err)
+	}
+	defer res.Body.Close()
+	if res.StatusCode >= http.StatusBadRequest {
+		text, _ := io.ReadAll(io.LimitReader(res.Body, 1<<20))
+		return problemOf(res, text)
+	}
+	_, err = io.Copy(w, res.Body)
+	return err
+}
+
+// raw is a body that is sent as it is.
+type raw struct {
+	kind string
+	text []byte
+}
+
+func (r raw) reader() io.Reader { return bytes.NewReader(r.text) }

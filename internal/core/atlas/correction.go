@@ -1,0 +1,158 @@
+package atlas
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/geo"
+	"eastporch/internal/core/plain"
+)
+
+// A Correction is what the owner knows better: this range is here, or is not to
+// be located.
+type Correction struct {
+	ID          uuid.UUID `json:"id"`
+	Range       string    `json:"range"` // a prefix, an address or first-last
+	DoNotLocate bool      `json:"do_not_locate"`
+	CountryCode *string   `json:"country_code"`
+	RegionCode  *string   `json:"region_code"`
+	City        *string   `json:"city"`
+	Latitude    *float64  `json:"latitude"`
+	Longitude   *float64  `json:"longitude"`
+	RadiusKm    *float64  `json:"radius_km"`
+	TimeZone    *string   `json:"time_zone"`
+	Note        string    `json:"note"` // why; up to 300 characters
+	MadeBy      string    `json:"made_by"`
+	MadeAt      time.Time `json:"made_at"`
+}
+
+// Check says what is wrong with a correction, with the field before a colon, and
+// brings range and codes into their one form.
+func (c *Correction) Check() error {
+	span, err := addr.ParseRange(strings.TrimSpace(c.Range))
+	if err != nil {
+		return fmt.Errorf("range: %s", strings.TrimPrefix(err.Error(), addr.ErrSyntax.Error()+": "))
+	}
+	c.Range = span.String()
+	for _, p := range []**string{&c.CountryCode, &c.RegionCode, &c.City, &c.TimeZone} {
+		if *p != nil && strings.TrimSpace(**p) == "" {
+			*p = nil
+		}
+	}
+	c.Note = plain.Clean(c.Note, 300)
+	if c.DoNotLocate {
+		if c.CountryCode != nil || c.RegionCode != nil || c.City != nil || c.Latitude != nil || c.Longitude != nil {
+			return errors.New("do_not_locate: it excludes a place")
+		}
+		return nil
+	}
+	if c.CountryCode == nil {
+		return errors.New("country_code: a correction names a country, or says do_not_locate")
+	}
+	*c.CountryCode = strings.ToUpper(strings.TrimSpace(*c.CountryCode))
+	if err := almanac.CheckCode(*c.CountryCode); err != nil {
+		return fmt.Errorf("country_code: %w", err)
+	}
+	if c.RegionCode != nil {
+		*c.RegionCode = strings.ToUpper(strings.TrimSpace(*c.RegionCode))
+		p := place{country: *c.CountryCode, region: *c.RegionCode}
+		if remark := p.checkRegion(); remark != "" {
+			return fmt.Errorf("region_code: %s", strings.TrimSuffix(remark, " and was dropped"))
+		}
+	}
+	if c.City != nil {
+		*c.City = plain.Clean(*c.City, 200)
+	}
+	switch {
+	case (c.Latitude == nil) != (c.Longitude == nil):
+		return errors.New("latitude, longitude: one stands there without the other")
+	case c.Latitude != nil && !(geo.Point{Latitude: *c.Latitude, Longitude: *c.Longitude}).Valid():
+		return errors.New("latitude, longitude: they are beyond 90 or 180 degrees")
+	case c.RadiusKm != nil && (math.IsNaN(*c.RadiusKm) || *c.RadiusKm <= 0 || *c.RadiusKm > 20_100):
+		return errors.New("radius_km: give more than 0 and at most 20100")
+	case c.TimeZone != nil:
+		if _, err := time.LoadLocation(*c.TimeZone); err != nil {
+			return errors.New("time_zone: this is no zone of the IANA database")
+		}
+	}
+	return nil
+}
+
+func (c *Correction) place() place {
+	p := place{country: str(c.CountryCode), region: str(c.RegionCode), city: str(c.City), zone: str(c.TimeZone), doNotLocate: c.DoNotLocate}
+	if c.Latitude != nil {
+		p.point = &geo.Point{Latitude: *c.Latitude, Longitude: *c.Longitude}
+	}
+	if c.RadiusKm != nil {
+		p.radiusKm = *c.RadiusKm
+	}
+	return p
+}
+
+// CorrectionsName is what the source of the owner's corrections is called.
+const CorrectionsName = "Corrections"
+
+// Corrected makes a source of corrections that were checked, for [Atlas.With].
+// Without any it is nil.
+func Corrected(list []Correction) (*Source, error) {
+	if len(list) == 0 {
+		return nil, nil
+	}
+	about := About{Name: CorrectionsName, Rank: 0, Licence: "yours", Basis: Corrects}
+	for _, c := range list {
+		about.Dated = max(about.Dated, c.MadeAt.UTC().Format(time.DateOnly))
+	}
+	g, w := newGathering(Reading{}, about), newWorker(0)
+	w.out = &chunkRows{}
+	for i := range list {
+		span, err := addr.ParseRange(list[i].Range)
+		if err != nil {
+			return nil, err
+		}
+		p := list[i].place()
+		w.out.rows++
+		w.out.places = append(w.out.places, p.append(nil))
+		if err := w.add(uint32(i+1), nil, rangeText{span: span}, verdict{place: uint32(i)}); err != nil {
+			return nil, err
+		}
+	}
+	slices.SortFunc(w.out.v4, order)
+	slices.SortFunc(w.out.v6, order)
+	if err := g.take(w.out); err != nil {
+		return nil, err
+	}
+	return g.finish()
+}
+
+// WriteGeofeed writes corrections as a geofeed (RFC 8805), to be published where
+// one's own networks are among them.
+func WriteGeofeed(w io.Writer, list []Correction, at time.Time) error {
+	if _, err := fmt.Fprintf(w, "# Corrections of %s\n# prefix,country_code,region_code,city,postal_code\n", at.UTC().Format(time.DateOnly)); err != nil {
+		return err
+	}
+	for _, c := range list {
+		span, err := addr.ParseRange(c.Range)
+		if err != nil {
+			return err
+		}
+		city := str(c.City)
+		if strings.ContainsAny(city, ",\"\n#") {
+			city = `"` + strings.ReplaceAll(city, `"`, `""`) + `"`
+		}
+		for _, p := range span.Prefixes() {
+			if _, err := fmt.Fprintf(w, "%s,%s,%s,%s,\n", p, str(c.CountryCode), str(c.RegionCode), city); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,231 @@
+package atlas
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/geo"
+)
+
+func sortShares(shares []Share) {
+	slices.SortStableFunc(shares, func(a, b Share) int {
+		if c := cmp.Compare(b.Share, a.Share); c != 0 {
+			return c
+		}
+		return cmp.Compare(a.Spot.String(), b.Spot.String())
+	})
+}
+
+// A Difference is the coarsest thing in which two readings of an address differ.
+type Difference string
+
+// The differences, from the coarsest.
+const (
+	NewCountry Difference = "country" // one of them may be none
+	NewRegion  Difference = "region"
+	NewCity    Difference = "city"
+	Moved      Difference = "moved" // the same place with another point
+)
+
+// Differences are all of them.
+var Differences = []Difference{NewCountry, NewRegion, NewCity, Moved}
+
+// A Change is a range that reads differently.
+type Change struct {
+	Range      string     `json:"range"`
+	Difference Difference `json:"difference"`
+	Now        Spot       `json:"now"`
+	Then       Spot       `json:"then"`
+	Km         *float64   `json:"km"` // how far it moved, nil where one has no point
+	Weight     float64    `json:"-"`
+	span       addr.Range
+}
+
+// Tally counts changes of one kind.
+type Tally struct {
+	Ranges int     `json:"ranges"`
+	IPv4   float64 `json:"ipv4_addresses"`
+	IPv6   float64 `json:"ipv6_48s"`
+}
+
+// Changes is what another edition would change.
+type Changes struct {
+	Now     string               `json:"now"`  // edition
+	Then    string               `json:"then"` // edition
+	Ranges  int                  `json:"ranges"`
+	Counts  map[Difference]Tally `json:"counts"`
+	Share4  float64              `json:"ipv4_share"` // of the addresses that either locates
+	Share6  float64              `json:"ipv6_share"`
+	Km      Quantiles            `json:"km"` // over the changed ranges that have a point in both
+	Largest []Change             `json:"largest"`
+}
+
+// Quantiles of a distribution; nil without any value.
+type Quantiles struct {
+	P50 *float64 `json:"p50"`
+	P90 *float64 `json:"p90"`
+	P99 *float64 `json:"p99"`
+}
+
+func quantiles(values []float64) (q Quantiles) {
+	if len(values) == 0 {
+		return q
+	}
+	slices.Sort(values)
+	at := func(share float64) *float64 {
+		v := values[min(len(values)-1, int(share*float64(len(values))))]
+		return &v
+	}
+	return Quantiles{at(.5), at(.9), at(.99)}
+}
+
+// maxLargest is how many changes [Diff] lists of each family.
+const maxLargest = 100
+
+// movedKm is from where on a point counts as another.
+const movedKm = 1
+
+// Diff says what the edition then would change, by going through the whole of
+// both. progress, unless nil, is told the share done now and then, and stops it
+// by returning false.
+func Diff(now, then *Atlas, progress func(share float64) bool) Changes {
+	d := &differ{now: now, then: then, c: Changes{Now: now.Name(), Then: then.Name(), Counts: map[Difference]Tally{}}}
+	d.nowSpots, d.thenSpots = newSpotter(), newSpotter()
+	tables := append(now.tables(), then.tables()...)
+	for i, space := range []addr.Range{all4, all6} {
+		steps := 0
+		goOn := true
+		sweep(space, tables, func(cell addr.Range) bool {
+			d.compare(cell)
+			if steps++; steps%50_000 == 0 && progress != nil {
+				done := weight(addr.Range{First: space.First, Last: cell.Last}) / weight(space)
+				goOn = progress((float64(i) + done) / 2)
+			}
+			return goOn
+		})
+		d.flush()
+		share := &d.c.Share4
+		if i == 1 {
+			share = &d.c.Share6
+		}
+		if d.located > 0 {
+			*share = d.changed / d.located
+		}
+		d.located, d.changed = 0, 0
+		largest(d.top)
+		d.c.Largest = append(d.c.Largest, d.top[:min(len(d.top), maxLargest)]...)
+		d.top = nil
+	}
+	d.c.Km = quantiles(d.km)
+	return d.c
+}
+
+type differ struct {
+	now, then           *Atlas
+	nowSpots, thenSpots *spotter
+	c                   Changes
+	open                Change // which the next stretch may go on
+	isOpen              bool
+	top                 []Change
+	km                  []float64
+	located, changed    float64
+}
+
+func (d *differ) compare(cell addr.Range) {
+	now, then := d.nowSpots.spot(d.now, cell.First), d.thenSpots.spot(d.then, cell.First)
+	if now.CountryCode != "" || then.CountryCode != "" {
+		d.located += weight(cell)
+	}
+	difference, km := compareSpots(now, then)
+	if difference == "" {
+		d.flush()
+		return
+	}
+	if d.isOpen && same(d.open.Now, now) && same(d.open.Then, then) {
+		d.open.span.Last = cell.Last
+		return
+	}
+	d.flush()
+	d.open, d.isOpen = Change{Difference: difference, Now: now, Then: then, Km: km, span: cell}, true
+}
+
+func same(a, b Spot) bool {
+	return a.CountryCode == b.CountryCode && a.RegionCode == b.RegionCode && a.City == b.City &&
+		(a.Point == b.Point || a.Point != nil && b.Point != nil && *a.Point == *b.Point)
+}
+
+// compareSpots gives the coarsest difference of two spots, or "".
+func compareSpots(now, then Spot) (difference Difference, km *float64) {
+	if now.Point != nil && then.Point != nil {
+		v := 0.0
+		if *now.Point != *then.Point {
+			v = geo.DistanceKm(*now.Point, *then.Point)
+		}
+		km = &v
+	}
+	switch {
+	case now.CountryCode != then.CountryCode:
+		return NewCountry, km
+	case now.RegionCode != then.RegionCode:
+		return NewRegion, km
+	case now.City != then.City:
+		return NewCity, km
+	case km != nil && *km >= movedKm:
+		return Moved, km
+	}
+	return "", nil
+}
+
+func (d *differ) flush() {
+	if !d.isOpen {
+		return
+	}
+	d.isOpen = false
+	c := d.open
+	c.Range, c.Weight = c.span.String(), weight(c.span)
+	t := d.c.Counts[c.Difference]
+	t.Ranges++
+	if c.span.First.Is4() {
+		t.IPv4 += c.Weight
+	} else {
+		t.IPv6 += c.Weight
+	}
+	d.c.Counts[c.Difference] = t
+	d.c.Ranges++
+	d.changed += c.Weight
+	if c.Km != nil {
+		d.km = append(d.km, *c.Km)
+	}
+	d.top = append(d.top, c)
+	if len(d.top) > 20*maxLargest {
+		largest(d.top)
+		d.top = d.top[:maxLargest]
+	}
+}
+
+func largest(list []Change) {
+	slices.SortStableFunc(list, func(a, b Change) int { return cmp.Compare(b.Weight, a.Weight) })
+}
+
+// A Comparison compares what two editions say of single addresses. It is for one
+// goroutine.
+type Comparison struct {
+	now, then           *Atlas
+	nowSpots, thenSpots *spotter
+}
+
+// NewComparison compares two editions.
+func NewComparison(now, then *Atlas) *Comparison {
+	return &Comparison{now, then, newSpotter(), newSpotter()}
+}
+
+// At says in what an address reads differently, "" for nothing, what it reads, and
+// how far it moves where both have a point.
+func (c *Comparison) At(ip netip.Addr) (difference Difference, now, then Spot, km *float64) {
+	ip = addr.Canonical(ip)
+	now, then = c.nowSpots.spot(c.now, ip), c.thenSpots.spot(c.then, ip)
+	difference, km = compareSpots(now, then)
+	return difference, now, then, km
+}

@@ -1,0 +1,167 @@
+package atlas
+
+import (
+	"math"
+	"net/netip"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/gazetteer"
+	"eastporch/internal/core/geo"
+	"eastporch/internal/core/rangetable"
+)
+
+// sweep calls do for one stretch after another, from first to last in one
+// family, within each of which every table says the same; it stops where do
+// returns false.
+func sweep(within addr.Range, tables []*rangetable.Table, do func(addr.Range) bool) {
+	for at := within.First; at.IsValid() && at.BitLen() == within.First.BitLen() && !within.Last.Less(at); {
+		cell := within
+		for _, t := range tables {
+			if c := t.Cell(at); c.Last.Less(cell.Last) {
+				cell.Last = c.Last
+			}
+		}
+		cell.First = at
+		if !do(cell) {
+			return
+		}
+		at = cell.Last.Next()
+	}
+}
+
+// The whole space of each family.
+var (
+	all4 = addr.RangeOf(netip.MustParsePrefix("0.0.0.0/0"))
+	all6 = addr.RangeOf(netip.MustParsePrefix("::/0"))
+)
+
+func (a *Atlas) tables() []*rangetable.Table {
+	list := make([]*rangetable.Table, len(a.sources))
+	for i, s := range a.sources {
+		list[i] = s.table
+	}
+	return list
+}
+
+// A Spot is a location in short.
+type Spot struct {
+	CountryCode string     `json:"country_code"` // "" for none
+	RegionCode  string     `json:"region_code"`
+	City        string     `json:"city"`
+	Point       *geo.Point `json:"-"`
+}
+
+// String names the finest thing that is known, with its country.
+func (s Spot) String() string {
+	switch {
+	case s.City != "":
+		return s.City + " " + s.CountryCode
+	case s.RegionCode != "":
+		return s.RegionCode
+	case s.CountryCode != "":
+		return s.CountryCode
+	}
+	return "none"
+}
+
+// spotter finds spots, and remembers the points that it derived.
+type spotter struct {
+	points map[[3]string]*geo.Point
+}
+
+func newSpotter() *spotter { return &spotter{points: map[[3]string]*geo.Point{}} }
+
+func (k *spotter) spot(a *Atlas, ip netip.Addr) Spot {
+	rec, _, ok := a.located(ip)
+	if !ok {
+		return Spot{}
+	}
+	s := Spot{CountryCode: rec.country, RegionCode: rec.region, City: rec.city, Point: rec.point}
+	if s.Point == nil {
+		key := [3]string{rec.country, rec.region, rec.city}
+		p, known := k.points[key]
+		if !known {
+			p = middle(rec.country, rec.region, rec.city)
+			k.points[key] = p
+		}
+		s.Point = p
+	}
+	return s
+}
+
+// middle is the point that is derived for a place: of its town, failing that of
+// its region, failing that of its country.
+func middle(country, region, city string) *geo.Point {
+	if t, ok := gazetteer.Find(country, region, city); ok && city != "" {
+		return &t.Point
+	}
+	if area, ok := gazetteer.Region(region); ok && region != "" {
+		return &area.Middle
+	}
+	if area, ok := gazetteer.Country(country); ok {
+		return &area.Middle
+	}
+	return nil
+}
+
+// weight is how much a stretch holds: addresses of IPv4, /48s of IPv6.
+func weight(r addr.Range) float64 {
+	if r.First.Is4() {
+		a, b := r.First.As4(), r.Last.As4()
+		return float64(be32(b)) - float64(be32(a)) + 1
+	}
+	a, b := r.First.As16(), r.Last.As16()
+	sum := 0.0
+	for i := range a {
+		sum += (float64(b[i]) - float64(a[i])) * math.Ldexp(1, 40-8*i)
+	}
+	return sum + math.Ldexp(1, -80)
+}
+
+func be32(b [4]byte) uint32 {
+	return uint32(b[0])<<24 | uint32(b[1])<<16 | uint32(b[2])<<8 | uint32(b[3])
+}
+
+// A Share is how much of a range lies at one spot.
+type Share struct {
+	Spot
+	Level   Level   `json:"level"`
+	Share   float64 `json:"share"`   // of the range's addresses, 0 to 1
+	Ranges  int     `json:"ranges"`  // stretches
+	Example string  `json:"example"` // one of its addresses
+}
+
+// Span says at which spots a range lies, the largest share first; what has no
+// location counts as a spot of level none. done is how far it came: it looks at
+// no more than most stretches, and the shares are of what it looked at.
+func (a *Atlas) Span(r addr.Range, most int) (shares []Share, done addr.Range) {
+	k, at := newSpotter(), map[[3]string]int{}
+	total := 0.0
+	last, stretches := [3]string{"-"}, 0
+	done = addr.Range{First: r.First, Last: r.First}
+	sweep(r, a.tables(), func(cell addr.Range) bool {
+		s := k.spot(a, cell.First)
+		key := [3]string{s.CountryCode, s.RegionCode, s.City}
+		i, ok := at[key]
+		if !ok {
+			i = len(shares)
+			at[key] = i
+			p := place{country: s.CountryCode, region: s.RegionCode, city: s.City}
+			shares = append(shares, Share{Spot: s, Level: p.level(), Example: cell.First.String()})
+		}
+		w := weight(cell)
+		shares[i].Share += w
+		total += w
+		if key != last {
+			shares[i].Ranges++
+		}
+		last, done.Last = key, cell.Last
+		stretches++
+		return stretches < most
+	})
+	for i := range shares {
+		shares[i].Share /= total
+	}
+	sortShares(shares)
+	return shares, done
+}

@@ -1,0 +1,203 @@
+package editions
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"regexp"
+	"slices"
+	"sync"
+	"syscall"
+	"time"
+
+	"eastporch/internal/core/atlas"
+)
+
+// A Report says how a build went.
+type Report struct {
+	Edition  string          `json:"edition"`
+	Sources  []SourceReport  `json:"sources"`
+	Overlaps []atlas.Overlap `json:"overlaps"`
+	Seconds  float64         `json:"seconds"`
+	PeakMB   int64           `json:"peak_mb"` // memory of the whole process at its peak
+	Bytes    int64           `json:"bytes"`   // of the file
+	Rejects  string          `json:"rejects"` // the file that has all of them, "" for none
+	Warnings []string        `json:"warnings"`
+}
+
+// SourceReport says how one source was read.
+type SourceReport struct {
+	atlas.About
+	atlas.Counts
+	Ranges4  int           `json:"ranges_ipv4"`
+	Ranges6  int           `json:"ranges_ipv6"`
+	Covered  atlas.Covered `json:"covered"`
+	Seconds  float64       `json:"seconds"`
+	Rejected []Reason      `json:"rejects"`
+	Remarks  []Reason      `json:"remarks"`
+}
+
+// A Reason gathers rejects that have the same one.
+type Reason struct {
+	Reason string       `json:"reason"` // with … for what differs
+	Count  int          `json:"count"`
+	First  []atlas.Note `json:"first"`
+}
+
+// reasonNotes is how many lines of a reason are kept.
+const reasonNotes = 3
+
+// BuildOptions say how editions are built.
+type BuildOptions struct {
+	Fetcher *Fetcher
+	// Rejects, unless "", is the file that gets all rejects and remarks, as lines of
+	// JSON.
+	Rejects string
+	// Progress, unless nil, is told what is being done: of a source, or of the
+	// edition where source is "". It may be called from several goroutines at once.
+	Progress func(source, doing string, bytes int64, lines int)
+}
+
+// Build reads sources, several at a time, and makes an edition of them.
+// fingerprints are by name of source. The error wraps [ErrSource], or is that of
+// ctx.
+func Build(ctx context.Context, sources []Source, opt BuildOptions) (a *atlas.Atlas, report *Report, fingerprints map[string]string, err error) {
+	begin := time.Now()
+	if opt.Progress == nil {
+		opt.Progress = func(string, string, int64, int) {}
+	}
+	report = &Report{Sources: make([]SourceReport, len(sources)), Rejects: opt.Rejects, Warnings: []string{}}
+	var rejects io.Writer = io.Discard
+	if opt.Rejects != "" {
+		f, err := os.Create(opt.Rejects)
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		defer f.Close()
+		rejects = f
+	}
+	read, errs, prints := make([]*atlas.Source, len(sources)), make([]error, len(sources)), make([]string, len(sources))
+	var wait sync.WaitGroup
+	var lock sync.Mutex
+	tokens := make(chan struct{}, 3)
+	for i, s := range sources {
+		wait.Go(func() {
+			tokens <- struct{}{}
+			defer func() { <-tokens }()
+			start := time.Now()
+			opt.Progress(s.Name, "reading", 0, 0)
+			tally := &reasons{name: s.Name, to: rejects, lock: &lock}
+			s.Rejected = tally
+			s.Reading.Progress = func(bytes int64, lines int) { opt.Progress(s.Name, "reading", bytes, lines) }
+			read[i], prints[i], errs[i] = opt.Fetcher.Read(ctx, s)
+			if errs[i] == nil {
+				report.Sources[i] = sourceReport(read[i], tally, time.Since(start))
+				opt.Progress(s.Name, "read", 0, read[i].Rows)
+			}
+		})
+	}
+	wait.Wait()
+	if err := errors.Join(errs...); err != nil {
+		return nil, nil, nil, err
+	}
+	fingerprints = map[string]string{}
+	for i, s := range sources {
+		fingerprints[s.Name] = prints[i]
+	}
+	a = atlas.New(read...)
+	report.Edition = a.Name()
+	if len(read) > 1 {
+		opt.Progress("", "comparing the sources", 0, 0)
+		report.Overlaps = a.Overlaps()
+	}
+	if report.Overlaps == nil {
+		report.Overlaps = []atlas.Overlap{}
+	}
+	slices.SortStableFunc(report.Sources, func(x, y SourceReport) int { return x.Rank - y.Rank })
+	report.Seconds = time.Since(begin).Seconds()
+	report.PeakMB = peakMB()
+	return a, report, fingerprints, nil
+}
+
+func peakMB() int64 {
+	var usage syscall.Rusage
+	_ = syscall.Getrusage(syscall.RUSAGE_SELF, &usage)
+	return usage.Maxrss >> 10 // it is given in KB
+}
+
+func sourceReport(s *atlas.Source, tally *reasons, took time.Duration) SourceReport {
+	r := SourceReport{About: s.About, Counts: s.Counts, Covered: s.Coverage.Total(), Seconds: took.Seconds(), Rejected: []Reason{}, Remarks: []Reason{}}
+	r.Ranges4, r.Ranges6 = s.Ranges()
+	for _, k := range tally.list {
+		if k.reject {
+			r.Rejected = append(r.Rejected, k.Reason)
+		} else {
+			r.Remarks = append(r.Remarks, k.Reason)
+		}
+	}
+	return r
+}
+
+// reasons gathers notes, and hands them on with the name of their source.
+type reasons struct {
+	name string
+	to   io.Writer
+	lock *sync.Mutex // of to
+	list []kindOfReason
+}
+
+type kindOfReason struct {
+	Reason
+	reject bool
+}
+
+// particular matches what differs from line to line in one kind of reason.
+var particular = regexp.MustCompile(`"(?:[^"\\]|\\.)*"|[0-9a-fA-F:.]*[0-9][0-9a-fA-F:./-]*`)
+
+func (r *reasons) Write(line []byte) (int, error) {
+	var n struct {
+		Kind   string `json:"kind"`
+		Source string `json:"source"`
+		atlas.Note
+	}
+	if err := json.Unmarshal(line, &n); err != nil {
+		return 0, err
+	}
+	n.Source = r.name
+	name, reject := particular.ReplaceAllString(n.Reason, "…"), n.Kind == "reject"
+	i := slices.IndexFunc(r.list, func(k kindOfReason) bool { return k.Reason.Reason == name && k.reject == reject })
+	if i < 0 && len(r.list) < 100 {
+		i = len(r.list)
+		r.list = append(r.list, kindOfReason{Reason{Reason: name}, reject})
+	}
+	if i >= 0 {
+		k := &r.list[i]
+		if k.Count++; len(k.First) < reasonNotes {
+			k.First = append(k.First, n.Note)
+		}
+	}
+	text, _ := json.Marshal(n)
+	r.lock.Lock()
+	defer r.lock.Unlock()
+	if _, err := r.to.Write(append(text, '\n')); err != nil {
+		return 0, err
+	}
+	return len(line), nil
+}
+
+// shrunk says which sources have less than half of what they had in another
+// edition.
+func shrunk(now, then *atlas.Atlas) (warnings []string) {
+	warnings = []string{}
+	for _, s := range then.Sources() {
+		for _, old := range now.Sources() {
+			if old.Name == s.Name && s.Accepted*2 < old.Accepted {
+				warnings = append(warnings, fmt.Sprintf("%s shrank from %d to %d accepted rows", s.Name, old.Accepted, s.Accepted))
+			}
+		}
+	}
+	return warnings
+}

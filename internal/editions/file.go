@@ -1,0 +1,75 @@
+package editions
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"os"
+	"path/filepath"
+	"runtime"
+	"syscall"
+
+	"eastporch/internal/core/atlas"
+)
+
+// WriteFile writes an edition to a file, all of it or nothing: beside it first,
+// and then in its place when it is on the disk.
+func WriteFile(a *atlas.Atlas, path string) (err error) {
+	f, err := os.CreateTemp(filepath.Dir(path), ".edition-*")
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			f.Close()
+			os.Remove(f.Name())
+		}
+	}()
+	if err = a.Write(f); err != nil {
+		return err
+	}
+	if err = errors.Join(f.Chmod(0o644), f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	if err = os.Rename(f.Name(), path); err != nil {
+		return err
+	}
+	dir, err := os.Open(filepath.Dir(path))
+	if err != nil {
+		return err
+	}
+	return errors.Join(dir.Sync(), dir.Close())
+}
+
+// mapping is a file that is mapped into memory until nothing refers to it.
+type mapping struct{ bytes []byte }
+
+// Open maps an edition file into memory, as [atlas.OpenBytes] opens it. The file
+// must not be changed while it is open; replace it by renaming another over it. It
+// is unmapped when the atlas is no longer used. The error wraps
+// [atlas.ErrEdition], or is that of opening the file.
+func Open(path string) (*atlas.Atlas, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	if info.Size() == 0 || info.Size() > math.MaxInt {
+		return nil, fmt.Errorf("%s: %w: it is empty", path, atlas.ErrEdition)
+	}
+	b, err := syscall.Mmap(int(f.Fd()), 0, int(info.Size()), syscall.PROT_READ, syscall.MAP_SHARED)
+	if err != nil {
+		return nil, fmt.Errorf("%s: mapping it into memory: %w", path, err)
+	}
+	m := &mapping{bytes: b}
+	runtime.AddCleanup(m, func(b []byte) { _ = syscall.Munmap(b) }, b)
+	a, err := atlas.OpenBytes(b, m)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return a, nil
+}

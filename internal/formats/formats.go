@@ -1,0 +1,363 @@
+// Package formats writes answers in the formats that users may ask for, whole
+// or with the fields that they pick: the HTTP API and the command line write the
+// same.
+package formats
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// Types are the media types of the formats, by their words.
+var Types = map[string]string{
+	"json": "application/json", "geojson": "application/geo+json", "xml": "application/xml", "yaml": "application/yaml",
+	"csv": "text/csv", "text": "text/plain", "ndjson": "application/x-ndjson",
+}
+
+// ErrPath is wrapped where a path leads to nothing.
+var ErrPath = errors.New("the path leads to nothing here")
+
+// Render writes a value, which goes through JSON. Where key is not "", the value
+// is an object, and its list under key has the things that paths pick from and
+// that the formats of rows (csv, geojson, ndjson, text) are about; where the value
+// itself is a list, its things are. Without paths all is written. The error may
+// wrap [ErrPath].
+func Render(format string, value any, key string, paths []string) ([]byte, error) {
+	whole, err := generic(value)
+	if err != nil {
+		return nil, err
+	}
+	items, isList := whole.([]any)
+	if key != "" {
+		items, _ = whole.(map[string]any)[key].([]any)
+		isList = true
+	} else if !isList {
+		items = []any{whole}
+	}
+	places := make([][2]any, len(items)) // kept before paths may drop them
+	for i, item := range items {
+		places[i][0], places[i][1] = coordinatesOf(item)
+		if len(paths) > 0 {
+			if items[i], err = pick(item, paths); err != nil {
+				return nil, err
+			}
+		}
+	}
+	switch {
+	case key != "":
+		whole.(map[string]any)[key] = items
+	case isList:
+		whole = items
+	default:
+		whole = items[0]
+	}
+	return render(format, whole, items, places, isList)
+}
+
+// Paths reads a list with commas between.
+func Paths(s string) (list []string) {
+	for _, part := range strings.Split(s, ",") {
+		if part = strings.TrimSpace(part); part != "" {
+			list = append(list, part)
+		}
+	}
+	return list
+}
+
+// generic turns a value into maps, lists, texts and numbers, as JSON has it.
+func generic(value any) (any, error) {
+	text, err := json.Marshal(value)
+	if err != nil {
+		return nil, err
+	}
+	from := json.NewDecoder(bytes.NewReader(text))
+	from.UseNumber()
+	var v any
+	err = from.Decode(&v)
+	return numbers(v), err
+}
+
+func numbers(v any) any {
+	switch v := v.(type) {
+	case json.Number:
+		if n, err := v.Int64(); err == nil {
+			return n
+		}
+		f, _ := v.Float64()
+		return f
+	case []any:
+		for i := range v {
+			v[i] = numbers(v[i])
+		}
+	case map[string]any:
+		for k := range v {
+			v[k] = numbers(v[k])
+		}
+	}
+	return v
+}
+
+// pick keeps what the paths lead to. A path goes through lists to each of their
+// things.
+func pick(v any, paths []string) (any, error) {
+	out := map[string]any{}
+	for _, path := range paths {
+		if !copyPath(out, v, strings.Split(path, ".")) {
+			return nil, fmt.Errorf("%w: %.60q", ErrPath, path)
+		}
+	}
+	return out, nil
+}
+
+func copyPath(to map[string]any, from any, path []string) bool {
+	m, ok := from.(map[string]any)
+	if !ok {
+		return from == nil // a fact that is absent has no parts
+	}
+	v, ok := m[path[0]]
+	if !ok {
+		return false
+	}
+	if len(path) == 1 {
+		to[path[0]] = v
+		return true
+	}
+	if list, ok := v.([]any); ok {
+		kept, _ := to[path[0]].([]any)
+		if kept == nil {
+			kept = make([]any, len(list))
+			for i := range kept {
+				kept[i] = map[string]any{}
+			}
+		}
+		for i := range list {
+			if !copyPath(kept[i].(map[string]any), list[i], path[1:]) {
+				return false
+			}
+		}
+		to[path[0]] = kept
+		return true
+	}
+	below, _ := to[path[0]].(map[string]any)
+	if below == nil {
+		below = map[string]any{}
+	}
+	to[path[0]] = below
+	return copyPath(below, v, path[1:])
+}
+
+// coordinatesOf finds latitude and longitude in a thing, or in its card or
+// whereabouts.
+func coordinatesOf(v any) (latitude, longitude any) {
+	m, ok := v.(map[string]any)
+	if !ok {
+		return nil, nil
+	}
+	for _, inner := range []string{"card", "whereabouts"} {
+		if below, ok := m[inner].(map[string]any); ok {
+			return coordinatesOf(below)
+		}
+	}
+	return m["latitude"], m["longitude"]
+}
+
+func render(format string, whole any, items []any, places [][2]any, isList bool) ([]byte, error) {
+	var b bytes.Buffer
+	switch format {
+	case "yaml":
+		e := yaml.NewEncoder(&b)
+		e.SetIndent(2)
+		err := e.Encode(whole)
+		return b.Bytes(), err
+	case "xml":
+		b.WriteString(xml.Header)
+		writeXML(&b, "answer", whole, 0)
+		return b.Bytes(), nil
+	case "geojson":
+		return renderGeoJSON(items, places, isList)
+	case "ndjson":
+		e := json.NewEncoder(&b)
+		for _, item := range items {
+			if err := e.Encode(item); err != nil {
+				return nil, err
+			}
+		}
+		return b.Bytes(), nil
+	case "csv":
+		return renderCSV(items)
+	case "text":
+		for i, item := range items {
+			if i > 0 && len(flat(item)) > 1 {
+				b.WriteByte('\n')
+			}
+			pairs := flat(item)
+			for _, p := range pairs {
+				if len(pairs) > 1 {
+					fmt.Fprintf(&b, "%s: ", p.path)
+				}
+				fmt.Fprintf(&b, "%s\n", p.text())
+			}
+		}
+		return b.Bytes(), nil
+	}
+	return json.Marshal(whole)
+}
+
+// renderGeoJSON writes a Feature, or a FeatureCollection (RFC 7946), longitude
+// first. What has no point has no geometry.
+func renderGeoJSON(items []any, places [][2]any, isList bool) ([]byte, error) {
+	type geometry struct {
+		Type        string `json:"type"`
+		Coordinates [2]any `json:"coordinates"`
+	}
+	type feature struct {
+		Type       string    `json:"type"`
+		Geometry   *geometry `json:"geometry"`
+		Properties any       `json:"properties"`
+	}
+	features := []feature{}
+	for i, item := range items {
+		f := feature{Type: "Feature", Properties: item}
+		if places[i][0] != nil && places[i][1] != nil {
+			f.Geometry = &geometry{"Point", [2]any{places[i][1], places[i][0]}}
+		}
+		features = append(features, f)
+	}
+	if !isList {
+		return json.Marshal(features[0])
+	}
+	return json.Marshal(struct {
+		Type     string    `json:"type"`
+		Features []feature `json:"features"`
+	}{"FeatureCollection", features})
+}
+
+// pair is one fact with the path that leads to it.
+type pair struct {
+	path  string
+	value any
+}
+
+func (p pair) text() string {
+	switch v := p.value.(type) {
+	case nil:
+		return ""
+	case string:
+		return v
+	case float64:
+		return strconv.FormatFloat(v, 'f', -1, 64)
+	}
+	return fmt.Sprint(p.value)
+}
+
+// flat lists the facts of a thing by path; a list of plain values is one fact,
+// other lists are counted.
+func flat(v any) (list []pair) {
+	var walk func(path string, v any)
+	walk = func(path string, v any) {
+		switch v := v.(type) {
+		case map[string]any:
+			for _, k := range slices.Sorted(maps.Keys(v)) {
+				walk(strings.TrimPrefix(path+"."+k, "."), v[k])
+			}
+		case []any:
+			var texts []string
+			for _, part := range v {
+				switch part.(type) {
+				case map[string]any, []any:
+					text, _ := json.Marshal(part)
+					texts = append(texts, string(text))
+				default:
+					texts = append(texts, pair{"", part}.text())
+				}
+			}
+			list = append(list, pair{path, strings.Join(texts, "; ")})
+		default:
+			list = append(list, pair{path, v})
+		}
+	}
+	walk("", v)
+	return list
+}
+
+// renderCSV writes a row a thing, with a column for every path of any of them.
+// What a spreadsheet would take for a formula is kept from being one.
+func renderCSV(items []any) ([]byte, error) {
+	var head []string
+	at := map[string]int{}
+	rows := make([][]pair, len(items))
+	for i, item := range items {
+		rows[i] = flat(item)
+		for _, p := range rows[i] {
+			if _, ok := at[p.path]; !ok {
+				at[p.path] = len(head)
+				head = append(head, p.path)
+			}
+		}
+	}
+	var b bytes.Buffer
+	out := csv.NewWriter(&b)
+	_ = out.Write(head)
+	for _, pairs := range rows {
+		row := make([]string, len(head))
+		for _, p := range pairs {
+			text := p.text()
+			if s, isText := p.value.(string); isText && s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
+				text = "'" + s
+			}
+			row[at[p.path]] = text
+		}
+		_ = out.Write(row)
+	}
+	out.Flush()
+	return b.Bytes(), out.Error()
+}
+
+func writeXML(b *bytes.Buffer, name string, v any, depth int) {
+	indent := strings.Repeat("  ", depth)
+	open, end := name, name
+	if !isXMLName(name) {
+		var text bytes.Buffer
+		_ = xml.EscapeText(&text, []byte(name))
+		open, end = `entry key="`+text.String()+`"`, "entry"
+	}
+	switch v := v.(type) {
+	case nil:
+		fmt.Fprintf(b, "%s<%s absent=\"true\"/>\n", indent, open)
+	case map[string]any:
+		fmt.Fprintf(b, "%s<%s>\n", indent, open)
+		for _, k := range slices.Sorted(maps.Keys(v)) {
+			writeXML(b, k, v[k], depth+1)
+		}
+		fmt.Fprintf(b, "%s</%s>\n", indent, end)
+	case []any:
+		fmt.Fprintf(b, "%s<%s>\n", indent, open)
+		for _, part := range v {
+			writeXML(b, "item", part, depth+1)
+		}
+		fmt.Fprintf(b, "%s</%s>\n", indent, end)
+	default:
+		fmt.Fprintf(b, "%s<%s>", indent, open)
+		_ = xml.EscapeText(b, []byte(pair{"", v}.text()))
+		fmt.Fprintf(b, "</%s>\n", end)
+	}
+}
+
+func isXMLName(s string) bool {
+	for i, c := range s {
+		if !(c >= 'a' && c <= 'z' || c == '_' || i > 0 && (c >= '0' && c <= '9')) {
+			return false
+		}
+	}
+	return s != ""
+}

@@ -1,0 +1,87 @@
+package formats
+
+import (
+	"encoding/json"
+	"encoding/xml"
+	"io"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
+)
+
+type where struct {
+	City      *string           `json:"city"`
+	Latitude  *float64          `json:"latitude"`
+	Longitude *float64          `json:"longitude"`
+	Missing   map[string]string `json:"missing"`
+}
+
+type thing struct {
+	Whereabouts where    `json:"whereabouts"`
+	Operator    string   `json:"operator"`
+	Labels      []string `json:"labels"`
+	Delta       int      `json:"delta"`
+}
+
+func things() map[string]any {
+	city, lat, lon := "Lisbon <&> \"x\"", 38.72, -9.14
+	return map[string]any{"edition": "e", "things": []thing{
+		{where{&city, &lat, &lon, map[string]string{}}, "=cmd()", []string{"office", "vpn"}, -4},
+		{where{nil, nil, nil, map[string]string{"city": "the source gives none"}}, "Reed Cable", []string{}, 5},
+	}}
+}
+
+func text(t *testing.T, format string, paths ...string) string {
+	t.Helper()
+	b, err := Render(format, things(), "things", paths)
+	require.NoError(t, err)
+	return string(b)
+}
+
+func TestFormats(t *testing.T) {
+	csv := text(t, "csv")
+	assert.Contains(t, csv, "'=cmd()", "no formula")
+	assert.Contains(t, csv, "\n-4,", "a number is no formula")
+	assert.Contains(t, csv, "office; vpn")
+	assert.Contains(t, csv, "whereabouts.city")
+
+	var geo struct {
+		Type     string
+		Features []struct {
+			Geometry *struct{ Coordinates []float64 }
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(text(t, "geojson", "operator")), &geo))
+	assert.Equal(t, "FeatureCollection", geo.Type)
+	assert.Equal(t, []float64{-9.14, 38.72}, geo.Features[0].Geometry.Coordinates, "longitude first, although not picked")
+	assert.Nil(t, geo.Features[1].Geometry)
+
+	var back map[string]any
+	require.NoError(t, yaml.Unmarshal([]byte(text(t, "yaml")), &back))
+	assert.Len(t, back["things"], 2)
+
+	decoder := xml.NewDecoder(strings.NewReader(text(t, "xml")))
+	for {
+		_, err := decoder.Token()
+		if err == io.EOF {
+			break
+		}
+		require.NoError(t, err)
+	}
+	assert.Len(t, strings.Split(strings.TrimSpace(text(t, "ndjson")), "\n"), 2)
+	assert.Equal(t, "=cmd()\nReed Cable\n", text(t, "text", "operator"), "one fact is bare")
+}
+
+func TestFields(t *testing.T) {
+	assert.JSONEq(t, `{"edition":"e","things":[{"whereabouts":{"city":"Lisbon <&> \"x\""},"delta":-4},{"whereabouts":{"city":null},"delta":5}]}`,
+		text(t, "json", "whereabouts.city", "delta"))
+	_, err := Render("json", things(), "things", []string{"whereabouts.town"})
+	require.ErrorIs(t, err, ErrPath)
+	one, err := Render("json", things(), "", []string{"things.operator"})
+	require.NoError(t, err)
+	assert.JSONEq(t, `{"things":[{"operator":"=cmd()"},{"operator":"Reed Cable"}]}`, string(one))
+	assert.Equal(t, []string{"a", "b.c"}, Paths(" a, b.c,,"))
+}

@@ -1,0 +1,137 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"time"
+
+	"eastporch/internal/config"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/geo"
+	"eastporch/internal/editions"
+)
+
+// Sources gives the sources that a configuration names, and what fetches them.
+func Sources(cfg *config.Config, in config.Input) ([]editions.Source, *editions.Fetcher) {
+	var list []editions.Source
+	for _, c := range cfg.Atlas.Sources {
+		list = append(list, editions.Source{
+			About:    atlas.About{Name: c.Name, Rank: c.Rank, Dated: c.Dated, Licence: c.Licence, Credit: c.Credit},
+			Reading:  atlas.Reading{Format: atlas.Format(c.Format), Columns: c.Columns, Label: c.Label, Postal: c.Postal},
+			Location: c.Location(in), Query: c.Query,
+		})
+	}
+	return list, &editions.Fetcher{Cache: filepath.Join(cfg.DataDir, "atlas", "fetched"), Inside: cfg.Atlas.FetchInside}
+}
+
+// openShelf opens the editions, and builds one where the sources have changed
+// since the last. Where that fails and an edition is there, it serves on.
+func (s *Server) openShelf(ctx context.Context) (err error) {
+	cfg := s.opt.Config
+	sources, fetcher := Sources(cfg, s.opt.Input)
+	if s.shelf, err = editions.OpenShelf(filepath.Join(cfg.DataDir, "atlas"), fetcher, time.Now); err != nil {
+		return err
+	}
+	s.sources = sources
+	if len(sources) == 0 && s.shelf.Current().Name() == atlas.New().Name() {
+		s.opt.Log.Warn("no source of range data is configured: no address will be located", "key", "atlas.sources")
+		return nil
+	}
+	has := len(s.shelf.Current().Sources()) > 0
+	if err = s.refresh(ctx, false); err != nil && has {
+		err = nil // which is in the log
+	}
+	s.opt.Log.Info("edition in use", "edition", s.shelf.Current().Name())
+	return err
+}
+
+func (s *Server) refresh(ctx context.Context, always bool) error {
+	made, err := s.shelf.Refresh(ctx, s.sources, always, s.opt.Config.Atlas.Swap == "auto")
+	switch {
+	case errors.Is(err, editions.ErrShrunk):
+		s.opt.Log.Warn("the edition in use stays", "reason", err)
+		return nil
+	case err != nil:
+		s.opt.Log.Error("no edition was built", "error", err)
+	case made:
+		s.opt.Log.Info("edition built", "edition", s.shelf.Job().Edition)
+	}
+	return err
+}
+
+// reread looks for changed sources as often as the configuration says, until ctx
+// ends.
+func (s *Server) reread(ctx context.Context) {
+	every := s.opt.Config.Atlas.Reread
+	if every <= 0 || len(s.sources) == 0 {
+		return
+	}
+	ticker := time.NewTicker(every)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+			_ = s.refresh(ctx, false) // which is in the log
+		}
+	}
+}
+
+// recorrect reads the owner's corrections from the database, and puts them
+// before all sources.
+func (s *Server) recorrect(ctx context.Context) error {
+	list, err := s.store.Corrections(ctx)
+	if err != nil {
+		return err
+	}
+	first, err := atlas.Corrected(list)
+	if err != nil {
+		return fmt.Errorf("corrections: %w", err)
+	}
+	s.shelf.Correct(first)
+	return nil
+}
+
+// areas reads the owner's areas; one name may stand once in all files.
+func (s *Server) areas() (areas []geo.Area, err error) {
+	names := map[string]bool{}
+	for _, file := range s.opt.Config.Areas {
+		text, err := os.ReadFile(s.opt.Input.Path(file))
+		if err != nil {
+			return nil, fmt.Errorf("areas: %w", err)
+		}
+		list, err := geo.ReadAreas(text)
+		if err != nil {
+			return nil, fmt.Errorf("areas: %s: %w", file, err)
+		}
+		for _, a := range list {
+			if names[a.Name] {
+				return nil, fmt.Errorf("areas: %s: the name %q stands in another file too", file, a.Name)
+			}
+			names[a.Name] = true
+		}
+		areas = append(areas, list...)
+	}
+	return areas, nil
+}
+
+// lookUpWithin bounds how long the addresses of a name are waited for.
+const lookUpWithin = 3 * time.Second
+
+// lookUp finds the addresses of host names, where the configuration allows it.
+func (s *Server) lookUp() func(context.Context, string) ([]netip.Addr, error) {
+	if !s.opt.Config.ResolveNames {
+		return nil
+	}
+	return func(ctx context.Context, host string) ([]netip.Addr, error) {
+		ctx, cancel := context.WithTimeout(ctx, lookUpWithin)
+		defer cancel()
+		return net.DefaultResolver.LookupNetIP(ctx, "ip", host)
+	}
+}

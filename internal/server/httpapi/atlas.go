@@ -1,0 +1,505 @@
+package httpapi
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/netip"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/visit"
+	"eastporch/internal/editions"
+	"eastporch/internal/server/access"
+)
+
+// shelf is what the handlers need of the editions.
+type shelf interface {
+	Current() *atlas.Atlas
+	Open(name string) (*atlas.Atlas, error)
+	Use(name string) error
+	Back() (string, error)
+	List() ([]editions.Edition, error)
+	Job() editions.Job
+	Correct(first *atlas.Source)
+}
+
+// atlasStore is what the handlers of the atlas need of the database.
+type atlasStore interface {
+	Corrections(ctx context.Context) ([]atlas.Correction, error)
+	Correct(ctx context.Context, c *atlas.Correction) error
+	DropCorrection(ctx context.Context, id uuid.UUID) (bool, error)
+	EachAddress(ctx context.Context, since time.Time, do func(netip.Addr, int)) error
+	Reread(ctx context.Context, since time.Time, again func(visit.Visit) (visit.Card, bool), progress func(seen, changed int)) error
+}
+
+func (a *api) edition() *atlas.Atlas { return a.Shelf.Current() }
+
+func (a *api) getAtlas(c *gin.Context) {
+	type source struct {
+		Name     string       `json:"name"`
+		Rank     int          `json:"rank"`
+		Basis    atlas.Basis  `json:"basis"`
+		Dated    *string      `json:"dated"`
+		Licence  *string      `json:"licence"`
+		Credit   *string      `json:"credit"`
+		Rows     int          `json:"rows"`
+		Accepted int          `json:"accepted"`
+		Rejected int          `json:"rejected"`
+		Nested   int          `json:"nested"`
+		Ranges4  int          `json:"ranges_ipv4"`
+		Ranges6  int          `json:"ranges_ipv6"`
+		Rejects  []atlas.Note `json:"rejects"`
+		Remarks  []atlas.Note `json:"remarks"`
+	}
+	edition := a.edition()
+	sources := []source{}
+	for _, s := range edition.Sources() {
+		v4, v6 := s.Ranges()
+		sources = append(sources, source{
+			s.Name, s.Rank, s.Basis, optional(s.Dated), optional(s.Licence), optional(s.Credit),
+			s.Rows, s.Accepted, s.Rejected, s.Nested, v4, v6, append([]atlas.Note{}, s.Rejects...), append([]atlas.Note{}, s.Remarks...),
+		})
+	}
+	c.JSON(http.StatusOK, gin.H{"name": edition.Name(), "built": edition.Built(), "sources": sources, "credits": edition.Credits()})
+}
+
+func (a *api) listEditions(c *gin.Context) {
+	list, err := a.Shelf.List()
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.Header("Cache-Control", "no-store")
+	c.JSON(http.StatusOK, gin.H{"editions": list, "job": a.Shelf.Job()})
+}
+
+// buildEdition begins a build; the list of editions says how it goes.
+func (a *api) buildEdition(c *gin.Context) {
+	if a.Shelf.Job().Running {
+		a.fail(c, editions.ErrBusy)
+		return
+	}
+	go a.Rebuild()
+	a.note(c, "edition asked for", "from the configured sources")
+	c.Header("Cache-Control", "no-store")
+	c.JSON(http.StatusAccepted, gin.H{"job": a.Shelf.Job()})
+}
+
+func (a *api) useEdition(c *gin.Context) {
+	var body struct {
+		Edition string `json:"edition"`
+	}
+	err := readJSON(c, &body, false)
+	if err == nil {
+		err = a.Shelf.Use(body.Edition)
+	}
+	a.used(c, body.Edition, err)
+}
+
+func (a *api) backEdition(c *gin.Context) {
+	name, err := a.Shelf.Back()
+	a.used(c, name, err)
+}
+
+func (a *api) used(c *gin.Context, name string, err error) {
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	a.note(c, "edition taken into use", name)
+	c.Header("Cache-Control", "no-store")
+	c.JSON(http.StatusOK, gin.H{"edition": name})
+}
+
+// note writes a line into the audit log; what was done stands where that fails.
+func (a *api) note(c *gin.Context, what, detail string) {
+	event, err := access.NewEvent(a.Now(), what, callerOf(c).actor(), detail)
+	if err == nil {
+		err = a.Audit.AddEvent(c, event)
+	}
+	if err != nil {
+		a.Log.Warn("not in the audit log", "what", what, "request_id", requestID(c), "error", err)
+	}
+}
+
+// visitsRead is how stored visits would read in another edition.
+type visitsRead struct {
+	Days        int `json:"days"`
+	Addresses   int `json:"addresses"`
+	Visits      int `json:"visits"`
+	Differently struct {
+		Addresses int                      `json:"addresses"`
+		Visits    int                      `json:"visits"`
+		Counts    map[atlas.Difference]int `json:"counts"` // visits
+		Examples  []differently            `json:"examples"`
+	} `json:"differently"`
+}
+
+type differently struct {
+	Address    string           `json:"address"`
+	Visits     int              `json:"visits"`
+	Difference atlas.Difference `json:"difference"`
+	Now        atlas.Spot       `json:"now"`
+	Then       atlas.Spot       `json:"then"`
+	Km         *float64         `json:"km"`
+}
+
+// visitDays is how far back stored visits are compared, in days.
+const visitDays = 30
+
+func (a *api) getChanges(c *gin.Context) {
+	now := a.edition()
+	var err error
+	if name := c.Query("now"); name != "" {
+		if now, err = a.Shelf.Open(name); err != nil {
+			a.fail(c, err)
+			return
+		}
+	}
+	then, err := a.Shelf.Open(c.Query("then"))
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	changes := a.cached("changes "+now.Name()+" "+then.Name(), now, func() any {
+		return atlas.Diff(now, then, func(float64) bool { return c.Request.Context().Err() == nil })
+	}).(atlas.Changes)
+	if err := c.Request.Context().Err(); err != nil {
+		a.forget("changes " + now.Name() + " " + then.Name())
+		a.fail(c, err)
+		return
+	}
+	visits, err := a.visitsDiffer(c, now, then)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.Header("Cache-Control", "no-store")
+	c.JSON(http.StatusOK, struct {
+		atlas.Changes
+		Visits visitsRead `json:"visits"`
+	}{changes, visits})
+}
+
+func (a *api) visitsDiffer(ctx context.Context, now, then *atlas.Atlas) (v visitsRead, err error) {
+	v.Days = visitDays
+	v.Differently.Counts, v.Differently.Examples = map[atlas.Difference]int{}, []differently{}
+	compare := atlas.NewComparison(now, then)
+	err = a.AtlasStore.EachAddress(ctx, a.Now().AddDate(0, 0, -visitDays), func(address netip.Addr, visits int) {
+		v.Addresses++
+		v.Visits += visits
+		difference, before, after, km := compare.At(address)
+		if difference == "" {
+			return
+		}
+		v.Differently.Addresses++
+		v.Differently.Visits += visits
+		v.Differently.Counts[difference] += visits
+		if len(v.Differently.Examples) < 50 {
+			v.Differently.Examples = append(v.Differently.Examples, differently{address.String(), visits, difference, before, after, km})
+		}
+	})
+	return v, err
+}
+
+// cached remembers what was worked out about an edition, until another is in use.
+func (a *api) cached(key string, edition *atlas.Atlas, make func() any) any {
+	a.worked.lock.Lock()
+	defer a.worked.lock.Unlock()
+	if v, ok := a.worked.of[key]; ok && v.edition == edition {
+		return v.value
+	}
+	if len(a.worked.of) > 20 {
+		clear(a.worked.of)
+	}
+	v := make()
+	a.worked.of[key] = workedOut{edition, v}
+	return v
+}
+
+func (a *api) forget(key string) {
+	a.worked.lock.Lock()
+	defer a.worked.lock.Unlock()
+	delete(a.worked.of, key)
+}
+
+type worked struct {
+	lock sync.Mutex
+	of   map[string]workedOut
+}
+
+type workedOut struct {
+	edition *atlas.Atlas
+	value   any
+}
+
+func (a *api) getCoverage(c *gin.Context) {
+	edition, err := a.named(c, "edition")
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	coverage := a.cached("coverage "+edition.Name(), edition, func() any { return edition.Coverage() }).(atlas.Coverage)
+	type country struct {
+		CountryCode string `json:"country_code"`
+		Country     string `json:"country"`
+		atlas.Covered
+	}
+	countries := []country{}
+	for code, v := range coverage.Countries {
+		name := code
+		if known, ok := almanac.ByCode(code); ok {
+			name = known.Name
+		}
+		countries = append(countries, country{code, name, *v})
+	}
+	slices.SortFunc(countries, func(x, y country) int {
+		return cmp.Or(cmp.Compare(y.IPv4, x.IPv4), cmp.Compare(y.IPv6, x.IPv6), cmp.Compare(x.CountryCode, y.CountryCode))
+	})
+	a.answerList(c, "countries", gin.H{"edition": edition.Name(), "total": coverage.Total(), "nowhere": coverage.Nowhere, "countries": countries})
+}
+
+// named opens the edition that a parameter names, or gives the one in use.
+func (a *api) named(c *gin.Context, parameter string) (*atlas.Atlas, error) {
+	if name := c.Query(parameter); name != "" {
+		return a.Shelf.Open(name)
+	}
+	return a.edition(), nil
+}
+
+func (a *api) getAudit(c *gin.Context) {
+	edition, err := a.named(c, "edition")
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	if a.KnownPoints == "" {
+		p := badRequest("no-known-points", "There are no known points", "An edition is held against points whose true place you know.", "Name their file with atlas.known_points, or send them with POST.")
+		p.Status = http.StatusNotFound
+		a.fail(c, p)
+		return
+	}
+	f, err := os.Open(a.KnownPoints)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	defer f.Close()
+	points, rejects, err := atlas.ReadKnownPoints(f)
+	a.audited(c, edition, points, rejects, err)
+}
+
+func (a *api) auditEdition(c *gin.Context) {
+	edition, err := a.named(c, "edition")
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	points, rejects, err := atlas.ReadKnownPoints(c.Request.Body)
+	a.audited(c, edition, points, rejects, err)
+}
+
+func (a *api) audited(c *gin.Context, edition *atlas.Atlas, points []atlas.KnownPoint, rejects []atlas.Note, err error) {
+	if err != nil {
+		a.fail(c, badField("known points", err.Error(), "Send a CSV with the columns address, country_code, city, latitude, longitude."))
+		return
+	}
+	c.Header("Cache-Control", "no-store")
+	c.JSON(http.StatusOK, struct {
+		atlas.Audit
+		Rejects []atlas.Note `json:"rejects"`
+	}{edition.Audit(points), append([]atlas.Note{}, rejects...)})
+}
+
+func (a *api) describeFile(c *gin.Context) {
+	d, err := editions.DescribeText(c.Request.Body)
+	var tooLarge *http.MaxBytesError
+	if errors.As(err, &tooLarge) {
+		a.fail(c, err)
+		return
+	}
+	if err != nil {
+		a.fail(c, badField("file", err.Error(), "Send the file itself, plain or packed with gzip or zstd."))
+		return
+	}
+	c.JSON(http.StatusOK, d)
+}
+
+// maxSamples bounds how many sample addresses are given at once.
+const maxSamples = 1000
+
+func (a *api) getSamples(c *gin.Context) {
+	country := strings.ToUpper(c.Query("country_code"))
+	if err := almanac.CheckCode(country); err != nil {
+		a.fail(c, badField("country_code", err.Error(), "Give a code of ISO 3166-1."))
+		return
+	}
+	count, err := intOf(c, "count", 10, 1, maxSamples)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	seed, err := intOf(c, "seed", 1, 0, 1<<53)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	type sample struct {
+		Address string `json:"address"`
+		Family  int    `json:"family"`
+	}
+	samples := []sample{}
+	for _, ip := range a.edition().Sample(country, c.Query("city"), count, uint64(seed)) {
+		samples = append(samples, sample{ip.String(), map[bool]int{true: 4, false: 6}[ip.Is4()]})
+	}
+	a.answerList(c, "samples", gin.H{"edition": a.edition().Name(), "samples": samples})
+}
+
+func intOf(c *gin.Context, name string, normal, least, most int) (int, error) {
+	text := c.Query(name)
+	if text == "" {
+		return normal, nil
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < least || n > most {
+		return 0, badField(name, fmt.Sprintf("%.20q is no number from %d to %d", text, least, most), "Leave it out for "+strconv.Itoa(normal)+".")
+	}
+	return n, nil
+}
+
+func (a *api) exportEdition(c *gin.Context) {
+	edition, err := a.named(c, "edition")
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	format := atlas.Format(c.DefaultQuery("format", "csv"))
+	if format != atlas.CSV && format != atlas.Geofeed {
+		a.fail(c, badField("format", fmt.Sprintf("%.20q is no format of an export", string(format)), "Give csv or geofeed."))
+		return
+	}
+	c.Header("Content-Type", "text/csv; charset=utf-8")
+	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", edition.Name()+"-"+string(format)+".csv"))
+	if err := edition.Export(c.Writer, format, nil); err != nil {
+		a.Log.Warn("an export ended early", "request_id", requestID(c), "error", err)
+	}
+}
+
+func (a *api) listCorrections(c *gin.Context) {
+	list, err := a.AtlasStore.Corrections(c)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.Header("Cache-Control", "no-store")
+	if c.Query("format") == "geofeed" {
+		c.Header("Content-Type", "text/csv; charset=utf-8")
+		c.Header("Content-Disposition", `attachment; filename="corrections-geofeed.csv"`)
+		if err := atlas.WriteGeofeed(c.Writer, list, a.Now()); err != nil {
+			a.Log.Warn("an export ended early", "request_id", requestID(c), "error", err)
+		}
+		return
+	}
+	a.answerList(c, "corrections", gin.H{"corrections": append([]atlas.Correction{}, list...)})
+}
+
+func (a *api) addCorrection(c *gin.Context) {
+	var body atlas.Correction
+	if err := readJSON(c, &body, false); err != nil {
+		a.fail(c, err)
+		return
+	}
+	if err := body.Check(); err != nil {
+		field, reason, _ := strings.Cut(err.Error(), ": ")
+		a.fail(c, badField(field, reason, "A correction has a range, and a country_code or do_not_locate."))
+		return
+	}
+	id, err := uuid.NewV7()
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	body.ID, body.MadeBy, body.MadeAt = id, callerOf(c).actor(), a.Now().UTC().Truncate(time.Millisecond)
+	if err = a.AtlasStore.Correct(c, &body); err == nil {
+		err = a.Recorrect(c)
+	}
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	a.note(c, "correction made", body.Range)
+	c.JSON(http.StatusCreated, body)
+}
+
+func (a *api) dropCorrection(c *gin.Context) {
+	id, err := idOf(c)
+	ok := false
+	if err == nil {
+		ok, err = a.AtlasStore.DropCorrection(c, id)
+	}
+	if err == nil && !ok {
+		p := badRequest("no-such-id", "There is none with this id", "It was never there, or was dropped.", "List them first.")
+		p.Status = http.StatusNotFound
+		err = p
+	}
+	if err == nil {
+		err = a.Recorrect(c)
+		a.note(c, "correction dropped", id.String())
+	}
+	a.done(c, err)
+}
+
+func (a *api) checkGeofeed(c *gin.Context) {
+	s, err := atlas.Read(c.Request.Body, atlas.Reading{Format: atlas.Geofeed}, atlas.About{Name: "geofeed", Rank: 1})
+	if err != nil && !errors.Is(err, atlas.ErrTooManyRejects) {
+		a.fail(c, badField("file", err.Error(), "Send a geofeed (RFC 8805)."))
+		return
+	}
+	if s == nil {
+		c.JSON(http.StatusOK, gin.H{"valid": false, "reason": err.Error(), "rows": 0, "accepted": 0, "rejects": []atlas.Note{}, "remarks": []atlas.Note{}})
+		return
+	}
+	c.JSON(http.StatusOK, gin.H{
+		"valid": s.Rejected == 0, "reason": nil, "rows": s.Rows, "accepted": s.Accepted,
+		"rejects": append([]atlas.Note{}, s.Rejects...), "remarks": append([]atlas.Note{}, s.Remarks...),
+	})
+}
+
+// rereadVisits reads stored visits again from the edition in use.
+func (a *api) rereadVisits(c *gin.Context) {
+	var body struct {
+		Since *time.Time `json:"since"`
+	}
+	if err := readJSON(c, &body, true); err != nil {
+		a.fail(c, err)
+		return
+	}
+	since := a.Now().AddDate(0, 0, -visitDays)
+	if body.Since != nil {
+		since = *body.Since
+	}
+	answer := struct {
+		Edition string `json:"edition"`
+		Seen    int    `json:"seen"`
+		Reread  int    `json:"reread"`
+	}{Edition: a.edition().Name()}
+	err := a.AtlasStore.Reread(c, since, a.Enrich.Reread, func(seen, changed int) { answer.Seen, answer.Reread = seen, changed })
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	a.note(c, "visits read again", fmt.Sprintf("%d of %d, with edition %s", answer.Reread, answer.Seen, answer.Edition))
+	c.JSON(http.StatusOK, answer)
+}

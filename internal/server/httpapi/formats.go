@@ -1,0 +1,76 @@
+package httpapi
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"eastporch/internal/formats"
+)
+
+// formatOf gives the format that a request asks for: by format=, or else by its
+// Accept header; JSON where it does not say.
+func formatOf(c *gin.Context) (string, error) {
+	if word := c.Query("format"); word != "" {
+		if formats.Types[word] == "" {
+			return "", badField("format", fmt.Sprintf("%.20q is no format", word), "Give one of "+strings.Join(slices.Sorted(maps.Keys(formats.Types)), ", ")+".")
+		}
+		return word, nil
+	}
+	if c.GetHeader("Accept") == "" {
+		return "json", nil
+	}
+	offered := []string{"application/json", "application/geo+json", "application/xml", "application/yaml", "text/csv", "application/x-ndjson", "text/plain"}
+	accepted := c.NegotiateFormat(offered...)
+	for word, kind := range formats.Types {
+		if kind == accepted {
+			return word, nil
+		}
+	}
+	p := badRequest("not-acceptable", "The answer cannot be written so", "None of the media types of the Accept header is offered.", "Offered are "+strings.Join(offered, ", ")+".")
+	p.Status = http.StatusNotAcceptable
+	return "", p
+}
+
+// answer writes one thing in the format and with the fields that are asked for.
+func (a *api) answer(c *gin.Context, value any) {
+	a.write(c, "", value)
+}
+
+// answerList writes an object whose list under key has the things that fields
+// and formats of rows are about.
+func (a *api) answerList(c *gin.Context, key string, value any) {
+	a.write(c, key, value)
+}
+
+func (a *api) write(c *gin.Context, key string, value any) {
+	format, err := formatOf(c)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.Writer.Header().Add("Vary", "Accept")
+	paths := formats.Paths(c.Query("fields"))
+	if format == "json" && len(paths) == 0 {
+		c.JSON(http.StatusOK, value)
+		return
+	}
+	text, err := formats.Render(format, value, key, paths)
+	if errors.Is(err, formats.ErrPath) {
+		err = badField("fields", err.Error(), "Paths go by the keys of the answer, such as whereabouts.city or clock.")
+	}
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	kind := formats.Types[format]
+	if strings.HasPrefix(kind, "text/") {
+		kind += "; charset=utf-8"
+	}
+	c.Data(http.StatusOK, kind, text)
+}
