@@ -31,6 +31,8 @@ var mayUse = map[string][]string{
 	"internal/config":            {"internal/core/"},
 	"internal/demo":              {"internal/client", "internal/core/"},
 	"internal/editions":          {"internal/core/"},
+	"internal/formats":           {},
+	"internal/plot":              {"internal/core/"},
 	"internal/synthetic":         {"internal/core/"},
 	"internal/server":            {"internal/config", "internal/core/", "internal/editions", "internal/server/"},
 	"internal/server/access":     {},

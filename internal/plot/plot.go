@@ -2,13 +2,17 @@
 package plot
 
 import (
+	"errors"
 	"fmt"
 	"image/color"
+	"os"
 
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/plotter"
+	"gonum.org/v1/plot/text"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
+	"gonum.org/v1/plot/vg/vgimg"
 
 	"eastporch/internal/core/atlas"
 )
@@ -29,6 +33,9 @@ var marksKm = []float64{10, 50, 250}
 // 1000 by 640 points.
 func Audit(file string, audits []atlas.Audit) error {
 	p := plot.New()
+	for _, style := range []*text.Style{&p.Title.TextStyle, &p.X.Label.TextStyle, &p.Y.Label.TextStyle, &p.X.Tick.Label, &p.Y.Tick.Label, &p.Legend.TextStyle} {
+		style.Font.Variant = "Sans"
+	}
 	p.BackgroundColor = paper
 	p.Title.Text = "Known points within a distance of where the edition puts them"
 	p.Title.TextStyle.Color, p.Title.Padding = ink, vg.Points(10)
@@ -57,7 +64,19 @@ func Audit(file string, audits []atlas.Audit) error {
 	}
 	p.Legend.Top, p.Legend.Left, p.Legend.TextStyle.Color = true, true, ink
 	p.Legend.XOffs, p.Legend.YOffs, p.Legend.Padding = vg.Points(12), vg.Points(-8), vg.Points(4)
-	return p.Save(vg.Points(750), vg.Points(480), file)
+	return save(p, file)
+}
+
+// save draws a plot with a margin around it.
+func save(p *plot.Plot, file string) error {
+	canvas := vgimg.NewWith(vgimg.UseWH(vg.Points(750), vg.Points(480)), vgimg.UseDPI(96), vgimg.UseBackgroundColor(paper))
+	p.Draw(draw.Crop(draw.New(canvas), vg.Points(14), vg.Points(-24), vg.Points(12), vg.Points(-14)))
+	f, err := os.Create(file)
+	if err != nil {
+		return err
+	}
+	_, err = vgimg.PngCanvas{Canvas: canvas}.WriteTo(f)
+	return errors.Join(err, f.Close())
 }
 
 func line(p *plot.Plot, points plotter.XYs, c color.Color, width float64, dashes []vg.Length) error {

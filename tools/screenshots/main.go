@@ -46,6 +46,10 @@ var shots = []shot{
 	{"presentation-dark", "/lookup?address=198.18.7.114", "dark", 1280, 800, ".placemap .ring", ".bar .ant-switch"},
 	{"sign-in-light", "/sign-in", "light", 1280, 800, "#admin-key", ""},
 	{"sign-in-phone", "/sign-in", "dark", 390, 844, "#admin-key", ""},
+	{"atlas-light", "/atlas", "light", 1280, 800, ".audit-table tbody tr", ""},
+	{"atlas-dark", "/atlas", "dark", 1280, 800, ".audit-table tbody tr", ".coverage-head .ant-segmented-item:first-child"},
+	{"atlas-phone", "/atlas", "light", 390, 844, ".swap-sentence", ""},
+	{"atlas-changes", "/atlas", "light", 1280, 800, ".swap-sentence", ".swap-actions button:nth-child(2)"},
 	{"lookup-empty", "/lookup", "light", 1280, 800, ".state", ""},
 	{"lookup-json", "/lookup?address=198.51.100.7", "light", 1280, 800, ".placemap .ring", ".tools .ant-segmented-item:nth-child(2)"},
 }

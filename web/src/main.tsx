@@ -4,6 +4,7 @@ import "@fontsource-variable/source-sans-3";
 import "./theme/base.css";
 import "./theme/shell.css";
 import "./theme/pages.css";
+import "./theme/atlas.css";
 
 import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { App, ConfigProvider } from "antd";

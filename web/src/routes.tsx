@@ -1,5 +1,6 @@
 import type { ComponentType } from "react";
 import type { IconName } from "./components/icons";
+import { AtlasPage } from "./pages/atlas/AtlasPage";
 import { LookupPage } from "./pages/lookup/LookupPage";
 import { SetupPage } from "./pages/setup/SetupPage";
 import { MapPage } from "./pages/map/MapPage";
@@ -58,6 +59,15 @@ export const routes: Route[] = [
     icon: "trail",
     key: "r",
     page: TrailPage,
+  },
+  {
+    path: "/atlas",
+    title: "Atlas",
+    line: "What is known of the ranges, and how well",
+    group: "Keep",
+    icon: "atlas",
+    key: "a",
+    page: AtlasPage,
   },
   {
     path: "/setup",

@@ -19,6 +19,7 @@ import (
 
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/gazetteer"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/editions"
 	"eastporch/internal/server/access"
@@ -253,8 +254,10 @@ func (a *api) getCoverage(c *gin.Context) {
 	}
 	coverage := a.cached("coverage "+edition.Name(), edition, func() any { return edition.Coverage() }).(atlas.Coverage)
 	type country struct {
-		CountryCode string `json:"country_code"`
-		Country     string `json:"country"`
+		CountryCode string   `json:"country_code"`
+		Country     string   `json:"country"`
+		Latitude    *float64 `json:"latitude"` // of its middle, by people
+		Longitude   *float64 `json:"longitude"`
 		atlas.Covered
 	}
 	countries := []country{}
@@ -263,7 +266,11 @@ func (a *api) getCoverage(c *gin.Context) {
 		if known, ok := almanac.ByCode(code); ok {
 			name = known.Name
 		}
-		countries = append(countries, country{code, name, *v})
+		one := country{CountryCode: code, Country: name, Covered: *v}
+		if area, ok := gazetteer.Country(code); ok {
+			one.Latitude, one.Longitude = &area.Middle.Latitude, &area.Middle.Longitude
+		}
+		countries = append(countries, one)
 	}
 	slices.SortFunc(countries, func(x, y country) int {
 		return cmp.Or(cmp.Compare(y.IPv4, x.IPv4), cmp.Compare(y.IPv6, x.IPv6), cmp.Compare(x.CountryCode, y.CountryCode))

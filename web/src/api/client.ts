@@ -17,8 +17,19 @@ export type NewKey = components["schemas"]["NewKey"];
 export type Session = components["schemas"]["Session"];
 export type Site = components["schemas"]["Site"];
 
+/** The contract offers several media types; the console asks for JSON. */
+type OnlyJSON<R> = R extends { content: infer C }
+  ? "application/json" extends keyof C
+    ? Omit<R, "content"> & { content: Pick<C, "application/json" & keyof C> }
+    : R
+  : R;
+type InJSON<O> = O extends { responses: infer R }
+  ? Omit<O, "responses"> & { responses: { [S in keyof R]: OnlyJSON<R[S]> } }
+  : O;
+type JSONPaths = { [P in keyof paths]: { [M in keyof paths[P]]: InJSON<paths[P][M]> } };
+
 /** The only code that fetches from the service. */
-export const api = createClient<paths>({ baseUrl: "/" });
+export const api = createClient<JSONPaths>({ baseUrl: "/", headers: { Accept: "application/json" } });
 
 /** A Refusal is a problem document of the service, or what stands for one. */
 export class Refusal extends Error {
@@ -62,3 +73,17 @@ export async function unwrap<T>(
     request_id: p?.request_id ?? "",
   });
 }
+
+export type AtlasEdition = components["schemas"]["AtlasEdition"];
+export type Editions = components["schemas"]["Editions"];
+export type Edition = components["schemas"]["Edition"];
+export type Job = components["schemas"]["Job"];
+export type Changes = components["schemas"]["Changes"];
+export type Change = components["schemas"]["Change"];
+export type Spot = components["schemas"]["Spot"];
+export type Coverage = components["schemas"]["CoverageAnswer"];
+export type Audit = components["schemas"]["Audit"];
+export type Note = components["schemas"]["Note"];
+export type Correction = components["schemas"]["Correction"];
+export type NewCorrection = components["schemas"]["NewCorrection"];
+export type Description = components["schemas"]["Description"];

@@ -1,5 +1,5 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import { api, unwrap, type ProxySettings } from "./client";
+import { api, unwrap, type Editions, type ProxySettings } from "./client";
 import type { operations } from "./schema";
 
 /** VisitFilter is what may stand in the query of lists and reports, beside the site. */
@@ -113,5 +113,59 @@ export function useTrail(asked: Asked, settings: ProxySettings | null) {
       unwrap(
         api.POST("/v1/trails", { body: { ...(asked ?? {}), ...(settings ? { settings } : {}) }, signal }),
       ),
+  });
+}
+
+/** useEditions lists the editions; while one is being built it asks every second. */
+export function useEditions() {
+  return useQuery<Editions>({
+    queryKey: ["editions"],
+    refetchInterval: (query) => (query.state.data?.job.running ? 1000 : false),
+    queryFn: ({ signal }) => unwrap(api.GET("/v1/atlas/editions", { signal })),
+  });
+}
+
+/** useChanges compares an edition with the one in use. */
+export function useChanges(then: string, now: string) {
+  return useQuery({
+    queryKey: ["changes", now, then],
+    enabled: then !== "",
+    staleTime: 60_000,
+    queryFn: ({ signal }) => unwrap(api.GET("/v1/atlas/changes", { params: { query: { then } }, signal })),
+  });
+}
+
+export function useCoverage(edition: string) {
+  return useQuery({
+    queryKey: ["coverage", edition],
+    enabled: edition !== "",
+    queryFn: ({ signal }) =>
+      unwrap(api.GET("/v1/atlas/coverage", { params: { query: { edition } }, signal })),
+  });
+}
+
+/** useEditionAudit holds an edition against the known points of the configuration. */
+export function useEditionAudit(edition: string) {
+  return useQuery({
+    queryKey: ["edition-audit", edition],
+    enabled: edition !== "",
+    retry: false,
+    queryFn: ({ signal }) => unwrap(api.GET("/v1/atlas/audit", { params: { query: { edition } }, signal })),
+  });
+}
+
+export function useCorrections() {
+  return useQuery({
+    queryKey: ["corrections"],
+    queryFn: ({ signal }) => unwrap(api.GET("/v1/corrections", { signal })),
+  });
+}
+
+export function useCountries(site: string) {
+  return useQuery({
+    queryKey: ["countries", site],
+    enabled: site !== "",
+    queryFn: ({ signal }) =>
+      unwrap(api.GET("/v1/reports/countries", { params: { query: { site } }, signal })),
   });
 }

@@ -1170,6 +1170,9 @@ export interface components {
         CountryCovered: {
             country_code: string;
             country: string;
+            /** @description of its middle, by people */
+            latitude: number | null;
+            longitude: number | null;
             ipv4_addresses: number;
             ipv4_region: number;
             ipv4_city: number;

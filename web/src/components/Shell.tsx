@@ -1,7 +1,7 @@
 import { Dropdown, Input, Modal, Switch, type InputRef } from "antd";
 import { useEffect, useRef, useState, type ReactNode } from "react";
 import { Link, useLocation, useNavigate } from "react-router";
-import { useAtlas, useCheckup, useReady } from "../api/queries";
+import { useAtlas, useCheckup, useEditions, useReady } from "../api/queries";
 import { routes, type Route } from "../routes";
 import { lookupPath } from "./addressParam";
 import { Icon, Mark } from "./icons";
@@ -31,9 +31,10 @@ export function Shell({ route, children }: { route: Route; children: ReactNode }
         </main>
       </div>
       <nav className="tabs" aria-label="Pages">
-        {routes.map((r) => (
+        {routes.slice(0, onTabs).map((r) => (
           <PageLink key={r.path} route={r} />
         ))}
+        <More current={route} />
       </nav>
       <Modal open={help} title="Keys" footer={null} onCancel={() => setHelp(false)}>
         <dl className="keys">
@@ -51,6 +52,28 @@ export function Shell({ route, children }: { route: Route; children: ReactNode }
         </dl>
       </Modal>
     </div>
+  );
+}
+
+/** onTabs is how many pages a phone shows beside More. */
+const onTabs = 4;
+
+/** More opens the pages that have no tab of their own; one of them lights it up. */
+function More({ current }: { current: Route }) {
+  const navigate = useNavigate();
+  const rest = routes.slice(onTabs);
+  const items = rest.map((r) => ({ key: r.path, label: r.title, icon: <Icon name={r.icon} /> }));
+  return (
+    <Dropdown
+      trigger={["click"]}
+      placement="topRight"
+      menu={{ items, selectedKeys: [current.path], onClick: (e) => void navigate(e.key) }}
+    >
+      <button type="button" aria-current={rest.includes(current) ? "page" : undefined}>
+        <Icon name="more" />
+        More
+      </button>
+    </Dropdown>
   );
 }
 
@@ -92,12 +115,16 @@ function Shortcut({ route }: { route: Route }) {
 function PageLink({ route }: { route: Route }) {
   const { pathname } = useLocation();
   const checkup = useCheckup().data;
+  const editions = useEditions().data?.editions;
   return (
     <Link to={route.path} aria-current={pathname === route.path ? "page" : undefined}>
       <Icon name={route.icon} />
       {route.title}
       {route.path === "/setup" && checkup?.state === "eye" && (
         <span className="eyedot" role="img" aria-label="needs an eye" />
+      )}
+      {route.path === "/atlas" && editions?.some((e) => e.state === "ready") && (
+        <span className="eyedot" role="img" aria-label="an edition waits" />
       )}
     </Link>
   );

@@ -1,0 +1,49 @@
+import { useAtlas, useEditions } from "../../api/queries";
+import { Bars, Failed } from "../../components/states";
+import { AuditPanel } from "./AuditPanel";
+import { CorrectionsPanel } from "./CorrectionsPanel";
+import { CoveragePanel } from "./CoveragePanel";
+import { EditionsPanel } from "./EditionsPanel";
+import { SourcesPanel } from "./SourcesPanel";
+import { SwapPanel } from "./SwapPanel";
+
+/** AtlasPage shows what is known of the ranges, how well, and what a newer edition would change. */
+export function AtlasPage() {
+  const atlas = useAtlas();
+  const editions = useEditions();
+  if (atlas.isPending || editions.isPending)
+    return (
+      <div className="panel">
+        <Bars label="The atlas is loading" rows={6} />
+      </div>
+    );
+  if (atlas.isError || editions.isError)
+    return (
+      <div className="panel">
+        <Failed
+          what="The atlas could not be read."
+          error={atlas.error ?? editions.error}
+          retry={() => {
+            void atlas.refetch();
+            void editions.refetch();
+          }}
+        />
+      </div>
+    );
+  const list = editions.data.editions;
+  const ready = list.find((e) => e.state === "ready" && !e.unusable);
+  return (
+    <div className="atlas">
+      <div className="atlas-main">
+        <SourcesPanel atlas={atlas.data} job={editions.data.job} />
+        <EditionsPanel editions={list} job={editions.data.job} />
+        <CoveragePanel edition={atlas.data.name} />
+        <CorrectionsPanel />
+      </div>
+      <div className="atlas-side">
+        <SwapPanel now={atlas.data.name} ready={ready} job={editions.data.job} />
+        <AuditPanel now={atlas.data.name} ready={ready?.name ?? ""} />
+      </div>
+    </div>
+  );
+}

@@ -1,0 +1,159 @@
+import { App, Button, Modal, Select } from "antd";
+import { useState } from "react";
+import { api, unwrap, type Description } from "../../api/client";
+import { Icon } from "../../components/icons";
+import { Prose } from "../../components/parts";
+import { saying } from "./words";
+
+/** how much of a file is sent to be described, in bytes. */
+const beginning = 900_000;
+
+const facts = [
+  "range",
+  "first",
+  "last",
+  "country_code",
+  "region_code",
+  "city",
+  "postal_code",
+  "latitude",
+  "longitude",
+  "radius_km",
+  "time_zone",
+  "as_number",
+  "operator",
+  "labels",
+];
+
+/** DescribeModal looks at a file, maps its columns, and gives the lines that make it a source. */
+export function DescribeModal({ onClose }: { onClose: () => void }) {
+  const { message } = App.useApp();
+  const [name, setName] = useState("");
+  const [description, setDescription] = useState<Description | null>(null);
+  const [mapping, setMapping] = useState<Record<string, string>>({});
+  const [failed, setFailed] = useState("");
+  const look = async (file: File) => {
+    setName(file.name);
+    setFailed("");
+    try {
+      const d = await unwrap(
+        api.POST("/v1/atlas/describe", {
+          body: file.slice(0, beginning) as unknown as string,
+          bodySerializer: (body) => body as unknown as Blob,
+          headers: { "Content-Type": "application/octet-stream" },
+        }),
+      );
+      setDescription(d);
+      setMapping(Object.fromEntries(d.columns.map((c) => [c.name, c.fact])));
+    } catch (error) {
+      setDescription(null);
+      setFailed(saying(error));
+    }
+  };
+  const isTable = description !== null && ["csv", "tsv", "jsonl", "parquet"].includes(description.format);
+  const lines = description ? linesFor(name, description, isTable ? mapping : {}) : "";
+  return (
+    <Modal open title="Add a source" width={820} footer={null} onCancel={onClose}>
+      <p className="second">
+        Choose a file of range data: a geofeed, a registry’s statistics, or a table. Its beginning is looked
+        at; nothing is loaded.
+      </p>
+      <label className="filebox">
+        <input
+          type="file"
+          aria-label="File of range data"
+          onChange={(e) => {
+            const file = e.target.files?.[0];
+            if (file) void look(file);
+          }}
+        />
+      </label>
+      {failed && (
+        <p className="signin-failed" role="alert">
+          {failed}
+        </p>
+      )}
+      {description && (
+        <>
+          <p>
+            It looks like <b>{description.format}</b>: {description.reason}.
+          </p>
+          <div className="scroll describe-scroll">
+            <table className="evidence atlas-table">
+              <thead>
+                <tr>
+                  <th scope="col">Column</th>
+                  <th scope="col">Holds</th>
+                  <th scope="col" className="right">
+                    Filled
+                  </th>
+                  <th scope="col">Such as</th>
+                  {isTable && <th scope="col">Is our</th>}
+                </tr>
+              </thead>
+              <tbody>
+                {description.columns.map((c) => (
+                  <tr key={c.name}>
+                    <td>
+                      <b>{c.name}</b>
+                    </td>
+                    <td className="nowrap">{c.type}</td>
+                    <td className="right">{Math.round(c.filled * 100)} %</td>
+                    <td className="small breakable">
+                      <Prose text={c.values.join(", ")} />
+                    </td>
+                    {isTable && (
+                      <td>
+                        <Select
+                          size="small"
+                          className="factselect"
+                          aria-label={`What ${c.name} is`}
+                          value={mapping[c.name] ?? ""}
+                          options={[
+                            { value: "", label: "not used" },
+                            ...facts.map((f) => ({ value: f, label: f })),
+                          ]}
+                          onChange={(fact: string) => setMapping({ ...mapping, [c.name]: fact })}
+                        />
+                      </td>
+                    )}
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </div>
+          {description.advice.map((line) => (
+            <p key={line} className="small">
+              {line}
+            </p>
+          ))}
+          <div className="lines">
+            <b>Add to the configuration, under atlas.sources</b>
+            <pre className="mono">{lines}</pre>
+            <Button
+              icon={<Icon name="copy" />}
+              onClick={() => void navigator.clipboard.writeText(lines).then(() => message.success("Copied."))}
+            >
+              Copy the lines
+            </Button>
+          </div>
+        </>
+      )}
+    </Modal>
+  );
+}
+
+/** linesFor writes the configuration of a source. */
+export function linesFor(name: string, d: Description, mapping: Record<string, string>): string {
+  const columns = Object.entries(mapping)
+    .filter(([column, fact]) => fact && column !== fact)
+    .map(([column, fact]) => `${fact}: ${JSON.stringify(column)}`);
+  return [
+    `- name: ${JSON.stringify(name)}`,
+    `  file: ${JSON.stringify(name)}`,
+    `  format: ${d.format}`,
+    "  rank: 3",
+    ...(d.format === "list" ? ["  label: my label"] : []),
+    ...(columns.length > 0 ? [`  columns: { ${columns.join(", ")} }`] : []),
+  ].join("\n");
+}
