@@ -122,13 +122,13 @@ func pick(v any, paths []string) (any, error) {
 func copyPath(to map[string]any, from any, path []string) bool {
 	m, ok := from.(map[string]any)
 	if !ok {
-		return from == nil // a fact that is absent has no parts
+		return false
 	}
 	v, ok := m[path[0]]
 	if !ok {
 		return false
 	}
-	if len(path) == 1 {
+	if len(path) == 1 || v == nil { // what is absent has no parts
 		to[path[0]] = v
 		return true
 	}

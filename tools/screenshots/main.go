@@ -26,33 +26,39 @@ type shot struct {
 	name, path, mode string
 	width, height    int64
 	ready, click     string // CSS selectors
+	types            string // into the page's textarea, before the click
 }
 
 var shots = []shot{
-	{"visits-light", "/visits", "light", 1280, 800, ".visits-table tbody tr", ".visits-table tbody tr:nth-child(5)"},
-	{"visits-dark", "/visits", "dark", 1280, 800, ".visits-table tbody tr", ""},
-	{"visits-phone", "/visits", "light", 390, 844, ".phone-list li", ""},
-	{"map-light", "/map", "light", 1280, 800, ".places tbody tr", ""},
-	{"map-dark", "/map", "dark", 1280, 800, ".places tbody tr", ".map-zoom button:last-child"},
-	{"map-phone", "/map", "light", 390, 844, ".worldmap [role=button]", ""},
-	{"lookup-light", "/lookup?address=198.18.3.40", "light", 1280, 800, ".placemap .ring", ""},
-	{"lookup-dark", "/lookup?address=198.19.140.7", "dark", 1280, 800, ".placemap .ring", ""},
-	{"lookup-phone", "/lookup?address=198.18.3.40", "light", 390, 844, ".placemap .ring", ""},
-	{"lookup-aside", "/lookup?address=10.1.2.3", "light", 1280, 800, ".facts", ""},
-	{"setup-light", "/setup", "light", 1280, 800, ".keys-table tbody tr", ".keys-foot .textlink:nth-of-type(2)"},
-	{"trail-light", "/trail", "light", 1280, 800, ".bighops li", ""},
-	{"trail-phone", "/trail", "dark", 390, 844, ".bighops li", ""},
-	{"setup-phone", "/setup", "light", 390, 844, ".keys-table tbody tr", ""},
-	{"presentation-dark", "/lookup?address=198.18.7.114", "dark", 1280, 800, ".placemap .ring", ".bar .ant-switch"},
-	{"sign-in-light", "/sign-in", "light", 1280, 800, "#admin-key", ""},
-	{"sign-in-phone", "/sign-in", "dark", 390, 844, "#admin-key", ""},
-	{"atlas-light", "/atlas", "light", 1280, 800, ".audit-table tbody tr", ""},
-	{"atlas-dark", "/atlas", "dark", 1280, 800, ".audit-table tbody tr", ".coverage-head .ant-segmented-item:first-child"},
-	{"atlas-phone", "/atlas", "light", 390, 844, ".swap-sentence", ""},
-	{"atlas-changes", "/atlas", "light", 1280, 800, ".swap-sentence", ".swap-actions button:nth-child(2)"},
-	{"lookup-empty", "/lookup", "light", 1280, 800, ".state", ""},
-	{"lookup-json", "/lookup?address=198.51.100.7", "light", 1280, 800, ".placemap .ring", ".tools .ant-segmented-item:nth-child(2)"},
+	{"visits-light", "/visits", "light", 1280, 800, ".visits-table tbody tr", ".visits-table tbody tr:nth-child(5)", ""},
+	{"visits-dark", "/visits", "dark", 1280, 800, ".visits-table tbody tr", "", ""},
+	{"visits-phone", "/visits", "light", 390, 844, ".phone-list li", "", ""},
+	{"map-light", "/map", "light", 1280, 800, ".places tbody tr", "", ""},
+	{"map-dark", "/map", "dark", 1280, 800, ".places tbody tr", ".map-zoom button:last-child", ""},
+	{"map-phone", "/map", "light", 390, 844, ".worldmap [role=button]", "", ""},
+	{"lookup-light", "/lookup?address=198.18.3.40", "light", 1280, 800, ".placemap .ring", "", ""},
+	{"lookup-dark", "/lookup?address=198.19.140.7", "dark", 1280, 800, ".placemap .ring", "", ""},
+	{"lookup-phone", "/lookup?address=198.18.3.40", "light", 390, 844, ".placemap .ring", "", ""},
+	{"lookup-aside", "/lookup?address=10.1.2.3", "light", 1280, 800, ".facts", "", ""},
+	{"setup-light", "/setup", "light", 1280, 800, ".keys-table tbody tr", ".keys-foot .textlink:nth-of-type(2)", ""},
+	{"trail-light", "/trail", "light", 1280, 800, ".bighops li", "", ""},
+	{"trail-phone", "/trail", "dark", 390, 844, ".bighops li", "", ""},
+	{"setup-phone", "/setup", "light", 390, 844, ".keys-table tbody tr", "", ""},
+	{"presentation-dark", "/lookup?address=198.18.7.114", "dark", 1280, 800, ".placemap .ring", ".bar .ant-switch", ""},
+	{"sign-in-light", "/sign-in", "light", 1280, 800, "#admin-key", "", ""},
+	{"sign-in-phone", "/sign-in", "dark", 390, 844, "#admin-key", "", ""},
+	{"atlas-light", "/atlas", "light", 1280, 800, ".audit-table tbody tr", "", ""},
+	{"atlas-dark", "/atlas", "dark", 1280, 800, ".audit-table tbody tr", ".coverage-head .ant-segmented-item:first-child", ""},
+	{"atlas-phone", "/atlas", "light", 390, 844, ".swap-sentence", "", ""},
+	{"atlas-changes", "/atlas", "light", 1280, 800, ".swap-sentence", ".swap-actions button:nth-child(2)", ""},
+	{"lookup-many", "/lookup/many", "light", 1280, 800, ".many-choose", ".many-choose .ant-btn-primary", many},
+	{"lookup-empty", "/lookup", "light", 1280, 800, ".state", "", ""},
+	{"lookup-json", "/lookup?address=198.51.100.7", "light", 1280, 800, ".placemap .ring", ".tools .ant-segmented-item:nth-child(2)", ""},
 }
+
+// many are addresses in the spellings that are met in the field.
+const many = "198.18.3.40\n[2001:db8:5e1:40::1f]:443\n40.100.51.198.in-addr.arpa\n3323069224\n3fff:1a0:7::9\n198.19.44.6\n300.1.1.1\n" +
+	"::ffff:198.18.90.12\n203.0.113.201\n198.18.41.9\n198.018.4.2\n2001:db8:77:2::a4\n198.18.112.61\n198.19.140.8\n198.51.100.140:51234\n10.1.2.3\n198.18.7.114"
 
 func main() {
 	link := flag.String("link", "", "the one-time link that the running demo printed")
@@ -90,6 +96,9 @@ func run(link, out string, names []string) error {
 			}),
 			chromedp.Navigate(desk + s.path),
 			chromedp.WaitVisible(chromedp.CSS(s.ready)),
+		}
+		if s.types != "" {
+			actions = append(actions, chromedp.SendKeys(chromedp.CSS("textarea"), s.types))
 		}
 		if s.click != "" {
 			actions = append(actions, chromedp.Click(chromedp.CSS(s.click)))

@@ -18,7 +18,7 @@ import { Shell } from "./components/Shell";
 import { SiteProvider } from "./components/site";
 import { Boundary } from "./components/states";
 import { SignInPage } from "./pages/signin/SignInPage";
-import { routes } from "./routes";
+import { allRoutes } from "./routes";
 import { themeOf } from "./theme/theme";
 
 const element = document.getElementById("root");
@@ -72,7 +72,7 @@ createRoot(root).render(
             <Gate>
               <SiteProvider>
                 <Routes>
-                  {routes.map((route) => (
+                  {allRoutes.map((route) => (
                     <Route
                       key={route.path}
                       path={route.path}

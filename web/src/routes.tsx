@@ -2,6 +2,7 @@ import type { ComponentType } from "react";
 import type { IconName } from "./components/icons";
 import { AtlasPage } from "./pages/atlas/AtlasPage";
 import { LookupPage } from "./pages/lookup/LookupPage";
+import { ManyPage } from "./pages/lookup/ManyPage";
 import { SetupPage } from "./pages/setup/SetupPage";
 import { MapPage } from "./pages/map/MapPage";
 import { VisitsPage } from "./pages/visits/VisitsPage";
@@ -19,10 +20,12 @@ export interface Route {
   page: ComponentType;
   /** flush pages fill all below the bar. */
   flush?: boolean;
+  /** within is the path of the page that this one belongs to; it has no entry of its own. */
+  within?: string;
 }
 
-/** The pages, in the order of the rail; it draws the menu too. */
-export const routes: Route[] = [
+/** The pages, in the order of the rail. */
+const pages: Route[] = [
   {
     path: "/visits",
     title: "Visits",
@@ -52,6 +55,16 @@ export const routes: Route[] = [
     page: LookupPage,
   },
   {
+    path: "/lookup/many",
+    title: "Look up",
+    line: "What the atlas says of many addresses",
+    group: "Ask",
+    icon: "lookup",
+    key: "",
+    page: ManyPage,
+    within: "/lookup",
+  },
+  {
     path: "/trail",
     title: "Trail",
     line: "From the peer back to the visitor, hop by hop",
@@ -79,3 +92,7 @@ export const routes: Route[] = [
     page: SetupPage,
   },
 ];
+
+/** allRoutes are the pages; routes are those that have an entry in the menu. */
+export const allRoutes = pages;
+export const routes = pages.filter((p) => !p.within);

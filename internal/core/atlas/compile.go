@@ -86,7 +86,8 @@ func mergeTwo(to, a, b []rangetable.Row) {
 	}
 }
 
-// compile indexes what was read.
+// compile indexes what was read. With [ErrTooManyRejects] the source has its
+// counts and notes, and nothing else.
 func (c *collected) compile() (*Source, error) {
 	s := c.source
 	v4, v6 := make(chan []rangetable.Row, 1), c.v6.merge
@@ -101,7 +102,7 @@ func (c *collected) compile() (*Source, error) {
 		rows4, rows6 = c.dropTwins(rows4, twice, true), c.dropTwins(rows6, twice, false)
 	}
 	if s.Rejected*2 > s.Rows {
-		return nil, fmt.Errorf("%s: %w: %d of %d, the first on line %d: %s",
+		return s, fmt.Errorf("%s: %w: %d of %d, the first on line %d: %s",
 			s.Name, ErrTooManyRejects, s.Rejected, s.Rows, s.Rejects[0].Line, s.Rejects[0].Reason)
 	}
 	if len(rows4)+len(rows6) >= math.MaxInt32 {

@@ -218,6 +218,16 @@ func (d *Description) describe(head []string, rows [][]string) {
 	d.pick(rows)
 }
 
+// looksLikeRange knows a prefix, with host bits too, and first-last.
+func looksLikeRange(v string) bool {
+	first, _, ok := strings.Cut(v, "/")
+	if !ok {
+		first, _, ok = strings.Cut(v, "-")
+	}
+	_, isAddress := addr.Quick(first)
+	return ok && isAddress
+}
+
 // typeOf says what nearly all values are.
 func typeOf(values []string) string {
 	if len(values) == 0 {
@@ -239,7 +249,7 @@ func typeOf(values []string) string {
 		return "integer"
 	case most(isNumber):
 		return "number"
-	case most(func(v string) bool { return strings.ContainsAny(v, "/-") && strings.ContainsAny(v, ".:") && isRange(v) }):
+	case most(looksLikeRange):
 		return "range"
 	case most(func(v string) bool { _, ok := addr.Quick(v); return ok }):
 		return "address"

@@ -56,8 +56,8 @@ const maxLine = 64 << 10
 const chunkSize = 2 << 20
 
 // Read reads a source. A bad row is kept in Rejects with its reason and does
-// not stop the reading; more than half of the rows bad do ([ErrTooManyRejects]),
-// and so does a line of more than 64 KB. Lines are read by all processors at
+// not stop the reading; more than half of the rows bad do ([ErrTooManyRejects]:
+// then the source has its counts and notes, and must not be used), and so does a line of more than 64 KB. Lines are read by all processors at
 // once; the result does not depend on how many there are. Other errors are
 // those of r.
 func Read(r io.Reader, how Reading, about About) (*Source, error) {

@@ -474,12 +474,8 @@ func (a *api) checkGeofeed(c *gin.Context) {
 		a.fail(c, badField("file", err.Error(), "Send a geofeed (RFC 8805)."))
 		return
 	}
-	if s == nil {
-		c.JSON(http.StatusOK, gin.H{"valid": false, "reason": err.Error(), "rows": 0, "accepted": 0, "rejects": []atlas.Note{}, "remarks": []atlas.Note{}})
-		return
-	}
 	c.JSON(http.StatusOK, gin.H{
-		"valid": s.Rejected == 0, "reason": nil, "rows": s.Rows, "accepted": s.Accepted,
+		"valid": s.Rejected == 0, "rows": s.Rows, "accepted": s.Accepted,
 		"rejects": append([]atlas.Note{}, s.Rejects...), "remarks": append([]atlas.Note{}, s.Remarks...),
 	})
 }

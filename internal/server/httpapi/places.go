@@ -71,9 +71,10 @@ const maxAddresses = 10_000
 
 // asked is the answer about one of many addresses: a card, or why there is none.
 type asked struct {
-	Input   string      `json:"input"`
-	Card    *visit.Card `json:"card"`
-	Problem *string     `json:"problem"`
+	Input    string      `json:"input"`
+	Spelling *string     `json:"spelling"` // where it is not as usual
+	Card     *visit.Card `json:"card"`
+	Problem  *string     `json:"problem"`
 }
 
 // getAddresses answers for many addresses, in their order: JSON with a list, or
@@ -120,7 +121,11 @@ func (a *api) ask(ctx context.Context, text string) asked {
 	if note != "" && card.Address.Reason == nil {
 		card.Address.Reason = &note
 	}
-	return asked{Input: text, Card: &card}
+	answer := asked{Input: text, Card: &card}
+	if _, spelling, err := addr.Read(text); err == nil && spelling != addr.Plain {
+		answer.Spelling = optional(string(spelling))
+	}
+	return answer
 }
 
 func readAddresses(c *gin.Context) (list []string, err error) {

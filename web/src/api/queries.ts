@@ -1,5 +1,5 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import { api, unwrap, type Editions, type ProxySettings } from "./client";
+import { api, unwrap, type Card, type Editions, type ProxySettings } from "./client";
 import type { operations } from "./schema";
 
 /** VisitFilter is what may stand in the query of lists and reports, beside the site. */
@@ -27,12 +27,19 @@ export function useReady() {
   });
 }
 
-export function useCard(address: string) {
-  return useQuery({
-    queryKey: ["card", address],
+/** useCard asks for a card; with all, the evidence lists every range that holds the address. */
+export function useCard(address: string, all = false) {
+  return useQuery<Card>({
+    queryKey: ["card", address, all],
     enabled: address !== "",
+    placeholderData: (before) => (before?.address.text === address ? before : undefined),
     queryFn: ({ signal }) =>
-      unwrap(api.GET("/v1/addresses/{address}", { params: { path: { address } }, signal })),
+      unwrap(
+        api.GET("/v1/addresses/{address}", {
+          params: { path: { address }, query: all ? { why: "all" } : {} },
+          signal,
+        }),
+      ),
   });
 }
 

@@ -1015,6 +1015,8 @@ export interface components {
         };
         Asked: {
             input: string;
+            /** @description how it was written, where that is not as usual */
+            spelling: string | null;
             card: components["schemas"]["Card"] | null;
             problem: string | null;
         };
@@ -1341,7 +1343,6 @@ export interface components {
         };
         FeedCheck: {
             valid: boolean;
-            reason: string | null;
             rows: number;
             accepted: number;
             rejects: components["schemas"]["Note"][];

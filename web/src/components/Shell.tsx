@@ -117,7 +117,10 @@ function PageLink({ route }: { route: Route }) {
   const checkup = useCheckup().data;
   const editions = useEditions().data?.editions;
   return (
-    <Link to={route.path} aria-current={pathname === route.path ? "page" : undefined}>
+    <Link
+      to={route.path}
+      aria-current={pathname === route.path || pathname.startsWith(`${route.path}/`) ? "page" : undefined}
+    >
       <Icon name={route.icon} />
       {route.title}
       {route.path === "/setup" && checkup?.state === "eye" && (

@@ -44,5 +44,6 @@ const factNames: Record<string, string> = {
   time_zone: "Time zone",
   as_number: "AS number",
   operator: "Operator",
+  labels: "Labels",
 };
 export const factName = (fact: string) => factNames[fact] ?? fact;

@@ -58,15 +58,17 @@ export function DescribeModal({ onClose }: { onClose: () => void }) {
         Choose a file of range data: a geofeed, a registry’s statistics, or a table. Its beginning is looked
         at; nothing is loaded.
       </p>
-      <label className="filebox">
+      <label className="filebutton filebox">
         <input
           type="file"
+          className="unseen"
           aria-label="File of range data"
           onChange={(e) => {
             const file = e.target.files?.[0];
             if (file) void look(file);
           }}
         />
+        <span>{name || "Choose a file"}</span>
       </label>
       {failed && (
         <p className="signin-failed" role="alert">

@@ -1,8 +1,8 @@
 import { App, Button, Input, Segmented } from "antd";
 import { useEffect, useState } from "react";
-import { useSearchParams } from "react-router";
+import { Link, useSearchParams } from "react-router";
 import type { Card } from "../../api/client";
-import { useCard } from "../../api/queries";
+import { useCard, useSites } from "../../api/queries";
 import { hide, show } from "../../components/addressParam";
 import { canDraw, Facts, PlaceHead } from "../../components/CardView";
 import { EvidenceBlocks, EvidenceTable } from "../../components/EvidenceTable";
@@ -22,7 +22,8 @@ export function LookupPage() {
   const { presenting } = usePreferences();
   const param = params.get("address") ?? "";
   const address = show(param);
-  const card = useCard(address);
+  const [all, setAll] = useState(false);
+  const card = useCard(address, all);
   const recent = useRecent(card.data?.address.text ?? null);
   const ask = (text: string) => setParams(text.trim() ? { address: hide(text.trim(), presenting) } : {});
   // Presentation reaches the page's own address too.
@@ -56,7 +57,7 @@ export function LookupPage() {
           <Failed what="There is no card." error={card.error} retry={() => void card.refetch()} />
         </div>
       ) : (
-        <Answer card={card.data} />
+        <Answer card={card.data} all={all} onAll={() => setAll(!all)} />
       )}
     </div>
   );
@@ -91,6 +92,9 @@ function SearchRow(props: { address: string; recent: string[]; onAsk: (text: str
       <Button type="primary" size="large" htmlType="submit">
         Look up
       </Button>
+      <Link className="small" to="/lookup/many">
+        Many at once
+      </Link>
       {props.recent.length > 0 && (
         <p className="recent small">
           <span className="second">Asked before:</span>
@@ -105,7 +109,7 @@ function SearchRow(props: { address: string; recent: string[]; onAsk: (text: str
 
 type View = "Card" | "JSON" | "GeoJSON";
 
-function Answer({ card }: { card: Card }) {
+function Answer({ card, all, onAll }: { card: Card; all: boolean; onAll: () => void }) {
   const { message } = App.useApp();
   const { presenting } = usePreferences();
   const [view, setView] = useState<View>("Card");
@@ -116,6 +120,10 @@ function Answer({ card }: { card: Card }) {
     void message.success("Copied.");
   };
   const w = card.whereabouts;
+  const template = useSites().data?.map_link;
+  const mapLink =
+    template &&
+    template.replace("{latitude}", String(w.latitude)).replace("{longitude}", String(w.longitude));
   const tools = (
     <span className="tools">
       <Segmented<View>
@@ -159,17 +167,32 @@ function Answer({ card }: { card: Card }) {
               name={placeName(w)}
               wide={w.level === "country" || w.level === "continent"}
             />
-            <p className="note small">The circle is the answer; its middle is not a street.</p>
+            <p className="note small">
+              The circle is the answer; its middle is not a street.
+              {mapLink && (
+                <>
+                  {" "}
+                  <a href={mapLink} target="_blank" rel="noreferrer">
+                    Open a map outside
+                  </a>
+                </>
+              )}
+            </p>
           </section>
         )}
       </div>
       {card.evidence.length > 0 && (
         <section className="panel" aria-labelledby="evidence-title">
-          <div className="panel-head">
+          <div className="panel-head keys-head">
             <h2 className="panel-title" id="evidence-title">
               Evidence
             </h2>
             <span className="small second">The most specific range of the highest-ranked source wins.</span>
+            {card.address.text && (
+              <Button size="small" aria-pressed={all} onClick={onAll}>
+                {all ? "Only what decided" : "Every range"}
+              </Button>
+            )}
           </div>
           <div className="desk-only">
             <EvidenceTable card={card} />
