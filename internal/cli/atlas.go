@@ -301,7 +301,7 @@ func (a *app) atlasShow() *cobra.Command {
 			coverage := edition.Coverage()
 			view := showView{Name: edition.Name(), Built: edition.Built(), Coverage: coverage, Credits: edition.Credits(), Checked: checked}
 			for _, s := range edition.Sources() {
-				view.Sources = append(view.Sources, showSource{s.About, s.Counts, s.Coverage.Ranges4, s.Coverage.Ranges6})
+				view.Sources = append(view.Sources, showSource{s.About, s.Counts})
 			}
 			return emit(a, []showView{view}, true, func() { a.drawShow(view) })
 		},
@@ -322,8 +322,6 @@ type showView struct {
 type showSource struct {
 	atlas.About
 	atlas.Counts
-	Ranges4 int `json:"ranges_ipv4"`
-	Ranges6 int `json:"ranges_ipv6"`
 }
 
 func (a *app) drawShow(v showView) {

@@ -165,10 +165,10 @@ reject or drop, and why. The exit code is 1 where a line would be rejected.`,
 				atlas.Note
 			}
 			list := []finding{}
-			for _, n := range s.Rejects {
+			for _, n := range s.Rejects() {
 				list = append(list, finding{"rejected", n})
 			}
-			for _, n := range s.Remarks {
+			for _, n := range s.Remarks() {
 				list = append(list, finding{"dropped", n})
 			}
 			err = emit(a, list, false, func() {

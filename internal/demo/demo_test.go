@@ -29,8 +29,8 @@ func feed(t *testing.T, name string) *atlas.Source {
 func TestTheRegattasNetworks(t *testing.T) {
 	towns, countries, families := map[string]bool{}, map[string]bool{}, map[int]bool{}
 	s := feed(t, "harbour-net.csv")
-	assert.Empty(t, s.Rejects)
-	assert.Empty(t, s.Remarks)
+	assert.Empty(t, s.Rejects())
+	assert.Empty(t, s.Remarks())
 	a := atlas.New(s)
 	for _, nw := range networks {
 		w := a.Lookup(nw.prefix.Addr()).Whereabouts
@@ -46,14 +46,14 @@ func TestTheRegattasNetworks(t *testing.T) {
 	assert.GreaterOrEqual(t, len(towns), 30)
 	assert.GreaterOrEqual(t, len(countries), 20)
 	assert.Len(t, families, 2)
-	assert.Empty(t, feed(t, "lakeside-exchange.csv").Rejects)
+	assert.Empty(t, feed(t, "lakeside-exchange.csv").Rejects())
 
 	text, err := files.Open("files/registry-statistics.txt")
 	require.NoError(t, err)
 	registry, err := atlas.ReadDelegated(text, atlas.About{Name: "registry", Rank: 1})
 	require.NoError(t, err)
-	assert.Empty(t, registry.Rejects)
-	assert.Len(t, registry.Remarks, 1, "EU is no country")
+	assert.Empty(t, registry.Rejects())
+	assert.Len(t, registry.Remarks(), 1, "EU is no country")
 }
 
 // Samples come only from blocks that are set aside for documentation and

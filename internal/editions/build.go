@@ -32,8 +32,6 @@ type Report struct {
 type SourceReport struct {
 	atlas.About
 	atlas.Counts
-	Ranges4  int           `json:"ranges_ipv4"`
-	Ranges6  int           `json:"ranges_ipv6"`
 	Covered  atlas.Covered `json:"covered"`
 	Seconds  float64       `json:"seconds"`
 	Rejected []Reason      `json:"rejects"`
@@ -129,8 +127,7 @@ func peakMB() int64 {
 }
 
 func sourceReport(s *atlas.Source, tally *reasons, took time.Duration) SourceReport {
-	r := SourceReport{About: s.About, Counts: s.Counts, Covered: s.Coverage.Total(), Seconds: took.Seconds(), Rejected: []Reason{}, Remarks: []Reason{}}
-	r.Ranges4, r.Ranges6 = s.Ranges()
+	r := SourceReport{About: s.About, Counts: s.Counts, Covered: s.Coverage().Total(), Seconds: took.Seconds(), Rejected: []Reason{}, Remarks: []Reason{}}
 	for _, k := range tally.list {
 		if k.reject {
 			r.Rejected = append(r.Rejected, k.Reason)

@@ -171,7 +171,7 @@ func TestReadFromADatabase(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, fingerprint, "nobody knows whether a table has changed")
 	assert.Equal(t, 2, read.Accepted)
-	assert.Contains(t, read.Rejects[0].Reason, "did you mean GB?")
+	assert.Contains(t, read.Rejects()[0].Reason, "did you mean GB?")
 	assert.Equal(t, "Oslo", town(atlas.New(read), "2001:db8::1"))
 	s.Query = "DELETE FROM net"
 	_, _, err = (&Fetcher{}).Read(t.Context(), s)
@@ -202,7 +202,7 @@ func TestParquet(t *testing.T) {
 	read, _, err := (&Fetcher{}).Read(t.Context(), s)
 	require.NoError(t, err)
 	assert.Equal(t, 2, read.Accepted)
-	assert.Equal(t, 2, read.Rejects[0].Line)
+	assert.Equal(t, 2, read.Rejects()[0].Line)
 	assert.InDelta(t, lat, *atlas.New(read).Lookup(netip.MustParseAddr("198.18.3.1")).Whereabouts.Latitude, 1e-9)
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)

@@ -270,9 +270,8 @@ func (s *Shelf) List() ([]Edition, error) {
 		}
 		e.Built = a.Built()
 		for _, source := range a.Sources() {
-			v4, v6 := source.Ranges()
-			e.Ranges4 += v4
-			e.Ranges6 += v6
+			e.Ranges4 += source.Ranges4
+			e.Ranges6 += source.Ranges6
 		}
 		for _, u := range s.state.Uses {
 			if u.Edition == name {

@@ -41,7 +41,7 @@ func TestReadGeofeedKeepsTheGoodLines(t *testing.T) {
 	assert.Equal(t, 15, s.Rows)
 	assert.Equal(t, 9, s.Accepted)
 	reasons := map[int]string{}
-	for _, n := range append(s.Rejects, s.Remarks...) {
+	for _, n := range append(s.Rejects(), s.Remarks()...) {
 		reasons[n.Line] = n.Reason
 	}
 	for line, part := range map[int]string{
@@ -178,8 +178,8 @@ func FuzzGeofeed(f *testing.F) {
 	f.Add("\"\n,,,,\n::/0,zz\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		s, err := ReadGeofeed(strings.NewReader(text), About{})
-		if err == nil && s.Accepted+len(s.Rejects) != s.Rows {
-			t.Errorf("%d rows, %d accepted, %d rejected", s.Rows, s.Accepted, len(s.Rejects))
+		if err == nil && s.Accepted+len(s.Rejects()) != s.Rows {
+			t.Errorf("%d rows, %d accepted, %d rejected", s.Rows, s.Accepted, len(s.Rejects()))
 		}
 	})
 }

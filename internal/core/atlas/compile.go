@@ -103,7 +103,7 @@ func (c *collected) compile() (*Source, error) {
 	}
 	if s.Rejected*2 > s.Rows {
 		return s, fmt.Errorf("%s: %w: %d of %d, the first on line %d: %s",
-			s.Name, ErrTooManyRejects, s.Rejected, s.Rows, s.Rejects[0].Line, s.Rejects[0].Reason)
+			s.Name, ErrTooManyRejects, s.Rejected, s.Rows, s.read.Rejects[0].Line, s.read.Rejects[0].Reason)
 	}
 	if len(rows4)+len(rows6) >= math.MaxInt32 {
 		return nil, fmt.Errorf("%s: more than %d ranges", s.Name, math.MaxInt32)
@@ -164,7 +164,7 @@ func (c *collected) dropTwins(rows []rangetable.Row, twice map[uint32]uint32, is
 func (c *collected) index(rows4, rows6 []rangetable.Row) (err error) {
 	s := c.source
 	s.nodes = make([]uint32, nodeWords*(len(rows4)+len(rows6)))
-	s.Coverage.Ranges4, s.Coverage.Ranges6 = len(rows4), len(rows6)
+	s.Ranges4, s.Ranges6 = len(rows4), len(rows6)
 	classes, err := c.classes()
 	if err != nil {
 		return err
@@ -176,7 +176,7 @@ func (c *collected) index(rows4, rows6 []rangetable.Row) (err error) {
 		s.spans = append(s.spans, f.spans...)
 		nested += f.nested
 		for i, amount := range f.covered {
-			s.Coverage.add(&classes.list[i], f.is4, amount)
+			s.read.Coverage.add(&classes.list[i], f.is4, amount)
 		}
 	}
 	s.Nested = nested

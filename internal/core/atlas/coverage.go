@@ -13,8 +13,6 @@ import (
 // Addresses of nested ranges count once, for the most specific. IPv6 is counted
 // in /48s, which are what a site gets.
 type Coverage struct {
-	Ranges4   int                 `json:"ranges_ipv4"`
-	Ranges6   int                 `json:"ranges_ipv6"`
 	Countries map[string]*Covered `json:"countries"` // by country_code
 	// Nowhere is what ranges hold that say nothing of a location, or ask not to be
 	// located. Only [Atlas.Coverage] counts it.
@@ -25,11 +23,6 @@ type Coverage struct {
 // cover.
 func (a *Atlas) Coverage() Coverage {
 	var c Coverage
-	for _, s := range a.sources {
-		v4, v6 := s.Ranges()
-		c.Ranges4 += v4
-		c.Ranges6 += v6
-	}
 	for _, space := range []addr.Range{all4, all6} {
 		sweep(space, a.tables(), func(cell addr.Range) bool {
 			rec, _, ok := a.located(cell.First)

@@ -38,9 +38,6 @@ type header struct {
 type sourceHeader struct {
 	About
 	Counts
-	Rejects  []Note    `json:"rejects"`
-	Remarks  []Note    `json:"remarks"`
-	Coverage Coverage  `json:"coverage"`
 	Sections []section `json:"sections"` // in the order of sectionNames
 }
 
@@ -53,14 +50,20 @@ type section struct {
 	CRC32C uint32 `json:"crc32c"`
 }
 
-var sectionNames = []string{"table4", "table6", "nodes", "spans", "offsets", "places"}
+var sectionNames = []string{"table4", "table6", "nodes", "spans", "offsets", "places", "details"}
+
+// wordSections is how many of the sections are words of 32 bits.
+const wordSections = 5
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 // sections gives the arrays of a source as bytes, in place.
 func (s *Source) sections() [][]byte {
 	v4, v6 := s.table.Words()
-	return [][]byte{asBytes(v4), asBytes(v6), asBytes(s.nodes), asBytes(s.spans), asBytes(s.offsets), s.blob}
+	if s.text == nil {
+		s.text, _ = json.Marshal(s.more()) // texts and numbers always marshal
+	}
+	return [][]byte{asBytes(v4), asBytes(v6), asBytes(s.nodes), asBytes(s.spans), asBytes(s.offsets), s.blob, s.text}
 }
 
 // sum is what the edition's name is made of: the checksums of all sections.
@@ -101,7 +104,7 @@ func (a *Atlas) Write(w io.Writer) error {
 			parts[j].Offset = offset
 			offset = align(offset + parts[j].Bytes)
 		}
-		h.Sources[i] = sourceHeader{s.About, s.Counts, s.Rejects, s.Remarks, s.Coverage, parts}
+		h.Sources[i] = sourceHeader{s.About, s.Counts, parts}
 	}
 	text, err := json.Marshal(h)
 	if err != nil {
@@ -174,7 +177,7 @@ func openSource(h sourceHeader, body []byte) (*Source, error) {
 		if at.Offset > uint64(len(body)) || at.Bytes > uint64(len(body))-at.Offset || at.Offset%alignment != 0 {
 			return nil, fmt.Errorf("its section %s does not lie within the file", sectionNames[i])
 		}
-		if i < len(sectionNames)-1 && at.Bytes%4 != 0 {
+		if i < wordSections && at.Bytes%4 != 0 {
 			return nil, fmt.Errorf("its section %s has a broken length", sectionNames[i])
 		}
 		parts[i] = body[at.Offset : at.Offset+at.Bytes]
@@ -183,7 +186,7 @@ func openSource(h sourceHeader, body []byte) (*Source, error) {
 		}
 	}
 	s := &Source{
-		About: h.About, Counts: h.Counts, Rejects: h.Rejects, Remarks: h.Remarks, Coverage: h.Coverage,
+		About: h.About, Counts: h.Counts, text: parts[6],
 		nodes: asWords(parts[2]), spans: asWords(parts[3]), offsets: asWords(parts[4]), blob: parts[5],
 		checks: h.Sections,
 	}

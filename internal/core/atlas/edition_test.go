@@ -144,7 +144,7 @@ func TestResultDoesNotDependOnTheNumberOfProcessors(t *testing.T) {
 		runtime.GOMAXPROCS(n)
 		s, err := ReadTable(strings.NewReader(all), ',', nil, About{Name: "x"})
 		require.NoError(t, err)
-		names = append(names, fmt.Sprint(New(s).Name(), s.Counts, s.Rejects[:10]))
+		names = append(names, fmt.Sprint(New(s).Name(), s.Counts, s.Rejects()[:10]))
 	}
 	assert.Equal(t, names[0], names[1])
 	assert.Equal(t, names[0], names[2])
@@ -259,9 +259,9 @@ func TestReadTableSaysWhatHappenedToCoordinates(t *testing.T) {
 		"198.18.5.0/26,GR,-37.98,-23.73", // wrong, and swapping does not help
 	)
 	require.NoError(t, err)
-	require.Len(t, s.Remarks, 1)
-	assert.Equal(t, 2, s.Remarks[0].Line)
-	assert.Contains(t, s.Remarks[0].Reason, "swapped")
+	require.Len(t, s.Remarks(), 1)
+	assert.Equal(t, 2, s.Remarks()[0].Line)
+	assert.Contains(t, s.Remarks()[0].Reason, "swapped")
 	w := at(New(s), "198.18.3.1").Whereabouts
 	assert.InDelta(t, 38, *w.Latitude, 2, "derived from the country instead")
 }
@@ -271,7 +271,7 @@ func TestReadJSONLinesAndLists(t *testing.T) {
 		`{"net":"198.18.4.0/26","as_number":64500}`+"\n"), Reading{Format: JSONLines, Columns: map[string]string{"range": "net"}}, About{Name: "objects"})
 	require.NoError(t, err)
 	assert.Equal(t, 2, s.Accepted)
-	assert.Equal(t, 2, s.Rejects[0].Line)
+	assert.Equal(t, 2, s.Rejects()[0].Line)
 	list, err := Read(strings.NewReader("# exits\n198.18.3.0/24\n2001:db8::1, monitoring # ours\n198.18.3.9.9\n"), Reading{Format: List, Label: "shared-exit"}, About{Name: "exits", Rank: 2})
 	require.NoError(t, err)
 	f := at(New(s, list), "198.18.3.5")

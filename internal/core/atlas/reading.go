@@ -518,9 +518,9 @@ func newGathering(how Reading, about About) *gathering {
 
 func (g *gathering) note(reject bool, n Note) {
 	s := g.c.source
-	list, count, kind := &s.Remarks, &s.Remarked, "remark"
+	list, count, kind := &s.read.Remarks, &s.Remarked, "remark"
 	if reject {
-		list, count, kind = &s.Rejects, &s.Rejected, "reject"
+		list, count, kind = &s.read.Rejects, &s.Rejected, "reject"
 	}
 	*count++
 	if len(*list) < maxNotes {

@@ -1,6 +1,7 @@
 package atlas
 
 import (
+	"encoding/json"
 	"net/netip"
 	"sort"
 	"sync"
@@ -47,6 +48,8 @@ type Counts struct {
 	Rejected int `json:"rejected"`
 	Remarked int `json:"remarked"`
 	Nested   int `json:"nested"` // ranges within another of the same source
+	Ranges4  int `json:"ranges_ipv4"`
+	Ranges6  int `json:"ranges_ipv6"`
 }
 
 // maxNotes is how many rejects, and how many remarks, a source remembers.
@@ -62,9 +65,6 @@ const maxNotes = 200
 type Source struct {
 	About
 	Counts
-	Rejects  []Note // the first of them
-	Remarks  []Note
-	Coverage Coverage
 
 	table   *rangetable.Table // address -> node
 	nodes   []uint32          // for each: place and prefix length << 24; the node around it
@@ -72,10 +72,13 @@ type Source struct {
 	offsets []uint32          // of places in blob, and its length
 	blob    []byte
 
-	places []atomic.Pointer[place] // decoded
-	ready  sync.Once
-	owner  any // of what the arrays lie in, or nil
-	checks []section
+	places  []atomic.Pointer[place] // decoded
+	ready   sync.Once
+	details sync.Once
+	read    details
+	text    []byte // JSON of the details, where they lie in a file
+	owner   any    // of what the arrays lie in, or nil
+	checks  []section
 }
 
 const (
@@ -198,5 +201,29 @@ func (s *Source) around(a netip.Addr, do func(record)) {
 	}
 }
 
-// Ranges is how many ranges of each family are indexed.
-func (s *Source) Ranges() (v4, v6 int) { return s.Coverage.Ranges4, s.Coverage.Ranges6 }
+// details are what is seldom asked of a source.
+type details struct {
+	Rejects  []Note   `json:"rejects"`
+	Remarks  []Note   `json:"remarks"`
+	Coverage Coverage `json:"coverage"`
+}
+
+// more reads the details, once; of a damaged file there are none.
+func (s *Source) more() *details {
+	s.details.Do(func() {
+		if s.text != nil {
+			_ = json.Unmarshal(s.text, &s.read)
+		}
+	})
+	return &s.read
+}
+
+// Rejects are the first of the rejected rows. The caller must not change them.
+func (s *Source) Rejects() []Note { return s.more().Rejects }
+
+// Remarks are the first of the rows that something was dropped from. The caller
+// must not change them.
+func (s *Source) Remarks() []Note { return s.more().Remarks }
+
+// Coverage says how much of the address space the source says something of.
+func (s *Source) Coverage() Coverage { return s.more().Coverage }

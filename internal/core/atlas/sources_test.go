@@ -36,7 +36,7 @@ func TestReadDelegated(t *testing.T) {
 	assert.Equal(t, 10, s.Rows)
 	assert.Equal(t, 4, s.Accepted)
 	lines := map[int]string{}
-	for _, n := range append(s.Rejects, s.Remarks...) {
+	for _, n := range append(s.Rejects(), s.Remarks()...) {
 		lines[n.Line] = n.Reason
 	}
 	for line, part := range map[int]string{7: "passed over", 10: "beyond IPv4", 11: "0 to 255", 12: "no IPv6 prefix", 13: "no count", 14: "line 4"} {
@@ -96,7 +96,7 @@ func TestReadTable(t *testing.T) {
 	)
 	require.NoError(t, err)
 	lines := map[int]string{}
-	for _, n := range append(s.Rejects, s.Remarks...) {
+	for _, n := range append(s.Rejects(), s.Remarks()...) {
 		lines[n.Line] = n.Reason
 	}
 	for line, part := range map[int]string{
@@ -157,8 +157,8 @@ func FuzzTable(f *testing.F) {
 	f.Add("first,last,city\n1.2.3.4,1.2.3.1,x\n\"")
 	f.Fuzz(func(t *testing.T, text string) {
 		s, err := ReadTable(strings.NewReader(text), ',', nil, About{})
-		if err == nil && s.Accepted+len(s.Rejects) != s.Rows {
-			t.Errorf("%d rows, %d accepted, %d rejected", s.Rows, s.Accepted, len(s.Rejects))
+		if err == nil && s.Accepted+len(s.Rejects()) != s.Rows {
+			t.Errorf("%d rows, %d accepted, %d rejected", s.Rows, s.Accepted, len(s.Rejects()))
 		}
 	})
 }

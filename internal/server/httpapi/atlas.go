@@ -67,10 +67,9 @@ func (a *api) getAtlas(c *gin.Context) {
 	edition := a.edition()
 	sources := []source{}
 	for _, s := range edition.Sources() {
-		v4, v6 := s.Ranges()
 		sources = append(sources, source{
 			s.Name, s.Rank, s.Basis, optional(s.Dated), optional(s.Licence), optional(s.Credit),
-			s.Rows, s.Accepted, s.Rejected, s.Nested, v4, v6, append([]atlas.Note{}, s.Rejects...), append([]atlas.Note{}, s.Remarks...),
+			s.Rows, s.Accepted, s.Rejected, s.Nested, s.Ranges4, s.Ranges6, append([]atlas.Note{}, s.Rejects()...), append([]atlas.Note{}, s.Remarks()...),
 		})
 	}
 	c.JSON(http.StatusOK, gin.H{"name": edition.Name(), "built": edition.Built(), "sources": sources, "credits": edition.Credits()})
@@ -476,7 +475,7 @@ func (a *api) checkGeofeed(c *gin.Context) {
 	}
 	c.JSON(http.StatusOK, gin.H{
 		"valid": s.Rejected == 0, "rows": s.Rows, "accepted": s.Accepted,
-		"rejects": append([]atlas.Note{}, s.Rejects...), "remarks": append([]atlas.Note{}, s.Remarks...),
+		"rejects": append([]atlas.Note{}, s.Rejects()...), "remarks": append([]atlas.Note{}, s.Remarks()...),
 	})
 }
 
