@@ -65,8 +65,9 @@ internal/server/webui/dist/index.html: web/node_modules/.ready $(WEB_SOURCES)
 	@touch $@
 
 .PHONY: bench
-bench: ## Run the benchmarks
-	go test -run '^$$' -bench . -benchmem ./internal/core/... ./internal/server/access | go run ./tools/benchratios
+bench: ## Run the benchmarks, and print the promised ratios
+	@{ go test -run '^$$' -bench . -benchmem ./internal/core/... ./internal/editions ./internal/server/access; \
+	  cd tools/bench && go test -run '^$$' -bench . -benchmem .; } | go run ./tools/benchratios
 
 .PHONY: screenshots
 screenshots: ## Take the pictures of docs/screenshots from a running demo: make screenshots LINK=…

@@ -244,9 +244,11 @@ func (a *app) drawReport(out string, r *editions.Report) {
 		}{{"rejected", s.Rejected}, {"remarked", s.Remarks}} {
 			for _, reason := range k.list {
 				fmt.Fprintf(a.Out, "\n%s, %s %s: %s\n", s.Name, thousands(reason.Count), k.what, reason.Reason)
+				t := newTable(a.Out, nil)
 				for _, n := range reason.First {
-					fmt.Fprintf(a.Out, "  line %d  %s\n", n.Line, join(", ", cut(n.Text, 60), n.Reason))
+					t.AppendRow(table.Row{fmt.Sprintf("  line %d", n.Line), cut(n.Text, 60), n.Reason})
 				}
+				t.Render()
 			}
 		}
 	}

@@ -10,9 +10,10 @@ import (
 	"strings"
 )
 
-// promise is a ratio of two benchmarks, or a bound of one.
+// promise is a ratio of two benchmarks, or a bound of one. A benchmark's name
+// may end with a unit of its own, else it is its time.
 type promise struct {
-	what, measured, against string // against is "" for a bound in nanoseconds
+	what, measured, against string // against is "" for a bound
 	atMost, atLeast         float64
 }
 
@@ -21,6 +22,26 @@ var promises = []promise{
 	{"finding addresses in a log: speed / regexp", "Find/regexp", "Find/find", 0, 10},
 	{"checking a key, ns", "Check", "", 5000, 0},
 	{"a whole card, ns", "Card", "", 3000, 0},
+	{"IPv4 lookup, uniform / one read", "Find4/uniform/dependent", "Find4/one-read", 1.5, 0},
+	{"IPv4 lookup, by range / one read", "Find4/range/dependent", "Find4/one-read", 1.5, 0},
+	{"IPv4 lookup, Zipf / one read", "Find4/zipf/dependent", "Find4/one-read", 1.5, 0},
+	{"IPv6 lookup, uniform / one read", "Find6/uniform/dependent", "Find6/one-read", 2, 0},
+	{"IPv6 lookup, by range / one read", "Find6/range/dependent", "Find6/one-read", 2, 0},
+	{"IPv6 lookup, Zipf / one read", "Find6/zipf/dependent", "Find6/one-read", 2, 0},
+	{"IPv4 lookups, allocations", "Find4/range/dependent allocs/op", "", 0, 0},
+	{"both indexes, MB", "Index MB", "", 65, 0},
+	{"sort.Search / IPv4 lookup", "Search/sort", "Search/ours", 0, 4},
+	{"sort.Search / IPv4 lookup, many at once", "Search/sort", "Search/ours-many", 0, 4},
+	{"routing table / ours, IPv4 by range", "Routing4/library", "Routing4/ours", 0, 3.5},
+	{"routing table / ours, IPv4, many at once", "Routing4/library", "Routing4/ours-many", 0, 3.5},
+	{"routing table / ours, IPv6 by range", "Routing6/library", "Routing6/ours", 0, 6},
+	{"routing table / ours, IPv6, many at once", "Routing6/library", "Routing6/ours-many", 0, 6},
+	{"PostgreSQL btree / ours", "Database/btree", "Database/ours", 0, 500},
+	{"edition of 4.5 M rows / reading them as CSV", "Build/edition", "Build/csv", 0.6, 0},
+	{"memory at the peak of that, MB", "Build/edition peak-MB", "", 2000, 0},
+	{"open and first answer, warm, ns", "Open/warm", "", 1e6, 0},
+	{"open and first answer, cold, ns", "Open/cold", "", 1e8, 0},
+	{"one worker / two workers", "Workers/one", "Workers/two", 0, 1.9},
 }
 
 func main() {
@@ -39,6 +60,9 @@ func main() {
 			}
 		}
 		took[name], _ = strconv.ParseFloat(fields[2], 64)
+		for i := 4; i+1 < len(fields); i += 2 {
+			took[name+" "+fields[i+1]], _ = strconv.ParseFloat(fields[i], 64)
+		}
 	}
 	if err := lines.Err(); err != nil {
 		fmt.Fprintln(os.Stderr, "benchratios:", err)
@@ -56,11 +80,16 @@ func main() {
 		}
 		word := "kept"
 		switch {
-		case took[p.measured] == 0:
+		case !known(took, p.measured):
 			word = "not measured"
 		case !kept:
 			word = "MISSED"
 		}
 		fmt.Printf("%-46s %10.2f  %-8s %s\n", p.what, value, target, word)
 	}
+}
+
+func known(took map[string]float64, name string) bool {
+	_, ok := took[name]
+	return ok
 }

@@ -91,7 +91,7 @@ func run(link, out string, names []string) error {
 			chromedp.EmulateViewport(s.width, s.height, chromedp.EmulateScale(1)),
 			chromedp.Navigate(desk + "/readyz"),
 			chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-				_, err := chromedp.Evaluate[any](fmt.Sprintf(`localStorage.setItem("ep-mode", %q)`, s.mode))(ctx, t)
+				_, err := chromedp.Evaluate[any](fmt.Sprintf(`localStorage.setItem("ep-mode", %q); localStorage.removeItem("ep-presenting")`, s.mode))(ctx, t)
 				return err
 			}),
 			chromedp.Navigate(desk + s.path),

@@ -146,6 +146,24 @@ func BenchmarkSearch(b *testing.B) {
 		a = cell.Last.Next()
 	}
 	stream := asking(f.v4, true, "uniform").v4
+	b.Run("ours", func(b *testing.B) {
+		list := ask{v4: stream}
+		for i := range b.N {
+			sink += f.table.Find(list.at(uint32(i)))
+		}
+	})
+	b.Run("ours-many", func(b *testing.B) {
+		list := ask{v4: stream}
+		var some [1024]netip.Addr
+		var values [1024]uint32
+		for i := 0; i < b.N; i += len(some) {
+			for j := range some {
+				some[j] = list.at(uint32(i + j))
+			}
+			f.table.FindAll(some[:], values[:])
+		}
+		sink += values[0]
+	})
 	b.Run("sort", func(b *testing.B) {
 		for i := range b.N {
 			ip := stream[i%queries]
@@ -176,7 +194,16 @@ func BenchmarkWorkers(b *testing.B) {
 	}
 }
 
-func BenchmarkBuild(b *testing.B) {
+func BenchmarkIndex(b *testing.B) {
+	f := fullSet()
+	for range b.N {
+		_, err := rangetable.Open(f.words[0], f.words[1])
+		require.NoError(b, err)
+	}
+	b.ReportMetric(float64(4*(len(f.words[0])+len(f.words[1])))/1e6, "MB")
+}
+
+func BenchmarkTable(b *testing.B) {
 	f := fullSet()
 	for range b.N {
 		_, err := rangetable.Build(f.v4, f.v6)

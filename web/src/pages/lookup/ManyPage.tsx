@@ -3,7 +3,9 @@ import { geoNaturalEarth1, geoPath } from "d3-geo";
 import { useMemo, useState } from "react";
 import { km } from "../../components/format";
 import { Icon } from "../../components/icons";
+import { maskText } from "../../components/mask";
 import { Addr, Country, LevelMark, Prose } from "../../components/parts";
+import { usePreferences } from "../../components/preferences";
 import { Empty, Failed } from "../../components/states";
 import { useSize } from "../../map/useSize";
 import { useOutlines } from "../../map/world";
@@ -103,6 +105,7 @@ function Work(props: {
 }) {
   const { name, lines, plan } = props;
   const many = useMany(lines, plan);
+  const download = useSave();
   const [which, setWhich] = useState<Which>("All");
   const [changing, setChanging] = useState(false);
   const rows = many.rows;
@@ -170,7 +173,7 @@ function Work(props: {
           <Button
             type="primary"
             disabled={rows.length === 0}
-            onClick={() => save("answers.csv", answersCSV(rows))}
+            onClick={() => download("answers.csv", answersCSV(rows))}
           >
             {isOver ? "Download" : "Download so far"}
           </Button>
@@ -359,6 +362,7 @@ function Dots({ rows }: { rows: Row[] }) {
 
 /** Rejects groups what was no address by its reason. */
 function Rejects({ rejects }: { rejects: Row[] }) {
+  const download = useSave();
   if (rejects.length === 0) return null;
   const kinds = new Map<string, Row[]>();
   for (const r of rejects) {
@@ -391,7 +395,7 @@ function Rejects({ rejects }: { rejects: Row[] }) {
           type="button"
           className="linklike strong"
           onClick={() =>
-            save(
+            download(
               "rejects.csv",
               table(
                 ["line", "text", "reason"],
@@ -446,6 +450,12 @@ function answersCSV(rows: Row[]): string {
       r.problem,
     ]),
   );
+}
+
+/** useSave gives what saves a text as a file; presentation masks what is in it. */
+function useSave() {
+  const { presenting } = usePreferences();
+  return (name: string, text: string) => save(name, presenting ? maskText(text) : text);
 }
 
 function save(name: string, text: string) {
