@@ -148,13 +148,16 @@ func TestSwappingWhileRequestsRun(t *testing.T) {
 	towns := map[string]string{first.Edition.Name: "Portland", name: "Seattle"}
 	const requests, workers, swaps = 100_000, 8, 10
 	var done, failed, mixed atomic.Int64
-	saw := make([]map[string]int, workers)
+	saw, due := make([]map[string]int, workers), make(chan struct{}, swaps+1)
 	var wait sync.WaitGroup
 	httpClient := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: workers}}
 	for w := range workers {
 		saw[w] = map[string]int{}
 		wait.Go(func() {
-			for done.Add(1) <= requests {
+			for n := done.Add(1); n <= requests; n = done.Add(1) {
+				if n%(requests/(swaps+1)) == 0 {
+					due <- struct{}{}
+				}
 				req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, s.desk+"/v1/addresses/198.18.45.9", nil)
 				if err != nil {
 					failed.Add(1)
@@ -182,9 +185,7 @@ func TestSwappingWhileRequestsRun(t *testing.T) {
 		})
 	}
 	for i := range swaps {
-		for done.Load() < int64((i+1)*requests/(swaps+1)) {
-			time.Sleep(time.Millisecond) // paced by the requests, not by the clock
-		}
+		<-due
 		to := name
 		if i%2 == 1 {
 			to = first.Edition.Name

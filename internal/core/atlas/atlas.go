@@ -213,7 +213,7 @@ func (a *Atlas) Why(ip netip.Addr) []Evidence {
 		s.around(ip, func(rec record) {
 			for _, e := range []Evidence{claim(s, rec, false, ""), networkClaim(s, rec)} {
 				within := *e.Range
-				if len(e.Facts) == 0 && !(rec.doNotLocate && e.Used == false) || said[s.Name+" "+within+" "+fmt.Sprint(e.Facts)] {
+				if len(e.Facts) == 0 && !(rec.doNotLocate && !e.Used) || said[s.Name+" "+within+" "+fmt.Sprint(e.Facts)] {
 					continue
 				}
 				e.Used, e.Reason = false, optional("a more specific range of this source says it")

@@ -26,7 +26,6 @@ func ReadDelegated(r io.Reader, about About) (*Source, error) {
 }
 
 type delegatedRows struct {
-	w       *worker
 	fields  [][]byte
 	country []byte
 }

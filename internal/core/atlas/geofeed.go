@@ -22,7 +22,6 @@ func ReadGeofeed(r io.Reader, about About) (*Source, error) {
 }
 
 type geofeedRows struct {
-	w      *worker
 	postal bool
 	key    []byte
 	fields [][]byte

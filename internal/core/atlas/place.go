@@ -4,7 +4,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"math"
-	"slices"
 	"strings"
 
 	"eastporch/internal/core/geo"
@@ -132,11 +131,4 @@ func readPlace(b []byte) (*place, error) {
 		return nil, errPlace
 	}
 	return p, nil
-}
-
-// clone gives a copy that may be changed.
-func (p *place) clone() place {
-	c := *p
-	c.labels = slices.Clone(p.labels)
-	return c
 }

@@ -64,13 +64,13 @@ func Read(r io.Reader, how Reading, about About) (*Source, error) {
 	switch how.Format {
 	case Geofeed:
 		about.Basis = SelfPublished
-		return readLines(r, how, about, func(w *worker) rowFormat { return &geofeedRows{w: w, postal: how.Postal} }, false)
+		return readLines(r, how, about, func() rowFormat { return &geofeedRows{postal: how.Postal} }, false)
 	case Delegated:
 		about.Basis = Registration
-		return readLines(r, how, about, func(w *worker) rowFormat { return &delegatedRows{w: w} }, false)
+		return readLines(r, how, about, func() rowFormat { return &delegatedRows{} }, false)
 	case List:
 		about.Basis = TableClaim
-		return readLines(r, how, about, func(w *worker) rowFormat { return &listRows{label: how.Label} }, false)
+		return readLines(r, how, about, func() rowFormat { return &listRows{label: how.Label} }, false)
 	case CSV, TSV, JSONLines:
 		about.Basis = TableClaim
 		return readLines(r, how, about, nil, true)
@@ -380,7 +380,7 @@ func note(line int, text, reason string) Note {
 }
 
 // readLines reads lines by all processors at once.
-func readLines(r io.Reader, how Reading, about About, format func(*worker) rowFormat, headed bool) (*Source, error) {
+func readLines(r io.Reader, how Reading, about About, format func() rowFormat, headed bool) (*Source, error) {
 	cut := &cutter{r: r}
 	g := newGathering(how, about)
 	if headed {
@@ -388,7 +388,7 @@ func readLines(r io.Reader, how Reading, about About, format func(*worker) rowFo
 		if err != nil {
 			return nil, err
 		}
-		format = func(*worker) rowFormat { return t.rows(how.Format) }
+		format = func() rowFormat { return t.rows(how.Format) }
 	}
 	workers := runtime.GOMAXPROCS(0)
 	chunks, done := make(chan chunk), make(chan *chunkRows, workers)
@@ -397,7 +397,7 @@ func readLines(r io.Reader, how Reading, about About, format func(*worker) rowFo
 	for id := range workers {
 		wait.Go(func() {
 			w := newWorker(id)
-			w.format = format(w)
+			w.format = format()
 			for c := range chunks {
 				done <- w.read(c)
 			}

@@ -180,7 +180,7 @@ func (p Point) URI(radiusKm float64) string {
 func ParseURI(uri string) (p Point, radiusKm float64, err error) {
 	scheme, rest, ok := strings.Cut(uri, ":")
 	if !ok || !strings.EqualFold(scheme, "geo") {
-		return p, 0, fmt.Errorf("%.60q does not begin with geo:", uri)
+		return p, 0, fmt.Errorf("%.60q has not the scheme geo", uri)
 	}
 	parts := strings.Split(rest, ";")
 	numbers := strings.Split(parts[0], ",")
