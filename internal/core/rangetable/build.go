@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"math/bits"
 	"net/netip"
 	"slices"
 
@@ -197,146 +196,183 @@ func flatten(rows []Row) ([]start, error) {
 // words are those of one family while they grow.
 type words []uint32
 
-// room makes room for n words, and gives the entry that leads there to an array
-// that covers k bits, or with k = 0 to a block. What fits into a cache line
-// never lies in two.
-func (w *words) room(n, k int) (entry uint32, err error) {
-	at := (len(*w) + unit - 1) / unit * unit
-	if left := line - at%line; n <= line && n > left {
-		at += left
-	}
-	if at/unit >= 1<<atBits-1 {
-		return 0, errors.New("too many ranges for one table")
-	}
+// grow makes room for n words, from a multiple of step on.
+func (w *words) grow(n, step int) (at int) {
+	at = (len(*w) + step - 1) / step * step
 	if at+n > cap(*w) {
-		*w = slices.Grow(*w, max(n+line, cap(*w)/4))
+		*w = slices.Grow(*w, max(n+step, cap(*w)/8))
 	}
 	*w = (*w)[:at+n]
-	return pointer | uint32(k)<<atBits | uint32(at/unit), nil
+	return at
 }
 
-// An item is the entry from a key on.
+var errTooMany = errors.New("too many ranges for one table")
+
+// room makes room for a block of n words, and gives the entry that leads there.
+// What fits into a cache line never lies in two.
+func (w *words) room(n int) (entry uint32, err error) {
+	step := unit
+	if left := line - len(*w)%line; n <= line && n > left {
+		step = line
+	}
+	at := w.grow(n, step)
+	if at/unit >= 1<<placeBits-1 {
+		return 0, errTooMany
+	}
+	return pointer | uint32(at/unit), nil
+}
+
+// An item is the entry from a key of 16 bits on.
 type item struct{ key, entry uint32 }
 
-// level fills the table at, whose entries each stand for 1<<width keys, from
-// items that ascend; first is the entry before them.
-func (w *words) level(at, slots int, width uint, items []item, first uint32) (err error) {
-	mask := uint32(1)<<width - 1
-	for slot := range slots {
-		n := 0
-		for n < len(items) && items[n].key>>width == uint32(slot) {
-			n++
+// buckets makes the buckets of items that ascend, at least one, and gives the
+// entry that leads to them; first is the entry before them.
+func (w *words) buckets(items []item, first uint32) (entry uint32, err error) {
+	how := choose(items)
+	n := buckets(how)
+	at := w.grow(int(n)*lines*line, line)
+	if at/line >= 1<<lineBits {
+		return 0, errTooMany
+	}
+	for b := range n {
+		ends := beginOf(how, b+1)
+		m := 0
+		for m < len(items) && items[m].key < ends {
+			m++
 		}
-		inside := items[:n]
-		items = items[n:]
-		if n > 0 && inside[0].key&mask == 0 {
+		inside := items[:m]
+		items = items[m:]
+		if m > 0 && inside[0].key == beginOf(how, b) {
 			first, inside = inside[0].entry, inside[1:]
 		}
-		entry := first
-		if len(inside) > 0 {
-			if entry, err = w.inside(inside, first, width); err != nil {
-				return err
+		bucket := at + int(b)*lines*line
+		if len(inside) <= most {
+			block((*w)[bucket:], inside, first)
+		} else {
+			large, err := w.room(len(inside)/2 + 1 + len(inside) + 1)
+			if err != nil {
+				return 0, err
 			}
+			block((*w)[place(large):], inside, first)
+			(*w)[bucket], (*w)[bucket+1] = 0xffff, large
+		}
+		if len(inside) > 0 {
 			first = inside[len(inside)-1].entry
 		}
-		(*w)[at+slot] = entry
 	}
-	return nil
+	return pointer | how | uint32(at/line), nil
 }
 
-// inside makes what an entry leads to that changes within: an array where the
-// keys are coarse enough that one is not much larger, else a block.
-func (w *words) inside(items []item, first uint32, width uint) (entry uint32, err error) {
-	n, mask, all := len(items), uint32(1)<<width-1, uint32(0)
-	for _, it := range items {
-		all |= it.key & mask
-	}
-	fine := uint(bits.TrailingZeros32(all)) // bits below which no key differs
-	if k := width - fine; k < wider && 1<<k <= 2*(n/2+n+2) {
-		if entry, err = w.room(1<<k, int(k)); err != nil {
-			return 0, err
-		}
-		array := (*w)[place(entry):]
-		for i := range array {
-			for len(items) > 0 && items[0].key&mask>>fine == uint32(i) {
-				first, items = items[0].entry, items[1:]
-			}
-			array[i] = first
-		}
-		return entry, nil
-	}
-	size, k := n/2+1+n+1, 0
-	switch {
-	case n > most:
-		k = large
-	case size > line:
-		k = wider
-	}
-	if entry, err = w.room(size, k); err != nil {
-		return 0, err
-	}
-	b := (*w)[place(entry):]
+// block fills in a block of items.
+func block(b []uint32, items []item, first uint32) {
+	n := len(items)
 	b[0] = uint32(n)
 	entries := b[n/2+1:]
 	entries[0] = first
 	for i, it := range items {
-		b[(1+i)/2] |= it.key & mask << ((1 + i) % 2 * 16)
+		b[(1+i)/2] |= it.key << ((1 + i) % 2 * 16)
 		entries[1+i] = it.entry
 	}
-	return entry, nil
 }
 
+// apart is how many words a bucket may cost rather than a block of its own, which
+// takes a lookup another read.
+const apart = 110
+
+// choose gives the number of buckets, as entries have it, that costs least: words,
+// and reads of what did not fit.
+func choose(items []item) (best uint32) {
+	least, last := math.MaxInt, items[len(items)-1].key
+	for x := uint32(0); x < 1<<sizeBits; x++ {
+		how := x << lineBits
+		for used := uint32(1); used < 1<<usedBits; used++ {
+			if fewer := used<<(lineBits+sizeBits) | x<<lineBits; buckets(fewer) > last*parted(fewer)>>16 {
+				how = fewer
+			}
+		}
+		n := int(buckets(how))
+		words := n * lines * line
+		if words > 3*len(items)+lines*line || parted(how) > slots {
+			break
+		}
+		if n*most*2 < len(items) {
+			continue // most would not fit
+		}
+		cost := words
+		for i := 0; i < len(items) && cost < least; {
+			bucket, count := bucketFor(how, items[i].key), 0
+			for i < len(items) && bucketFor(how, items[i].key) == bucket {
+				i, count = i+1, count+1
+			}
+			if count > most+1 || count == most+1 && items[i-count].key != beginOf(how, bucket) {
+				cost += count + count/2 + 2 + apart
+			}
+		}
+		if cost < least {
+			best, least = how, cost
+		}
+	}
+	return best
+}
+
+// build4 makes the words of IPv4: an entry for each /16 leads, unless it is a
+// value, to the buckets of that /16.
 func build4(starts []start) (words, error) {
 	if len(starts) == 0 {
 		return nil, nil
 	}
-	items := make([]item, len(starts))
-	for i, s := range starts {
-		items[i] = item{uint32(s.hi >> 32), s.value}
-	}
-	top := min(max(bits.Len(uint(len(starts))), minBits), maxBits)
-	w := make(words, header+1<<top, header+1<<top+2*len(starts)+len(starts)/4+spare)
-	w[0] = uint32(top)
-	if err := w.level(header, 1<<top, uint(32-top), items, 0); err != nil {
-		return nil, err
+	w := make(words, header+slots, header+slots+9*len(starts)/4+spare)
+	w[0] = 1
+	var items []item
+	var carried uint32
+	for slot := range uint64(slots) {
+		var inside []start
+		inside, starts = cut(starts, slot, 48)
+		if len(inside) > 0 && inside[0].hi<<16 == 0 {
+			carried, inside = inside[0].value, inside[1:]
+		}
+		w[header+slot] = carried
+		if len(inside) == 0 {
+			continue
+		}
+		items = items[:0]
+		for _, s := range inside {
+			items = append(items, item{uint32(s.hi>>32) & 0xffff, s.value})
+		}
+		entry, err := w.buckets(items, carried)
+		if err != nil {
+			return nil, err
+		}
+		w[header+slot], carried = entry, items[len(items)-1].entry
 	}
 	return append(w, make([]uint32, spare)...), nil
 }
 
 // build6 makes the words of IPv6: an entry for each /16 leads, unless it is a
-// value, to a table of that /16 with an entry for each /32, which leads to a
-// table of that /32.
+// value, to a table of that /16 with an entry for each /32, which leads to the
+// buckets of that /32.
 func build6(starts []start) (words, error) {
 	if len(starts) == 0 {
 		return nil, nil
 	}
-	inside16 := func(s start) bool { return s.hi<<16 != 0 || s.lo != 0 }
-	count := 0 // the /16s that need a table: those that a start lies within
-	for i, last := 0, uint64(math.MaxUint64); i < len(starts); i++ {
-		if s := starts[i]; inside16(s) && s.hi>>48 != last {
-			count, last = count+1, s.hi>>48
-		}
-	}
-	w := make(words, header+slots6+count*slots6, header+slots6+count*slots6+3*len(starts)+spare)
-	w[0] = uint32(count)
+	w := make(words, header+slots, header+slots+6*len(starts)+spare)
+	w[0] = 1
 	var carried uint32
-	var err error
-	table := 0
-	for slot := range uint64(slots6) {
+	for slot := range uint64(slots) {
 		var inside []start
 		inside, starts = cut(starts, slot, 48)
-		switch n := len(inside); {
-		case n > 1 || n == 1 && inside16(inside[0]):
-			w[header+slot] = uint32(table) | pointer
-			if carried, err = w.table16(header+slots6+table*slots6, inside, slot, carried); err != nil {
-				return nil, err
-			}
-			table++
-			continue
-		case n == 1:
-			carried = inside[0].value
+		if len(inside) > 0 && inside[0].hi<<16 == 0 && inside[0].lo == 0 {
+			carried, inside = inside[0].value, inside[1:]
 		}
 		w[header+slot] = carried
+		if len(inside) == 0 {
+			continue
+		}
+		entry, last, err := w.table16(inside, slot, carried)
+		if err != nil {
+			return nil, err
+		}
+		w[header+slot], carried = entry, last
 	}
 	return append(w, make([]uint32, spare)...), nil
 }
@@ -350,29 +386,35 @@ func cut(starts []start, slot uint64, shift uint) (inside, after []start) {
 	return starts[:n], starts[n:]
 }
 
-// table16 fills the table of one /16 and gives the value at its end.
-func (w *words) table16(at int, starts []start, slot16 uint64, carried uint32) (uint32, error) {
-	for i := range slots6 {
+// table16 makes the table of one /16, of as many slots as differ, and gives the
+// entry that leads to it and the value at its end.
+func (w *words) table16(starts []start, slot16 uint64, carried uint32) (entry, last uint32, err error) {
+	used := int(starts[len(starts)-1].hi>>32&0xffff) + 2 // the last stands for all that follow
+	n := min((used+slotStep-1)/slotStep*slotStep, slots)
+	at := w.grow(n, line)
+	if at/line >= 1<<lineBits {
+		return 0, 0, errTooMany
+	}
+	for i := range n {
 		var inside []start
 		inside, starts = cut(starts, slot16<<16|uint64(i), 32)
 		if len(inside) > 0 && uint32(inside[0].hi) == 0 && inside[0].lo == 0 {
 			carried, inside = inside[0].value, inside[1:]
 		}
-		entry := carried
+		slot := carried
 		if len(inside) > 0 {
-			var err error
-			if entry, err = w.table32(inside, carried); err != nil {
-				return 0, err
+			if slot, err = w.table32(inside, carried); err != nil {
+				return 0, 0, err
 			}
 			carried = inside[len(inside)-1].value
 		}
-		(*w)[at+i] = entry
+		(*w)[at+i] = slot
 	}
-	return carried, nil
+	return pointer | uint32(n/slotStep-1)<<lineBits | uint32(at/line), carried, nil
 }
 
-// table32 makes the table of one /32, on as many of the next 16 bits as leave
-// few keys to a block, and gives the entry that leads to it.
+// table32 makes the buckets of one /32, by the next 16 bits, and gives the entry
+// that leads to them.
 func (w *words) table32(starts []start, carried uint32) (entry uint32, err error) {
 	var items []item
 	first := carried
@@ -396,17 +438,13 @@ func (w *words) table32(starts []start, carried uint32) (entry uint32, err error
 			items = append(items, item{k + 1, carried})
 		}
 	}
-	k := min(max(1, bits.Len(uint(len(items)/3))), wider-1)
-	if entry, err = w.room(1<<k, k); err != nil {
-		return 0, err
-	}
-	return entry, w.level(int(place(entry)), 1<<k, uint(16-k), items, first)
+	return w.buckets(items, first)
 }
 
 // deep makes the block of the prefixes longer than /48 in one /48.
 func (w *words) deep(starts []start, first uint32) (entry uint32, err error) {
 	n := len(starts)
-	if entry, err = w.room(2+4*n, 0); err != nil {
+	if entry, err = w.room(2 + 4*n); err != nil {
 		return 0, err
 	}
 	b := (*w)[place(entry):]

@@ -4,8 +4,8 @@
 // A [Table] is two flat arrays of 32-bit words, one a family, that are used in
 // place, so that they can lie in a file that is mapped into memory. Nested
 // prefixes are flattened when it is built. A lookup reads a table of the
-// address's top bits and then, mostly, one block of a cache line; it does not
-// allocate and is safe for any number of goroutines. IPv4-mapped IPv6 addresses
+// address's top bits, which is small, and then, mostly, one bucket of a cache line
+// or two, which the address leads to directly; it does not allocate and is safe for any number of goroutines. IPv4-mapped IPv6 addresses
 // are looked up as IPv4, and zones are ignored.
 //
 // The words are described in docs/formats/edition.md. [Open] checks their
@@ -31,48 +31,37 @@ var ErrCorrupt = errors.New("the range table is damaged")
 const MaxValue = pointer - 1
 
 const (
-	pointer = 1 << 31 // marks an entry that leads on instead of being a value
-	header  = 16      // words before the first array
-	line    = 16      // words of a cache line
-	unit    = 2       // words; what entries lead to begins at a multiple
-	spare   = 32      // words after the last block, so that its first lines can be read whole
+	pointer = 1 << 31   // marks an entry that leads on instead of being a value
+	never   = 1<<32 - 1 // stands in no table
+	header  = 16        // words before the first array
+	line    = 16        // words of a cache line
+	slots   = 1 << 16   // entries of each upper level
+	spare   = 32        // words after the last bucket, so that it can be read whole
+	unit    = 2         // words; what an entry of a bucket leads to begins at a multiple
 
-	// In place of the bits that an array covers: 0 is a block within a line,
-	wider = 14 // one of more than a line,
-	large = 15 // and one of more keys than are compared at once
+	lines = 2  // of a bucket
+	most  = 20 // keys that fit into it
 
-	atBits = 27      // of an entry that leads on, say where to, in units
-	slots6 = 1 << 16 // entries of each of the two upper levels of IPv6
-
-	minBits = 17 // of the upper level of IPv4, so that keys have 15 bits at most
-	maxBits = 20
+	slotStep  = slots >> (31 - lineBits) // slots of a table of a /16 come in so many
+	lineBits  = 22                       // of an entry that leads to buckets: where they begin, in lines
+	sizeBits  = 6                        // into how many the 16 bits are parted
+	usedBits  = 3                        // what part of them there is
+	placeBits = 27                       // of an entry that leads to a block: where that is, in units
 )
 
 // A Table is immutable. The zero Table holds nothing.
-type Table struct {
-	words4, words6 []uint32
-	shift4         uint // 32 - bits of the upper level
-	tables6        uint // how many tables of a /16 there are
-}
+type Table struct{ words4, words6 []uint32 }
 
 // Open uses words of IPv4 and IPv6 as [Table.Words] gave them, in place: they
 // must not change while the table is in use. An empty slice holds nothing. The
 // error wraps [ErrCorrupt].
 func Open(v4, v6 []uint32) (*Table, error) {
-	t := &Table{words4: v4, words6: v6}
-	if len(v4) > 0 {
-		if len(v4) < header || v4[0] < minBits || v4[0] > maxBits || len(v4) < header+1<<v4[0] {
-			return nil, fmt.Errorf("%w: the upper level of IPv4 is not all there", ErrCorrupt)
+	for family, w := range map[string][]uint32{"IPv4": v4, "IPv6": v6} {
+		if len(w) > 0 && len(w) < header+slots {
+			return nil, fmt.Errorf("%w: the upper level of %s is not all there", ErrCorrupt, family)
 		}
-		t.shift4 = uint(32 - v4[0])
 	}
-	if len(v6) > 0 {
-		if len(v6) < header+slots6 || uint64(v6[0])*slots6 > uint64(len(v6)-header-slots6) {
-			return nil, fmt.Errorf("%w: the upper levels of IPv6 are not all there", ErrCorrupt)
-		}
-		t.tables6 = uint(v6[0])
-	}
-	return t, nil
+	return &Table{words4: v4, words6: v6}, nil
 }
 
 // Words gives the arrays of both families, for [Open]. The caller must not
@@ -97,8 +86,7 @@ func (t *Table) Find(a netip.Addr) uint32 {
 }
 
 func (t *Table) find4(ip uint32) uint32 {
-	w, width := t.words4, t.shift4&31
-	i := uint(header) + uint(ip>>width)
+	w, i := t.words4, uint(header)+uint(ip>>16)
 	if i >= uint(len(w)) {
 		return 0
 	}
@@ -106,71 +94,30 @@ func (t *Table) find4(ip uint32) uint32 {
 	if e < pointer {
 		return e
 	}
-	return value(step(w, e, ip&(1<<width-1), width))
+	return value(inBucket(w, e, ip&0xffff))
 }
 
-// batch is how many lookups [Table.FindAll] has under way at once.
-const batch = 32
-
-// FindAll is [Table.Find] for many addresses: values[i] becomes the value for
-// list[i]. It is several times as fast as one by one where the table does not
-// fit into the processor's cache, for it asks memory for many addresses at
-// once. values must be as long as list.
-func (t *Table) FindAll(list []netip.Addr, values []uint32) {
-	for len(list) > 0 {
-		n := min(batch, len(list))
-		t.ask(list[:n])
-		for i, a := range list[:n] {
-			values[i] = t.Find(a)
-		}
-		list, values = list[n:], values[n:]
+// inBucket gives the entry for low in the buckets that e leads to.
+func inBucket(w []uint32, e, low uint32) uint32 {
+	at := bucketOf(e, low)
+	if at+lines*line > uint(len(w)) {
+		return 0
 	}
-}
-
-// ask reads what the lookups of the addresses will read, level by level, so
-// that it is in the cache afterwards.
-func (t *Table) ask(list []netip.Addr) {
-	var (
-		entries [batch]uint32
-		lows    [batch]uint32
-		seen    uint32
-	)
-	for i, a := range list {
-		if a.Is4() {
-			b := a.As4()
-			ip := binary.BigEndian.Uint32(b[:])
-			if at := uint(header) + uint(ip>>(t.shift4&31)); at < uint(len(t.words4)) {
-				entries[i] = t.words4[at]
-			}
-			continue
-		}
-		b := a.As16()
-		lows[i] = binary.BigEndian.Uint32(b[4:])>>16 | 1<<31
-		entries[i] = t.slot32(binary.BigEndian.Uint64(b[:8]))
+	p := unsafe.Pointer(&w[at])
+	if *(*uint32)(unsafe.Add(p, 4*(lines*line-1))) == never { // asks for the second line before the first has come
+		return 0
 	}
-	for i := range list {
-		e := entries[i]
-		if e < pointer {
-			continue
-		}
-		w, at := t.words4, place(e)
-		if lows[i] != 0 { // IPv6: the array of the /32
-			w = t.words6
-			if at += uint(lows[i] & 0xffff >> ((16 - covers(e)) & 31)); at < uint(len(w)) {
-				entries[i] = w[at]
-			}
-			continue
-		}
-		seen += touch(w, e)
+	one := *(*uint64)(p)
+	n := uint(one & 0xffff)
+	if n > most {
+		return pickLarge(w, place(w[at+1]), low)
 	}
-	for i := range list {
-		if e := entries[i]; e >= pointer && lows[i] != 0 {
-			seen += touch(t.words6, e)
-		}
-	}
-	if seen == 1 {
-		runtime.KeepAlive(t) // so that the reads are not left out
-	}
+	m, each := &laneMasks[n], uint64(low)*lanes
+	sum := reached(each, one)&m[0]>>15 + reached(each, *(*uint64)(unsafe.Add(p, 8)))&m[1]>>15 +
+		reached(each, *(*uint64)(unsafe.Add(p, 16)))&m[2]>>15 + reached(each, *(*uint64)(unsafe.Add(p, 24)))&m[3]>>15 +
+		reached(each, *(*uint64)(unsafe.Add(p, 32)))&m[4]>>15 + reached(each, *(*uint64)(unsafe.Add(p, 40)))&m[5]>>15
+	i := uint(sum * lanes >> 48)
+	return *(*uint32)(unsafe.Add(p, (n/2+1+i)&(lines*line-1)*4))
 }
 
 func value(e uint32) uint32 {
@@ -181,16 +128,12 @@ func value(e uint32) uint32 {
 }
 
 func (t *Table) find6(a wide) uint32 {
-	w := t.words6
 	e := t.slot32(a.hi)
 	if e < pointer {
 		return e
 	}
-	low, width := uint32(a.hi>>16)&0xffff, 16-covers(e)
-	if e = step(w, e, low, 16); e < pointer {
-		return e
-	}
-	if e = step(w, e, low&(1<<width-1), width); e < pointer {
+	w := t.words6
+	if e = inBucket(w, e, uint32(a.hi>>16)&0xffff); e < pointer {
 		return e
 	}
 	n, i, ok := t.deep(place(e), a)
@@ -203,54 +146,72 @@ func (t *Table) find6(a wide) uint32 {
 // slot32 gives the entry of a /32.
 func (t *Table) slot32(hi uint64) uint32 {
 	w := t.words6
-	if len(w) < header+slots6 {
+	if len(w) < header+slots {
 		return 0
 	}
 	e := w[header+uint(hi>>48)]
 	if e < pointer {
 		return e
 	}
-	table := uint(e &^ pointer)
-	i := header + slots6 + table<<16 + uint(hi>>32)&0xffff
-	if table >= t.tables6 || i >= uint(len(w)) {
+	i := uint(e&(1<<lineBits-1))*line + min(uint(hi>>32)&0xffff, slotsOf(e)-1)
+	if i >= uint(len(w)) {
 		return 0
 	}
 	return w[i]
 }
 
-// place and covers read an entry that leads on: to where, and how many bits
-// the array there covers: 0, wider or large for a block.
-func place(e uint32) uint  { return uint(e&(1<<atBits-1)) * unit }
-func covers(e uint32) uint { return uint(e>>atBits) & 15 }
+// slotsOf reads how many slots the table of a /16 has; the last of them stands
+// for all that follow.
+func slotsOf(e uint32) uint { return (uint(e&^pointer>>lineBits) + 1) * slotStep }
 
-// step follows e for low, a number of width bits: to an entry of an array by
-// its upper bits, or of a block by its keys.
-func step(w []uint32, e, low uint32, width uint) uint32 {
-	at, k := place(e), covers(e)
-	if k == large {
-		return pickLarge(w, at, low)
-	}
-	if k == 0 || k == wider {
-		return pick(w, at, low)
-	}
-	if at += uint(low >> ((width - k) & 31)); at < uint(len(w)) {
-		return w[at]
-	}
-	return 0
+// place reads where an entry of a bucket leads to.
+func place(e uint32) uint { return uint(e&(1<<placeBits-1)) * unit }
+
+// parted reads into how many buckets an entry parts the next 16 bits: a number of
+// three bits, shifted.
+func parted(e uint32) uint32 {
+	x := e >> lineBits & (1<<sizeBits - 1)
+	return (4 + x&3) << (x >> 2) >> 2
 }
 
-// Keys of a block are compared four at a time: each is a lane of 16 bits whose
-// highest bit is free.
+// sixteenths says what part of the buckets there is: the upper ones are left out
+// where no key is, and all that would be theirs is in the last.
+var sixteenths = [1 << usedBits]uint32{16, 12, 8, 6, 4, 3, 2, 1}
+
+// buckets reads how many buckets an entry leads to.
+func buckets(e uint32) uint32 {
+	return max(1, parted(e)*sixteenths[e>>(lineBits+sizeBits)&(1<<usedBits-1)]>>4)
+}
+
+// bucketOf gives where the bucket for low, the next 16 bits of an address, begins.
+func bucketOf(e, low uint32) uint {
+	return (uint(e&(1<<lineBits-1)) + uint(bucketFor(e, low))*lines) * line
+}
+
+func bucketFor(e, low uint32) uint32 { return min(low*parted(e)>>16, buckets(e)-1) }
+
+// beginOf is the first number of 16 bits that falls into a bucket.
+func beginOf(e, bucket uint32) uint32 {
+	if bucket >= buckets(e) {
+		return 1 << 16
+	}
+	return (bucket<<16 + parted(e) - 1) / parted(e)
+}
+
+// Keys of a bucket are compared four at a time, each in a lane of 16 bits.
 const (
 	lanes = 0x0001_0001_0001_0001
 	high  = 0x8000_8000_8000_8000
-	steps = 4           // of four lanes
-	most  = 4*steps - 1 // keys that are compared so
 )
+
+// reached has the highest bit of every lane set where a is at or above b.
+func reached(a, b uint64) uint64 {
+	return a&^b | ^(a^b)&((a|high)-b&^high)
+}
 
 // laneMasks has, by count of keys, the lanes that hold them. The first lane
 // holds the count.
-var laneMasks = func() (masks [most + 1][steps]uint64) {
+var laneMasks = func() (masks [most + 1][6]uint64) {
 	for n := range masks {
 		for k := 1; k <= n; k++ {
 			masks[n][k/4] |= 0x8000 << (k % 4 * 16)
@@ -259,24 +220,10 @@ var laneMasks = func() (masks [most + 1][steps]uint64) {
 	return masks
 }()
 
-// pick gives the entry for low of the block at. A block is its count n of keys
-// in 16 bits, n ascending keys of 16 bits, to the end of the word, and n+1
-// entries: entry i holds from key i-1 on.
-func pick(w []uint32, at uint, low uint32) uint32 {
-	if at+spare > uint(len(w)) {
-		return 0
-	}
-	p := unsafe.Pointer(&w[at])
-	one, two, three, four := *(*uint64)(p), *(*uint64)(unsafe.Add(p, 8)), *(*uint64)(unsafe.Add(p, 16)), *(*uint64)(unsafe.Add(p, 24))
-	n := uint(one & most)
-	m, each := &laneMasks[n], uint64(low)*lanes|high
-	sum := (each-one)&m[0]>>15 + (each-two)&m[1]>>15 + (each-three)&m[2]>>15 + (each-four)&m[3]>>15
-	i := uint(sum * lanes >> 48)
-	return *(*uint32)(unsafe.Add(p, (n/2+1+i)&(spare-1)*4))
-}
-
-// pickLarge gives the entry for low of the block at that has more keys than step
-// compares.
+// pickLarge gives the entry for low of a block: its count n of keys in 16 bits, n
+// ascending keys of 16 bits, to the end of the word, and n+1 entries; entry i
+// holds from key i-1 on. A bucket is such a block too, unless it has more keys
+// than fit: then its second word leads to a block of its own.
 func pickLarge(w []uint32, at uint, low uint32) uint32 {
 	if at >= uint(len(w)) {
 		return 0
@@ -339,16 +286,60 @@ func (t *Table) deepKey(at, i uint) wide {
 	return wide{uint64(k[2]) & 0xffff, uint64(k[1])<<32 | uint64(k[0])}
 }
 
-// touch reads the first line of what e leads to, and the second of a large block.
-func touch(w []uint32, e uint32) uint32 {
-	at := place(e)
-	if at+line >= uint(len(w)) {
-		return 0
+// batch is how many lookups [Table.FindAll] has under way at once.
+const batch = 32
+
+// FindAll is [Table.Find] for many addresses: values[i] becomes the value for
+// list[i]. It is several times as fast as one by one where the table does not
+// fit into the processor's cache, for it asks memory for many addresses at
+// once. values must be as long as list.
+func (t *Table) FindAll(list []netip.Addr, values []uint32) {
+	for len(list) > 0 {
+		n := min(batch, len(list))
+		t.ask(list[:n])
+		for i, a := range list[:n] {
+			values[i] = t.Find(a)
+		}
+		list, values = list[n:], values[n:]
 	}
-	if covers(e) >= wider {
-		return w[at] + w[at+line]
+}
+
+// ask reads what the lookups of the addresses will read, level by level, so
+// that it is in the cache afterwards.
+func (t *Table) ask(list []netip.Addr) {
+	var (
+		at   [batch]uint
+		four [batch]bool
+		seen uint32
+	)
+	for i, a := range list {
+		var e, low uint32
+		if four[i] = a.Is4(); four[i] {
+			b := a.As4()
+			low = uint32(b[2])<<8 | uint32(b[3])
+			if j := header + uint(b[0])<<8 + uint(b[1]); j < uint(len(t.words4)) {
+				e = t.words4[j]
+			}
+		} else {
+			b := a.As16()
+			e, low = t.slot32(binary.BigEndian.Uint64(b[:8])), uint32(b[4])<<8|uint32(b[5])
+		}
+		if e >= pointer {
+			at[i] = bucketOf(e, low)
+		}
 	}
-	return w[at]
+	for i := range list {
+		w := t.words6
+		if four[i] {
+			w = t.words4
+		}
+		if at[i]+line < uint(len(w)) {
+			seen += w[at[i]] + w[at[i]+line]
+		}
+	}
+	if seen == 1 {
+		runtime.KeepAlive(t) // so that the reads are not left out
+	}
 }
 
 // Lookup gives the value for a and the bounds of the stretch around it that
@@ -391,42 +382,41 @@ func (t *Table) cell4(ip uint32) (first, last uint32) {
 	if len(w) == 0 {
 		return 0, 1<<32 - 1
 	}
-	mask := uint32(1)<<t.shift4 - 1
-	first, last = 0, mask
-	if e := w[header+uint(ip>>t.shift4)]; e >= pointer {
-		first, last = bounds(w, e, ip&mask, t.shift4)
+	first, last = 0, 0xffff
+	if e := w[header+ip>>16]; e >= pointer {
+		first, last = bounds(w, e, ip&0xffff)
 	}
-	return ip&^mask | first, ip&^mask | last
+	return ip&^0xffff | first, ip&^0xffff | last
 }
 
-// bounds gives the first and last of the numbers of width bits that [step]
-// takes to the same entry as low.
-func bounds(w []uint32, e, low uint32, width uint) (first, last uint32) {
-	most := uint32(1)<<width - 1
-	if k := covers(e); k > 0 && k < wider {
-		if k > width {
-			return low, low // only in a damaged table
+// bounds gives the first and last of the numbers of 16 bits that have the same
+// entry as low in the buckets that e leads to.
+func bounds(w []uint32, e, low uint32) (first, last uint32) {
+	bucket := bucketFor(e, low)
+	first, last = beginOf(e, bucket), beginOf(e, bucket+1)-1
+	at := bucketOf(e, low)
+	if at+1 >= uint(len(w)) {
+		return first, last
+	}
+	count := uint(w[at] & 0xffff)
+	if count > most {
+		if at = place(w[at+1]); at >= uint(len(w)) {
+			return first, last
 		}
-		mask := uint32(1)<<(width-k) - 1
-		return low &^ mask, low | mask
+		count = uint(w[at] & 0xffff)
 	}
-	at := place(e)
-	if at >= uint(len(w)) {
-		return 0, most
-	}
-	n := uint(w[at] & 0xffff)
-	i := under(w, at, n, low)
-	last = most
+	i := under(w, at, count, low)
+	begins, ends := first, last
 	if i > 0 {
-		first = key(w, at, i-1)
+		begins = key(w, at, i-1)
 	}
-	if i < n {
-		last = key(w, at, i) - 1
+	if i < count {
+		ends = key(w, at, i) - 1
 	}
-	if first > low || last < low || last > most { // only in a damaged table
+	if begins > low || ends < low || begins < first || ends > last { // only in a damaged table
 		return low, low
 	}
-	return first, last
+	return begins, ends
 }
 
 func (t *Table) cell6(a wide) (first, last wide) {
@@ -443,19 +433,19 @@ func (t *Table) cell6(a wide) (first, last wide) {
 	}
 	e := t.slot32(a.hi)
 	if e < pointer {
-		return cut(32)
-	}
-	stem, low, width := a.hi>>32<<32, uint32(a.hi>>16)&0xffff, uint(16)
-	for range 2 {
-		begins, ends := bounds(w, e, low, width)
-		first, last = wide{stem | uint64(begins)<<16, 0}, wide{stem | uint64(ends)<<16 | 0xffff, ^uint64(0)}
-		k := covers(e)
-		if e = step(w, e, low, width); e < pointer {
-			return first, last
+		first, last = cut(32)
+		if top := w[header+uint(a.hi>>48)]; uint(a.hi>>32)&0xffff >= slotsOf(top)-1 {
+			all, end := cut(16)
+			return wide{all.hi | uint64(slotsOf(top)-1)<<32, 0}, end
 		}
-		width -= min(k, width)
-		low &= 1<<width - 1
-		stem = a.hi >> (16 + width) << (16 + width)
+		return first, last
+	}
+	low := uint32(a.hi>>16) & 0xffff
+	begins, ends := bounds(w, e, low)
+	stem := a.hi >> 32 << 32
+	first, last = wide{stem | uint64(begins)<<16, 0}, wide{stem | uint64(ends)<<16 | 0xffff, ^uint64(0)}
+	if e = inBucket(w, e, low); e < pointer {
+		return first, last
 	}
 	n, i, ok := t.deep(place(e), a)
 	if !ok {
