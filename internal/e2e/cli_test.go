@@ -70,7 +70,7 @@ func TestCommandsOfflineNeedNoService(t *testing.T) {
 		{"an unknown command", "", []string{"resolv"}, 2, "", "unknown command"},
 		{"an unknown flag", "", []string{"kind", "--nope", "::1"}, 2, "", "unknown flag"},
 		{"no argument", "", []string{"kind"}, 2, "", "requires at least 1 arg"},
-		{"an unknown output", "", []string{"kind", "-o", "xml", "::1"}, 2, "", "table, json or ndjson"},
+		{"an unknown output", "", []string{"kind", "-o", "xml", "::1"}, 2, "", "table, json, ndjson, csv or yaml"},
 		{"a bad prefix", "", []string{"trail", "--peer", "::1", "--trust", "10.0.0.1/8"}, 2, "", "did you mean 10.0.0.0/8?"},
 		{"a bad header", "", []string{"trail", "--peer", "::1", "-H", "nothing"}, 2, "", "write it like"},
 		{"a service that is not there", "", []string{"--server", "http://127.0.0.1:1", "resolve", "::1"}, 1, "", "eastporch serve"},

@@ -229,11 +229,3 @@ func TestFullSetFitsIn65MB(t *testing.T) {
 		require.Equal(t, rows[j-1].Value, f.table.Find(a), "%s", want.Prefix(is4))
 	}
 }
-
-	f := fullSet()
-	t.Log(len(f.words[0])*4, len(f.words[1])*4)
-	for _, how := range []string{"uniform", "range"} {
-		rangetable.ZZ(f.table, synthetic.Queries(7, queries, f.v4, true, how))
-		rangetable.ZZ(f.table, synthetic.Queries(7, queries, f.v6, false, how))
-	}
-}
