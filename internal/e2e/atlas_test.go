@@ -139,8 +139,9 @@ func TestASourceThatShrankOrIsDamagedChangesNothing(t *testing.T) {
 
 // 100,000 requests while editions are swapped ten times: none fails, and none
 // mixes two editions.
+//
+// It is alone, so that it does not take the processors from browsers.
 func TestSwappingWhileRequestsRun(t *testing.T) {
-	t.Parallel()
 	s := start(t, map[string]any{"limits.key_per_second": 1_000_000})
 	first, err := s.client.Address(t.Context(), "198.18.45.9")
 	require.NoError(t, err)
