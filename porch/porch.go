@@ -12,6 +12,7 @@ package porch
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -23,6 +24,7 @@ import (
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/visit"
+	"eastporch/internal/editionfile"
 )
 
 // A Card is the full answer about one address; see the service's OpenAPI
@@ -49,6 +51,10 @@ type Options struct {
 	// Geofeed is range data (RFC 8805) that cards are made with; it is read
 	// once. nil leaves whereabouts open.
 	Geofeed io.Reader
+	// Edition is an edition file of eastporch atlas build, in place of a geofeed. It
+	// is used in place: replace it by renaming another over it, never by writing into
+	// it, and make another Porch to use that.
+	Edition string
 }
 
 // A Porch finds visitors. It is immutable and safe for concurrent use.
@@ -84,7 +90,14 @@ func New(opt Options) (*Porch, error) {
 		rules = append(rules, addr.Rule{Prefix: p, Action: addr.Resolve})
 	}
 	edition := atlas.New()
-	if opt.Geofeed != nil {
+	switch {
+	case opt.Edition != "" && opt.Geofeed != nil:
+		return nil, errors.New("edition and geofeed are both given: give one of them")
+	case opt.Edition != "":
+		if edition, err = editionfile.Open(opt.Edition); err != nil {
+			return nil, err
+		}
+	case opt.Geofeed != nil:
 		source, err := atlas.ReadGeofeed(opt.Geofeed, atlas.About{Name: "geofeed", Rank: 1})
 		if err != nil {
 			return nil, err

@@ -4,12 +4,15 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/editionfile"
 	"eastporch/porch"
 )
 
@@ -71,4 +74,18 @@ func TestVisitor(t *testing.T) {
 		_, err := porch.New(bad)
 		assert.Error(t, err)
 	}
+}
+
+func TestAnEditionFileAnswers(t *testing.T) {
+	source, err := atlas.ReadGeofeed(strings.NewReader("198.18.3.0/26,PT,PT-11,Lisbon,\n"), atlas.About{Name: "feed", Rank: 1})
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "x.edition")
+	require.NoError(t, editionfile.Write(atlas.New(source), file))
+	p, err := porch.New(porch.Options{Edition: file, Open: []string{"198.18.0.0/15"}})
+	require.NoError(t, err)
+	r := httptest.NewRequest(http.MethodGet, "/", nil)
+	r.RemoteAddr = "198.18.3.40:1234"
+	assert.Equal(t, "Lisbon", *p.Card(r).Whereabouts.City)
+	_, err = porch.New(porch.Options{Edition: file + ".gone"})
+	require.Error(t, err)
 }

@@ -18,6 +18,7 @@ import (
 	"eastporch/internal/config"
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/editionfile"
 	"eastporch/internal/editions"
 	"eastporch/internal/server"
 )
@@ -38,7 +39,7 @@ them; with --atlas FILE they work offline, else they ask the service.`,
 // openAtlas opens an edition file, or reads a source into an edition of its own:
 // what the file is is seen from its contents.
 func (a *app) openAtlas(file string) (*atlas.Atlas, error) {
-	edition, err := editions.Open(file)
+	edition, err := editionfile.Open(file)
 	if err == nil || !errors.Is(err, atlas.ErrEdition) || beginsAsEdition(file) {
 		return edition, err
 	}
@@ -186,7 +187,7 @@ edition that stood there before stays then.`,
 				return err
 			}
 			begin := time.Now()
-			if err := editions.WriteFile(edition, out); err != nil {
+			if err := editionfile.Write(edition, out); err != nil {
 				return err
 			}
 			report.Seconds += time.Since(begin).Seconds()

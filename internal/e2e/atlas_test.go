@@ -289,6 +289,9 @@ func TestRangesTownsAreasAndMany(t *testing.T) {
 		assert.Equal(t, "Lisbon", *card.Whereabouts.City)
 	}
 
+	// Host names are resolved only where the owner allows it.
+	assert.Equal(t, http.StatusBadRequest, get("/v1/addresses/localhost.").status)
+
 	// One address in every format, and with the fields that are wanted.
 	assert.Equal(t, "Lisbon\n", get("/v1/addresses/198.18.3.40?fields=whereabouts.city&format=text").body)
 	assert.Contains(t, get("/v1/addresses/198.18.3.40", "Accept: application/geo+json").body, `"coordinates":[-9.133,38.717]`)
@@ -389,4 +392,13 @@ func TestAtlasPageSwapsCorrectsAndDescribes(t *testing.T) {
 		assert.Equal(t, "true", p.eval("String(document.documentElement.scrollWidth <= 390)"), "%s scrolls sideways", path)
 	}
 	p.nothingWrong()
+}
+
+func TestHostNamesWhereTheOwnerAllowsIt(t *testing.T) {
+	t.Parallel()
+	s := start(t, map[string]any{"resolve_names": true, "map_link": "https://map.example/{latitude}/{longitude}"})
+	got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/addresses/localhost.", "")
+	assert.Equal(t, http.StatusOK, got.status, got.body)
+	assert.Contains(t, got.body, `"kind":"loopback"`)
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/sites", "").body, "https://map.example/{latitude}")
 }

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/editionfile"
 	"eastporch/internal/synthetic"
 )
 
@@ -30,7 +31,7 @@ func buildFull(b *testing.B, file string) {
 	b.Helper()
 	s, err := atlas.ReadTable(bytes.NewReader(fullTable()), ',', nil, atlas.About{Name: "synthetic", Rank: 1, Dated: "2026-11-01"})
 	require.NoError(b, err)
-	require.NoError(b, WriteFile(atlas.New(s), file))
+	require.NoError(b, editionfile.Write(atlas.New(s), file))
 }
 
 // BenchmarkBuild makes a synced edition of the table, and merely reads the table
@@ -63,7 +64,7 @@ func BenchmarkOpen(b *testing.B) {
 	file := filepath.Join(b.TempDir(), "synthetic.edition")
 	buildFull(b, file)
 	answer := func(b *testing.B) {
-		a, err := Open(file)
+		a, err := editionfile.Open(file)
 		require.NoError(b, err)
 		if a.Lookup(netip.AddrFrom4([4]byte{9, 9, 9, 9})).Whereabouts.CountryCode == nil {
 			b.Fatal("not found")

@@ -332,26 +332,3 @@ func TestTheShelfKeepsAFewEditions(t *testing.T) {
 	}
 	assert.Equal(t, 1, states["in use"])
 }
-
-func TestAnEditionFileThatIsCutIsNotOpened(t *testing.T) {
-	dir, file := t.TempDir(), filepath.Join(t.TempDir(), "feed.csv")
-	write(t, file, feed)
-	read, _, err := (&Fetcher{}).Read(t.Context(), source(file))
-	require.NoError(t, err)
-	path := filepath.Join(dir, "x.edition")
-	require.NoError(t, WriteFile(atlas.New(read), path))
-	a, err := Open(path)
-	require.NoError(t, err)
-	require.NoError(t, a.Verify())
-	text, err := os.ReadFile(path)
-	require.NoError(t, err)
-	for _, n := range []int{0, 1, 63, 64, 200, len(text) / 2, len(text) - 1} {
-		write(t, path+".cut", string(text[:n]))
-		_, err := Open(path + ".cut")
-		require.ErrorIs(t, err, atlas.ErrEdition, "%d bytes", n)
-	}
-	require.ErrorIs(t, WriteFile(a, filepath.Join(dir, "no", "x")), os.ErrNotExist)
-	left, err := filepath.Glob(filepath.Join(dir, ".edition-*"))
-	require.NoError(t, err)
-	assert.Empty(t, left)
-}

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/editionfile"
 )
 
 // Errors of a [Shelf].
@@ -122,7 +123,7 @@ func OpenShelf(dir string, fetcher *Fetcher, now func() time.Time) (*Shelf, erro
 	}
 	s.put(atlas.New())
 	if n := len(s.state.Uses); n > 0 {
-		if a, err := Open(s.path(s.state.Uses[n-1].Edition)); err == nil {
+		if a, err := editionfile.Open(s.path(s.state.Uses[n-1].Edition)); err == nil {
 			s.put(a)
 		} else {
 			s.state.Uses = s.state.Uses[:n-1]
@@ -187,7 +188,7 @@ func (s *Shelf) open(name string) (*atlas.Atlas, error) {
 	if name == "" || strings.ContainsAny(name, "/\\") || strings.HasPrefix(name, ".") {
 		return nil, fmt.Errorf("%w: %.80q", ErrNoEdition, name)
 	}
-	a, err := Open(s.path(name))
+	a, err := editionfile.Open(s.path(name))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%w: %.80q", ErrNoEdition, name)
 	}
@@ -262,7 +263,7 @@ func (s *Shelf) List() ([]Edition, error) {
 		}
 		a := s.inUse
 		if name != a.Name() {
-			if a, err = Open(path); err != nil {
+			if a, err = editionfile.Open(path); err != nil {
 				e.Unusable = err.Error()
 				list = append(list, e)
 				continue
@@ -355,13 +356,13 @@ func (s *Shelf) Refresh(ctx context.Context, sources []Source, always, auto bool
 		fingerprint = printOf(sources, prints)
 	}
 	s.progress("", "writing", 0, 0)
-	if err := WriteFile(a, s.path(a.Name())); err != nil {
+	if err := editionfile.Write(a, s.path(a.Name())); err != nil {
 		return false, err
 	}
 	if info, err := os.Stat(s.path(a.Name())); err == nil {
 		report.Bytes = info.Size()
 	}
-	opened, err := Open(s.path(a.Name())) // so that memory holds it once
+	opened, err := editionfile.Open(s.path(a.Name())) // so that memory holds it once
 	if err != nil {
 		return false, err
 	}

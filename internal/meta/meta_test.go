@@ -24,13 +24,14 @@ var pure = []string{"golang.org/x/text/", "github.com/google/uuid"}
 // chosen on purpose.
 var mayUse = map[string][]string{
 	"api":                        {},
-	"porch":                      {"internal/core/"},
+	"porch":                      {"internal/core/", "internal/editionfile"},
 	"cmd/eastporch":              {"internal/cli"},
-	"internal/cli":               {"internal/client", "internal/config", "internal/core/", "internal/demo", "internal/editions", "internal/formats", "internal/plot", "internal/server", "internal/server/access", "internal/server/httpapi"},
+	"internal/cli":               {"internal/client", "internal/config", "internal/core/", "internal/demo", "internal/editionfile", "internal/editions", "internal/formats", "internal/plot", "internal/server", "internal/server/access", "internal/server/httpapi"},
 	"internal/client":            {"internal/core/"},
 	"internal/config":            {"internal/core/"},
 	"internal/demo":              {"internal/client", "internal/core/"},
-	"internal/editions":          {"internal/core/"},
+	"internal/editions":          {"internal/core/", "internal/editionfile"},
+	"internal/editionfile":       {"internal/core/"},
 	"internal/formats":           {},
 	"internal/plot":              {"internal/core/"},
 	"internal/synthetic":         {"internal/core/"},

@@ -1,4 +1,6 @@
-package editions
+// Package editionfile keeps an edition of the atlas in a file: it is written
+// whole or not at all, and used in place, mapped into memory.
+package editionfile
 
 import (
 	"errors"
@@ -12,9 +14,9 @@ import (
 	"eastporch/internal/core/atlas"
 )
 
-// WriteFile writes an edition to a file, all of it or nothing: beside it first,
+// Write writes an edition to a file, all of it or nothing: beside it first,
 // and then in its place when it is on the disk.
-func WriteFile(a *atlas.Atlas, path string) (err error) {
+func Write(a *atlas.Atlas, path string) (err error) {
 	f, err := os.CreateTemp(filepath.Dir(path), ".edition-*")
 	if err != nil {
 		return err

@@ -1,0 +1,199 @@
+package atlas
+
+import (
+	"bytes"
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/addr"
+)
+
+// two makes an edition of two invented sources.
+func two(t *testing.T, seed uint64) *Atlas {
+	t.Helper()
+	r := rand.New(rand.NewPCG(seed, seed))
+	var sources []*Source
+	for rank := range 2 {
+		table, _ := invented(r, 80)
+		s, err := ReadTable(strings.NewReader(table), ',', nil, About{Name: fmt.Sprint("source ", rank), Rank: rank + 1, Dated: "2026-11-01"})
+		require.NoError(t, err)
+		sources = append(sources, s)
+	}
+	return New(sources...)
+}
+
+// probes are addresses at and around the edges of ranges, and anywhere.
+func probes(r *rand.Rand) []netip.Addr {
+	var list []netip.Addr
+	for range 400 {
+		list = append(list, randomAddr(r, r.IntN(2) == 0),
+			netip.AddrFrom4([4]byte{198, 18, byte(r.UintN(8)), byte(r.UintN(256))}))
+	}
+	return list
+}
+
+func TestAnExportSaysTheSame(t *testing.T) {
+	a := two(t, 11)
+	var csv, feed bytes.Buffer
+	require.NoError(t, a.Export(&csv, CSV, nil))
+	require.NoError(t, a.Export(&feed, Geofeed, nil))
+	require.Error(t, a.Export(&csv, Parquet, nil))
+	all, err := ReadTable(&csv, ',', nil, About{Name: "all", Rank: 1})
+	require.NoError(t, err)
+	assert.Empty(t, all.Rejects())
+	places, err := ReadGeofeed(&feed, About{Name: "feed", Rank: 1})
+	require.NoError(t, err)
+	assert.Empty(t, places.Rejects())
+	fromCSV, fromFeed := New(all), New(places)
+	r := rand.New(rand.NewPCG(12, 12))
+	for _, ip := range probes(r) {
+		want := a.Lookup(ip)
+		got := fromCSV.Lookup(ip)
+		require.Equal(t, want.Whereabouts, got.Whereabouts, "%s", ip)
+		require.Equal(t, want.Network.ASNumber, got.Network.ASNumber, "%s", ip)
+		require.Equal(t, want.Network.Operator, got.Network.Operator, "%s", ip)
+		require.Equal(t, want.Whereabouts, fromFeed.Lookup(ip).Whereabouts, "%s", ip)
+	}
+	assert.Zero(t, Diff(a, fromCSV, nil).Ranges, "and so says the comparison")
+}
+
+func TestDiffFindsWhatDiffers(t *testing.T) {
+	a, b := two(t, 13), two(t, 14)
+	assert.Zero(t, Diff(a, a, nil).Ranges)
+	c := Diff(a, b, nil)
+	assert.Positive(t, c.Ranges)
+	sum := 0
+	for _, tally := range c.Counts {
+		sum += tally.Ranges
+	}
+	assert.Equal(t, c.Ranges, sum)
+	back := Diff(b, a, nil)
+	assert.Equal(t, c.Ranges, back.Ranges, "there and back is as far")
+	compare := NewComparison(a, b)
+	for _, l := range c.Largest {
+		r, err := addr.ParseRange(l.Range)
+		require.NoError(t, err)
+		for _, ip := range []netip.Addr{r.First, r.Last} {
+			difference, now, then, _ := compare.At(ip)
+			assert.Equal(t, l.Difference, difference)
+			assert.Equal(t, l.Now, now)
+			assert.Equal(t, l.Then, then)
+		}
+	}
+	changed := func(ip netip.Addr) bool { d, _, _, _ := compare.At(ip); return d != "" }
+	for _, ip := range probes(rand.New(rand.NewPCG(15, 15))) {
+		before, after := a.Lookup(ip).Whereabouts, b.Lookup(ip).Whereabouts
+		same := str(before.CountryCode) == str(after.CountryCode) && str(before.City) == str(after.City)
+		require.Equal(t, !same, changed(ip), "%s", ip)
+	}
+	stopped := Diff(a, b, func(float64) bool { return false })
+	assert.LessOrEqual(t, stopped.Ranges, c.Ranges)
+}
+
+func TestSpanSamplesAndCoverageAgreeWithLookup(t *testing.T) {
+	a := two(t, 16)
+	span, err := addr.ParseRange("198.18.0.0/21")
+	require.NoError(t, err)
+	shares, done := a.Span(span, 1<<20)
+	assert.Equal(t, span, done)
+	count, total := map[string]int{}, 0
+	for ip := span.First; span.Contains(ip); ip = ip.Next() {
+		w := a.Lookup(ip).Whereabouts
+		count[str(w.CountryCode)+"/"+str(w.City)]++
+		total++
+	}
+	sum := 0.0
+	for _, s := range shares {
+		assert.InDelta(t, float64(count[s.CountryCode+"/"+s.City])/float64(total), s.Share, 1e-9)
+		sum += s.Share
+		w := a.Lookup(netip.MustParseAddr(s.Example)).Whereabouts
+		assert.Equal(t, s.City, str(w.City))
+	}
+	assert.InDelta(t, 1, sum, 1e-9)
+	assert.Len(t, shares, len(count))
+	part, done := a.Span(span, 3)
+	assert.NotEmpty(t, part)
+	assert.True(t, done.Last.Less(span.Last), "it says how far it came")
+
+	for _, ip := range a.Sample("PT", "", 50, 1) {
+		assert.Equal(t, "PT", *a.Lookup(ip).Whereabouts.CountryCode)
+	}
+	assert.Equal(t, a.Sample("NO", "", 20, 7), a.Sample("NO", "", 20, 7))
+	assert.Empty(t, a.Sample("FR", "", 5, 1))
+
+	small := New(geofeed(t, 1, "198.18.0.0/24,PT,PT-11,Lisbon,", "198.18.0.0/25,ES,,,", "198.18.0.0/26,,,,", "2001:db8::/32,NO,NO-03,,"),
+		geofeed(t, 2, "198.18.0.0/23,GR,,,"))
+	c := small.Coverage()
+	assert.InDelta(t, 128, c.Countries["PT"].IPv4, 0)
+	assert.InDelta(t, 128, c.Countries["PT"].IPv4City, 0)
+	assert.InDelta(t, 64, c.Countries["ES"].IPv4, 0)
+	assert.InDelta(t, 256, c.Countries["GR"].IPv4, 0)
+	assert.InDelta(t, 64, c.Nowhere.IPv4, 0)
+	assert.InDelta(t, 65536, c.Countries["NO"].IPv6Region, 0)
+	own := small.Sources()[0].Coverage()
+	assert.InDelta(t, 128, own.Countries["PT"].IPv4, 0, "counted while it was built")
+	assert.InDelta(t, 64, own.Countries["ES"].IPv4, 0)
+	overlaps := small.Overlaps()
+	require.Len(t, overlaps, 1)
+	assert.InDelta(t, 256, overlaps[0].IPv4, 0)
+	assert.InDelta(t, 0, *overlaps[0].Agree, 0)
+}
+
+func TestDescribe(t *testing.T) {
+	for name, c := range map[string]struct {
+		text    string
+		format  Format
+		mapping map[string]string
+	}{
+		"a geofeed":   {"# c\n198.18.0.0/16,PT,,,\n198.19.0.0/16,,,,\n", Geofeed, map[string]string{}},
+		"a list":      {"198.18.0.0/16\n198.19.0.1\n", List, map[string]string{}},
+		"a table":     {"Net,CC,Town,Lat,Long,ASN\n198.18.0.0/16,PT,Lisbon,38.72,-9.14,64500\n", CSV, map[string]string{"range": "Net", "country_code": "CC", "city": "Town", "latitude": "Lat", "longitude": "Long", "as_number": "ASN"}},
+		"tabs":        {"start\tend\tcountry\n198.18.0.0\t198.18.0.9\tPT\n", TSV, map[string]string{"first": "start", "last": "end", "country_code": "country"}},
+		"by contents": {"x,y\n198.18.0.0/16,PT\n198.19.0.0/16,ES\n", CSV, map[string]string{"range": "x", "country_code": "y"}},
+		"objects":     {`{"prefix":"198.18.0.0/16","cc":"PT"}` + "\n", JSONLines, map[string]string{"range": "prefix", "country_code": "cc"}},
+		"a registry":  {"2|lakereg|20261030|1|x|y|+0\nlakereg|*|ipv4|*|1|summary\nlakereg|ES|ipv4|198.18.0.0|256|20000101|allocated\n", Delegated, map[string]string{}},
+	} {
+		d, err := Describe(strings.NewReader(c.text))
+		require.NoError(t, err, name)
+		assert.Equal(t, c.format, d.Format, name)
+		assert.Equal(t, c.mapping, d.Mapping, name)
+		assert.NotEmpty(t, d.Reason, name)
+		if c.format != Geofeed { // and what it proposes can be read
+			s, err := Read(strings.NewReader(c.text), Reading{Format: d.Format, Columns: d.Mapping, Label: "x"}, About{Name: name, Rank: 1})
+			require.NoError(t, err, name)
+			assert.Positive(t, s.Accepted, name)
+		}
+	}
+	d, err := Describe(strings.NewReader("net,cc\n198.18.0.0/24,PT\n198.18.1.0/24,PT\n198.18.2.0/24,ES\n198.18.3.0/24,\n"))
+	require.NoError(t, err)
+	assert.Len(t, d.Sample, 3, "a row for each country")
+	assert.InDelta(t, 0.75, d.Columns[1].Filled, 1e-9)
+	for _, text := range []string{"", "# only\n", "hello\n", strings.Repeat("x", maxLine+2)} {
+		_, err := Describe(strings.NewReader(text))
+		require.Error(t, err)
+	}
+	d, err = Describe(strings.NewReader("a,b\n1,2\n"))
+	require.NoError(t, err)
+	assert.Len(t, d.Advice, 2, "it says what it did not find")
+}
+
+func TestExpectations(t *testing.T) {
+	list, err := ReadExpectations(strings.NewReader("address,country_code\n# ours\n198.18.3.1, pt\n198.18.200.1,NONE\n198.18.7.1,PT\n"))
+	require.NoError(t, err)
+	a := New(geofeed(t, 1, "198.18.3.0/24,PT,,,", "198.18.7.0/24,ES,,,", "198.18.200.0/24,,,,"))
+	failures := a.Check(list)
+	require.Len(t, failures, 1)
+	assert.Equal(t, Failure{Line: 5, Address: "198.18.7.1", Expected: "PT", Found: "ES", Source: "feed"}, failures[0])
+	for text, says := range map[string]string{
+		"198.18.3.1\n": "line 1", "x,PT\n": "line 1", "198.18.3.1,PT\n198.18.3.1,UK\n": "did you mean GB?", "198.18.3.1,\"PT\n": "quote",
+	} {
+		_, err := ReadExpectations(strings.NewReader(text))
+		require.ErrorContains(t, err, says)
+	}
+}
