@@ -9,6 +9,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"net/netip"
+	"strings"
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/gazetteer"
@@ -141,6 +142,7 @@ func tails(seed uint64, places int) []string {
 		if i >= len(towns) {
 			name = fmt.Sprintf("%s %d", t.Name, i/len(towns)+1)
 		}
+		name = strings.ReplaceAll(name, ",", "") // so that no field wants quotes
 		list[i] = fmt.Sprintf(",%s,%s,%s,%.4f,%.4f\n", t.Country, t.Region, name, clamp(t.Point.Latitude+r.NormFloat64()/5, 89), clamp(t.Point.Longitude+r.NormFloat64()/5, 179))
 	}
 	return list
