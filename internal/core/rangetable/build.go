@@ -227,8 +227,8 @@ type item struct{ key, entry uint32 }
 
 // buckets makes the buckets of items that ascend, at least one, and gives the
 // entry that leads to them; first is the entry before them.
-func (w *words) buckets(items []item, first uint32) (entry uint32, err error) {
-	how := choose(items)
+func (w *words) buckets(items []item, first uint32, apart int) (entry uint32, err error) {
+	how := choose(items, apart)
 	n := buckets(how)
 	at := w.grow(int(n)*lines*line, line)
 	if at/line >= 1<<lineBits {
@@ -276,12 +276,12 @@ func block(b []uint32, items []item, first uint32) {
 }
 
 // apart is how many words a bucket may cost rather than a block of its own, which
-// takes a lookup another read.
-const apart = 110
+// takes a lookup another read. IPv6 has less room in all, and can have more.
+const apart4, apart6 = 42, 200
 
 // choose gives the number of buckets, as entries have it, that costs least: words,
 // and reads of what did not fit.
-func choose(items []item) (best uint32) {
+func choose(items []item, apart int) (best uint32) {
 	least, last := math.MaxInt, items[len(items)-1].key
 	for x := uint32(0); x < 1<<sizeBits; x++ {
 		how := x << lineBits
@@ -292,7 +292,7 @@ func choose(items []item) (best uint32) {
 		}
 		n := int(buckets(how))
 		words := n * lines * line
-		if words > 3*len(items)+lines*line || parted(how) > slots {
+		if words > 5*len(items)+lines*line || parted(how) > slots {
 			break
 		}
 		if n*most*2 < len(items) {
@@ -339,7 +339,7 @@ func build4(starts []start) (words, error) {
 		for _, s := range inside {
 			items = append(items, item{uint32(s.hi>>32) & 0xffff, s.value})
 		}
-		entry, err := w.buckets(items, carried)
+		entry, err := w.buckets(items, carried, apart4)
 		if err != nil {
 			return nil, err
 		}
@@ -438,7 +438,7 @@ func (w *words) table32(starts []start, carried uint32) (entry uint32, err error
 			items = append(items, item{k + 1, carried})
 		}
 	}
-	return w.buckets(items, first)
+	return w.buckets(items, first, apart6)
 }
 
 // deep makes the block of the prefixes longer than /48 in one /48.
