@@ -129,8 +129,7 @@ type worker struct {
 	seen    uint32
 }
 
-// pendingRow is a line whose key has been asked for: memory answers for many at
-// once.
+// pendingRow is a line whose key is still to be looked up.
 type pendingRow struct {
 	n    uint32
 	line []byte
@@ -199,7 +198,6 @@ func (w *worker) line(n int, line []byte) {
 	}
 	row := &w.pending[w.waiting]
 	*row = pendingRow{uint32(n), line, span, w.known.hash(key)}
-	w.seen += w.known.ask(row.key)
 	if w.waiting++; w.waiting == len(w.pending) {
 		w.settle()
 	}
@@ -209,8 +207,12 @@ func (w *worker) reject(n int, line []byte, err error) {
 	w.out.rejects = append(w.out.rejects, note(n, string(line), err.Error()))
 }
 
-// settle takes the lines that wait.
+// settle takes the lines that wait. It asks memory for all their keys first, so
+// that it waits once.
 func (w *worker) settle() {
+	for i := range w.pending[:w.waiting] {
+		w.seen += w.known.ask(w.pending[i].key)
+	}
 	for i := range w.pending[:w.waiting] {
 		row := &w.pending[i]
 		v, ok := w.known.get(row.key)
