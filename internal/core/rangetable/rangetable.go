@@ -171,16 +171,16 @@ func place(e uint32) uint { return uint(e&(1<<placeBits-1)) * unit }
 // three bits, shifted.
 func parted(e uint32) uint32 {
 	x := e >> lineBits & (1<<sizeBits - 1)
-	return (4 + x&3) << (x >> 2) >> 2
+	return (4 + x&3) << (x >> 2 & 31) >> 2
 }
 
 // sixteenths says what part of the buckets there is: the upper ones are left out
 // where no key is, and all that would be theirs is in the last.
 var sixteenths = [1 << usedBits]uint32{16, 12, 8, 6, 4, 3, 2, 1}
 
-// buckets reads how many buckets an entry leads to.
+// buckets reads how many buckets an entry leads to; none only in a damaged table.
 func buckets(e uint32) uint32 {
-	return max(1, parted(e)*sixteenths[e>>(lineBits+sizeBits)&(1<<usedBits-1)]>>4)
+	return parted(e) * sixteenths[e>>(lineBits+sizeBits)&(1<<usedBits-1)] >> 4
 }
 
 // bucketOf gives where the bucket for low, the next 16 bits of an address, begins.
