@@ -98,8 +98,10 @@ func (t *Table) find4(ip uint32) uint32 {
 }
 
 // inBucket gives the entry for low in the buckets that e leads to.
-func inBucket(w []uint32, e, low uint32) uint32 {
-	at := bucketOf(e, low)
+func inBucket(w []uint32, e, low uint32) uint32 { return entryAt(w, bucketOf(e, low), low) }
+
+// entryAt gives the entry for low in the bucket at.
+func entryAt(w []uint32, at uint, low uint32) uint32 {
 	if at+lines*line > uint(len(w)) {
 		return 0
 	}
@@ -290,51 +292,57 @@ func (t *Table) deepKey(at, i uint) wide {
 const batch = 32
 
 // FindAll is [Table.Find] for many addresses: values[i] becomes the value for
-// list[i]. It is several times as fast as one by one where the table does not
-// fit into the processor's cache, for it asks memory for many addresses at
-// once. values must be as long as list.
+// list[i]. It is about twice as fast as one by one where the table does not fit
+// into the processor's cache, for it asks memory for many addresses at once. values
+// must be as long as list.
 func (t *Table) FindAll(list []netip.Addr, values []uint32) {
 	for len(list) > 0 {
 		n := min(batch, len(list))
-		t.ask(list[:n])
-		for i, a := range list[:n] {
-			values[i] = t.Find(a)
-		}
+		t.findSome(list[:n], values[:n])
 		list, values = list[n:], values[n:]
 	}
 }
 
-// ask reads what the lookups of the addresses will read, level by level, so
-// that it is in the cache afterwards.
-func (t *Table) ask(list []netip.Addr) {
+func (t *Table) findSome(list []netip.Addr, values []uint32) {
 	var (
-		at   [batch]uint
-		four [batch]bool
+		at   [batch]uint // the bucket, or 0
+		low  [batch]uint32
 		seen uint32
 	)
-	for i, a := range list {
-		var e, low uint32
-		if four[i] = a.Is4(); four[i] {
+	for i, a := range list { // the upper levels, which mostly are in the cache
+		w, e := t.words4, uint32(0)
+		if a.Is4() {
 			b := a.As4()
-			low = uint32(b[2])<<8 | uint32(b[3])
-			if j := header + uint(b[0])<<8 + uint(b[1]); j < uint(len(t.words4)) {
-				e = t.words4[j]
+			ip := binary.BigEndian.Uint32(b[:])
+			low[i] = ip & 0xffff
+			if j := header + uint(ip>>16); j < uint(len(w)) {
+				e = w[j]
 			}
 		} else {
 			b := a.As16()
-			e, low = t.slot32(binary.BigEndian.Uint64(b[:8])), uint32(b[4])<<8|uint32(b[5])
+			hi := binary.BigEndian.Uint64(b[:8])
+			w, low[i], e = t.words6, uint32(hi>>16)&0xffff, t.slot32(hi)
 		}
-		if e >= pointer {
-			at[i] = bucketOf(e, low)
+		values[i] = e
+		if e < pointer {
+			continue
+		}
+		if at[i] = bucketOf(e, low[i]); at[i]+line < uint(len(w)) {
+			seen += w[at[i]] + w[at[i]+line] // nothing waits for it here
 		}
 	}
-	for i := range list {
-		w := t.words6
-		if four[i] {
-			w = t.words4
-		}
-		if at[i]+line < uint(len(w)) {
-			seen += w[at[i]] + w[at[i]+line]
+	for i, a := range list {
+		switch {
+		case at[i] == 0:
+			if a.Is4In6() || !a.IsValid() {
+				values[i] = t.Find(a)
+			}
+		case a.Is4():
+			values[i] = value(entryAt(t.words4, at[i], low[i]))
+		default:
+			if values[i] = entryAt(t.words6, at[i], low[i]); values[i] >= pointer || a.Is4In6() || !a.IsValid() {
+				values[i] = t.Find(a)
+			}
 		}
 	}
 	if seen == 1 {

@@ -87,8 +87,19 @@ func TestAgreesWithAScan(t *testing.T) {
 			first, last := e.Prefix.Addr(), lastOf(e.Prefix)
 			probes = append(probes, first, last, first.Prev(), last.Next())
 		}
+		for _, e := range entries { // in every form, and none
+			if a := e.Prefix.Addr(); a.Is4() {
+				probes = append(probes, netip.AddrFrom16(a.As16()))
+			}
+		}
+		values := make([]uint32, len(probes)+1)
+		table.FindAll(append(probes, netip.Addr{}), values)
+		for i, a := range probes {
+			require.Equal(t, table.Find(a), values[i], "%s among many", a)
+		}
+		require.Zero(t, values[len(probes)])
 		for _, a := range probes {
-			if !a.IsValid() {
+			if !a.IsValid() || a.Is4In6() {
 				continue
 			}
 			want, wantOK := longest(entries, a)
