@@ -51,7 +51,7 @@ func openPage(t *testing.T, s *service) *page {
 	browser, stop, err := browsertest.Start(context.Background())
 	require.NoError(t, err)
 	t.Cleanup(stop)
-	ctx, cancel := context.WithTimeout(browser, time.Minute)
+	ctx, cancel := context.WithTimeout(browser, 3*time.Minute)
 	t.Cleanup(cancel)
 	p := &page{t: t, ctx: ctx, wanted: []string{"/v1/addresses/"}}
 	host, err := url.Parse(desk)
