@@ -3,8 +3,8 @@ import { Refusal, type Spot } from "../../api/client";
 
 /** dated gives the date that an edition's name begins with, as "14 November". */
 export function dated(name: string): string {
-  const day = dayjs(name.slice(0, 10));
-  return day.isValid() ? day.format("D MMMM") : name;
+  const day = /^\d{4}-\d{2}-\d{2}/.exec(name);
+  return day ? dayjs(day[0]).format("D MMMM") : name;
 }
 
 /** age says how old a date is, in days. */
