@@ -98,15 +98,10 @@ func (a *app) resolver(cmd *cobra.Command, file string, open []string, why bool)
 		if err != nil {
 			return visit.Card{}, err
 		}
-		card := pipeline.Card(ip, visit.ObtainedGiven, "", time.Now())
-		if why && !card.Address.SetAside {
-			subject := ip
-			if inner := card.Address.Embedded.Addr; inner.IsValid() {
-				subject = inner
-			}
-			card.Evidence = edition.Why(subject)
+		if why {
+			return pipeline.Why(ip, time.Now()), nil
 		}
-		return card, nil
+		return pipeline.Card(ip, visit.ObtainedGiven, "", time.Now()), nil
 	}, nil
 }
 

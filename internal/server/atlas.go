@@ -86,6 +86,8 @@ func (s *Server) reread(ctx context.Context) {
 // recorrect reads the owner's corrections from the database, and puts them
 // before all sources.
 func (s *Server) recorrect(ctx context.Context) error {
+	s.correcting.Lock() // so that an older list never replaces a newer one
+	defer s.correcting.Unlock()
 	list, err := s.store.Corrections(ctx)
 	if err != nil {
 		return err

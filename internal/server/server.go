@@ -16,6 +16,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -54,7 +55,9 @@ type Server struct {
 	store   *store.Store
 	shelf   *editions.Shelf
 	sources []editions.Source
-	doors   []door
+	// correcting is held while the corrections are read and put into use.
+	correcting sync.Mutex
+	doors      []door
 
 	keys     *access.Keys
 	sessions *access.Sessions

@@ -39,8 +39,25 @@ func (p *Pipeline) Visitor(peer netip.Addr, header map[string][]string, now time
 // Card makes the card of an address. The zero Addr stands for a visitor who
 // was not found. An address that the policy sets aside is never looked up.
 func (p *Pipeline) Card(a netip.Addr, obtained, acceptLanguage string, now time.Time) Card {
-	a = addr.Canonical(a)
+	card, _ := p.card(p.Atlas.Current(), a, obtained, acceptLanguage, now)
+	return card
+}
+
+// Why is [Pipeline.Card] for an address that somebody asked for, with every range
+// of every source that holds it as evidence, all of them of one edition.
+func (p *Pipeline) Why(a netip.Addr, now time.Time) Card {
 	edition := p.Atlas.Current()
+	card, subject := p.card(edition, a, ObtainedGiven, "", now)
+	if subject.IsValid() {
+		card.Evidence = edition.Why(subject)
+	}
+	return card
+}
+
+// card makes a card from one edition, and gives the address that was looked up, if
+// any.
+func (p *Pipeline) card(edition *atlas.Atlas, a netip.Addr, obtained, acceptLanguage string, now time.Time) (Card, netip.Addr) {
+	a = addr.Canonical(a)
 	card := Card{
 		Address: Address{Text: addr.Optional{Addr: a}, Obtained: obtained},
 		Network: atlas.Network{Missing: map[string]string{}},
@@ -71,7 +88,7 @@ func (p *Pipeline) Card(a netip.Addr, obtained, acceptLanguage string, now time.
 	card.Locale = locale.Negotiate(acceptLanguage, country)
 	card.Clock = locale.ClockAt(card.Whereabouts.TimeZone, now)
 	card.Money = locale.MoneyOf(country)
-	return card
+	return card, subject
 }
 
 // admit applies the policy. It gives the address to look up, or none with the

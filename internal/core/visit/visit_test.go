@@ -207,3 +207,38 @@ func BenchmarkCard(b *testing.B) {
 		p.Card(a, ObtainedGiven, "pt-PT,pt;q=0.9", now)
 	}
 }
+
+// swapping gives another edition each time that it is asked.
+type swapping struct {
+	editions []*atlas.Atlas
+	asked    int
+}
+
+func (s *swapping) Current() *atlas.Atlas {
+	s.asked++
+	return s.editions[(s.asked-1)%len(s.editions)]
+}
+
+func TestACardComesFromOneEdition(t *testing.T) {
+	edition := func(line string) *atlas.Atlas {
+		src, err := atlas.ReadGeofeed(strings.NewReader(line), atlas.About{Name: line[len(line)-4:], Rank: 1})
+		require.NoError(t, err)
+		return atlas.New(src)
+	}
+	source := &swapping{editions: []*atlas.Atlas{edition("198.18.3.0/26,PT,,,"), edition("198.18.3.0/26,ES,,,")}}
+	p := Pipeline{Policy: addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: addr.Resolve}), Atlas: source}
+	for _, make := range []func(netip.Addr) Card{
+		func(a netip.Addr) Card { return p.Card(a, ObtainedGiven, "", now) },
+		func(a netip.Addr) Card { return p.Why(a, now) },
+	} {
+		for range 2 {
+			before := source.asked
+			card := make(netip.MustParseAddr("198.18.3.40"))
+			require.Equal(t, before+1, source.asked, "one snapshot a card")
+			require.Equal(t, *card.Whereabouts.CountryCode, card.Evidence[0].Values["country_code"])
+			require.Equal(t, source.editions[before%2].Name(), card.Edition.Name)
+		}
+	}
+	aside := p.Why(netip.MustParseAddr("10.1.2.3"), now)
+	require.Empty(t, aside.Evidence, "what is set aside is never looked up")
+}

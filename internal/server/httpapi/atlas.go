@@ -160,27 +160,25 @@ type differently struct {
 const visitDays = 30
 
 func (a *api) getChanges(c *gin.Context) {
-	now := a.edition()
-	var err error
-	if name := c.Query("now"); name != "" {
-		if now, err = a.Shelf.Open(name); err != nil {
-			a.fail(c, err)
-			return
-		}
+	now, err := a.named(c, "now")
+	if err != nil {
+		a.fail(c, err)
+		return
 	}
 	then, err := a.Shelf.Open(c.Query("then"))
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	changes := a.cached("changes "+now.Name()+" "+then.Name(), now, func() any {
-		return atlas.Diff(now, then, func(float64) bool { return c.Request.Context().Err() == nil })
-	}).(atlas.Changes)
-	if err := c.Request.Context().Err(); err != nil {
-		a.forget("changes " + now.Name() + " " + then.Name())
+	worked, err := a.cached("changes "+now.Name()+" "+then.Name(), now, func() (any, error) {
+		ctx := c.Request.Context()
+		return atlas.Diff(now, then, func(float64) bool { return ctx.Err() == nil }), ctx.Err()
+	})
+	if err != nil {
 		a.fail(c, err)
 		return
 	}
+	changes, _ := worked.(atlas.Changes)
 	visits, err := a.visitsDiffer(c, now, then)
 	if err != nil {
 		a.fail(c, err)
@@ -214,25 +212,22 @@ func (a *api) visitsDiffer(ctx context.Context, now, then *atlas.Atlas) (v visit
 	return v, err
 }
 
-// cached remembers what was worked out about an edition, until another is in use.
-func (a *api) cached(key string, edition *atlas.Atlas, make func() any) any {
+// cached remembers what was worked out about an edition, until another is in use;
+// what failed is not remembered.
+func (a *api) cached(key string, edition *atlas.Atlas, make func() (any, error)) (any, error) {
 	a.worked.lock.Lock()
 	defer a.worked.lock.Unlock()
 	if v, ok := a.worked.of[key]; ok && v.edition == edition {
-		return v.value
+		return v.value, nil
 	}
 	if len(a.worked.of) > 20 {
 		clear(a.worked.of)
 	}
-	v := make()
-	a.worked.of[key] = workedOut{edition, v}
-	return v
-}
-
-func (a *api) forget(key string) {
-	a.worked.lock.Lock()
-	defer a.worked.lock.Unlock()
-	delete(a.worked.of, key)
+	v, err := make()
+	if err == nil {
+		a.worked.of[key] = workedOut{edition, v}
+	}
+	return v, err
 }
 
 type worked struct {
@@ -251,7 +246,8 @@ func (a *api) getCoverage(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	coverage := a.cached("coverage "+edition.Name(), edition, func() any { return edition.Coverage() }).(atlas.Coverage)
+	worked, _ := a.cached("coverage "+edition.Name(), edition, func() (any, error) { return edition.Coverage(), nil })
+	coverage, _ := worked.(atlas.Coverage)
 	type country struct {
 		CountryCode string   `json:"country_code"`
 		Country     string   `json:"country"`
@@ -279,10 +275,11 @@ func (a *api) getCoverage(c *gin.Context) {
 
 // named opens the edition that a parameter names, or gives the one in use.
 func (a *api) named(c *gin.Context, parameter string) (*atlas.Atlas, error) {
-	if name := c.Query(parameter); name != "" {
+	inUse := a.edition()
+	if name := c.Query(parameter); name != "" && name != inUse.Name() {
 		return a.Shelf.Open(name)
 	}
-	return a.edition(), nil
+	return inUse, nil
 }
 
 func (a *api) getAudit(c *gin.Context) {
@@ -366,11 +363,11 @@ func (a *api) getSamples(c *gin.Context) {
 		Address string `json:"address"`
 		Family  int    `json:"family"`
 	}
-	samples := []sample{}
-	for _, ip := range a.edition().Sample(country, c.Query("city"), count, uint64(seed)) {
+	samples, edition := []sample{}, a.edition()
+	for _, ip := range edition.Sample(country, c.Query("city"), count, uint64(seed)) {
 		samples = append(samples, sample{ip.String(), map[bool]int{true: 4, false: 6}[ip.Is4()]})
 	}
-	a.answerList(c, "samples", gin.H{"edition": a.edition().Name(), "samples": samples})
+	a.answerList(c, "samples", gin.H{"edition": edition.Name(), "samples": samples})
 }
 
 func intOf(c *gin.Context, name string, normal, least, most int) (int, error) {

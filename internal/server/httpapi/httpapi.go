@@ -29,6 +29,7 @@ import (
 type enricher interface {
 	Visitor(peer netip.Addr, header map[string][]string, now time.Time) (visit.Card, caller.Trail)
 	Card(a netip.Addr, obtained, acceptLanguage string, now time.Time) visit.Card
+	Why(a netip.Addr, now time.Time) visit.Card
 	Reread(v visit.Visit) (visit.Card, bool)
 }
 

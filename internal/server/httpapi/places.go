@@ -30,19 +30,22 @@ func (a *api) getAddress(c *gin.Context) {
 		return
 	}
 	c.Header("Cache-Control", "private, no-store")
-	// The asker's languages are not those of whoever has the address.
-	card := a.Enrich.Card(address, visit.ObtainedGiven, "", a.Now())
+	a.answer(c, a.given(address, note, c.Query("why") == "all"))
+}
+
+// given makes the card of an address that somebody asked for. The asker's languages
+// are not those of whoever has the address.
+func (a *api) given(address netip.Addr, note string, why bool) visit.Card {
+	var card visit.Card
+	if why {
+		card = a.Enrich.Why(address, a.Now())
+	} else {
+		card = a.Enrich.Card(address, visit.ObtainedGiven, "", a.Now())
+	}
 	if note != "" && card.Address.Reason == nil {
 		card.Address.Reason = &note
 	}
-	if c.Query("why") == "all" && !card.Address.SetAside {
-		subject := address
-		if inner := card.Address.Embedded.Addr; inner.IsValid() {
-			subject = inner
-		}
-		card.Evidence = a.edition().Why(subject)
-	}
-	a.answer(c, card)
+	return card
 }
 
 // readAddress reads an address in any spelling, or a host name where the owner
@@ -117,10 +120,7 @@ func (a *api) ask(ctx context.Context, text string) asked {
 		why := toProblem(err).Detail
 		return asked{Input: text, Problem: &why}
 	}
-	card := a.Enrich.Card(ip, visit.ObtainedGiven, "", a.Now())
-	if note != "" && card.Address.Reason == nil {
-		card.Address.Reason = &note
-	}
+	card := a.given(ip, note, false)
 	answer := asked{Input: text, Card: &card}
 	if _, spelling, err := addr.Read(text); err == nil && spelling != addr.Plain {
 		answer.Spelling = optional(string(spelling))
