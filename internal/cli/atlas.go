@@ -32,7 +32,7 @@ is used in place. These commands look at sources, build editions, and compare
 them; with --atlas FILE they work offline, else they ask the service.`,
 	}
 	cmd.AddCommand(a.atlasDescribe(), a.atlasBuild(), a.atlasShow(), a.atlasList(), a.atlasSample(), a.atlasDiff(), a.atlasAudit(),
-		a.atlasExport(), a.atlasUse(), a.atlasBack(), a.atlasReread())
+		a.atlasExport(), a.atlasUse(), a.atlasBack(), a.atlasReread(), a.atlasPublish())
 	return cmd
 }
 
@@ -639,4 +639,29 @@ their neighbours may be elsewhere.`,
 	}
 	cmd.Flags().StringVar(&since, "since", "", "visits from this time on (RFC 3339); 30 days ago by default")
 	return cmd
+}
+
+func (a *app) atlasPublish() *cobra.Command {
+	return &cobra.Command{
+		Use:   "publish",
+		Short: "Make the edition in use answer in SQL",
+		Long: `Fills a table of the service's database with every range of the edition in use, so
+that the SQL function whereabouts(inet) answers as the service does, and rows
+elsewhere in the database can be enriched by a join. docs/sql.md has examples. It
+takes a minute or more for millions of ranges; do it again after a new edition.`,
+		Example: "  eastporch atlas publish",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			edition, ranges, err := c.Publish(cmd.Context())
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "Edition %s answers in SQL: %s ranges. Try SELECT * FROM whereabouts('198.18.3.40').\n", edition, thousands(ranges))
+			return nil
+		},
+	}
 }

@@ -81,3 +81,17 @@ func (b *bar) done() {
 		_ = b.b.Finish()
 	}
 }
+
+// Write measures what passes.
+func (b *bar) Write(p []byte) (int, error) {
+	if b.b != nil {
+		_ = b.b.Add(len(p))
+	}
+	return len(p), nil
+}
+
+func (b *bar) step() {
+	if b.b != nil {
+		_ = b.b.Add(1)
+	}
+}

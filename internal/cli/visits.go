@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,14 +16,13 @@ import (
 )
 
 func (a *app) visits() *cobra.Command {
-	cmd := &cobra.Command{Use: "visits", Short: "Read stored visits"}
-	cmd.AddCommand(a.visitsList())
+	cmd := &cobra.Command{Use: "visits", Short: "Read, move, check and erase stored visits"}
+	cmd.AddCommand(a.visitsList(), a.visitsTail(), a.visitsState(), a.visitsExport(), a.visitsImport(), a.visitsErase(), a.visitsVerify(), a.visitsQuarantine())
 	return cmd
 }
 
 func (a *app) visitsList() *cobra.Command {
 	var limit int
-	filter := map[string]*string{}
 	var aside, resolved bool
 	cmd := &cobra.Command{
 		Use:   "list",
@@ -30,47 +30,31 @@ func (a *app) visitsList() *cobra.Command {
 		Example: `  eastporch visits list --limit 20
   eastporch visits list --country-code PT --from 2026-11-01T00:00:00Z --output ndjson`,
 		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			if limit < 1 {
-				return usageError{errors.New("--limit: give 1 or more")}
-			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			query := url.Values{}
-			for name, value := range filter {
-				if *value != "" {
-					query.Set(name, *value)
-				}
-			}
-			if aside || resolved {
-				query.Set("set_aside", fmt.Sprint(aside))
-			}
-			if query.Get("site") == "" {
-				if err := firstSite(cmd, c, query); err != nil {
-					return err
-				}
-			}
-			visits, count, err := readVisits(cmd, c, query, limit)
-			if err != nil {
-				return err
-			}
-			return emit(a, visits, false, func() { a.drawVisits(visits, count) })
-		},
+	}
+	q := asked{filter: visitFlags(cmd)}
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		if limit < 1 {
+			return usageError{errors.New("--limit: give 1 or more")}
+		}
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		query, err := q.query(cmd, c)
+		if err != nil {
+			return err
+		}
+		if aside || resolved {
+			query.Set("set_aside", fmt.Sprint(aside))
+		}
+		visits, count, err := readVisits(cmd, c, query, limit)
+		if err != nil {
+			return err
+		}
+		return emit(a, visits, false, func() { a.drawVisits(visits, count) })
 	}
 	cmd.Flags().IntVar(&limit, "limit", 50, "how many at the most")
-	for _, f := range []struct{ flag, usage string }{
-		{"site", "the host of the site; the first configured one by default"},
-		{"from", "at or after this time (RFC 3339)"},
-		{"to", "before this time (RFC 3339)"},
-		{"country-code", "from this country (ISO 3166-1)"},
-		{"city", "from this town"},
-		{"level", "city, region, country, continent or none"},
-		{"path", "paths that begin so"},
-	} {
-		filter[strings.ReplaceAll(f.flag, "-", "_")] = cmd.Flags().String(f.flag, "", f.usage)
-	}
+	cmd.Flags().StringVar(&q.last, "last", "", "instead of --from: this long back, such as 24h or 30d")
 	cmd.Flags().BoolVar(&aside, "set-aside", false, "only those that were set aside")
 	cmd.Flags().BoolVar(&resolved, "resolved", false, "only those that were looked up")
 	cmd.MarkFlagsMutuallyExclusive("set-aside", "resolved")
@@ -115,13 +99,7 @@ func (a *app) drawVisits(visits []visit.Visit, count visit.Count) {
 	t := newTable(a.Out, table.Row{"Time", "Address", "Place", "Country", "Level", "Within", "Path", "Marks"}, "Within")
 	for _, v := range visits {
 		w := v.Card.Whereabouts
-		address, within := "none", "–"
-		switch {
-		case v.Card.Address.Text.IsValid():
-			address = v.Card.Address.Text.String()
-		case v.Card.Address.StoredAs != nil:
-			address = *v.Card.Address.StoredAs
-		}
+		address, within := addressOf(v), "–"
 		if w.RadiusKm != nil {
 			within = number(*w.RadiusKm) + " km"
 		}
@@ -130,11 +108,26 @@ func (a *app) drawVisits(visits []visit.Visit, count visit.Count) {
 		})
 	}
 	t.Render()
-	fmt.Fprintf(a.Out, "\n%d of %d matching visits; the site has %d.\n", len(visits), count.Matching, count.All)
+	more := ""
+	if count.More {
+		more = "more than "
+	}
+	fmt.Fprintf(a.Out, "\n%s of %s%s matching visits; the site has %s.\n", thousands(int64(len(visits))), more, thousands(count.Matching), thousands(count.All))
+}
+
+// addressOf is what is kept of an address.
+func addressOf(v visit.Visit) string {
+	switch {
+	case v.Card.Address.Text.IsValid():
+		return v.Card.Address.Text.String()
+	case v.Card.Address.StoredAs != nil:
+		return *v.Card.Address.StoredAs
+	}
+	return "none"
 }
 
 func marks(v visit.Visit) string {
-	var list []string
+	list := slices.Clone(v.Marks)
 	if v.Card.Address.SetAside {
 		list = append(list, v.Card.Address.Kind.String()+", set aside")
 	}

@@ -64,19 +64,25 @@ type Seen struct {
 
 // NewVisit is a visit to store. Without Seen the request itself is the visit's.
 type NewVisit struct {
-	ID       string `json:"id,omitempty"`
-	Site     string `json:"site"`
-	Path     string `json:"path"`
-	Referrer string `json:"referrer,omitempty"`
+	ID         string          `json:"id,omitempty"`
+	Time       string          `json:"time,omitempty"` // RFC 3339, instead of an id
+	Site       string          `json:"site"`
+	Path       string          `json:"path"`
+	Referrer   string          `json:"referrer,omitempty"`
+	Link       string          `json:"link,omitempty"`
+	Attributes json.RawMessage `json:"attributes,omitempty"`
+	Test       bool            `json:"test,omitempty"`
 	Seen
 }
 
-// Stored is the answer to a visit.
-type Stored struct {
-	ID     string       `json:"id"`
-	Time   time.Time    `json:"time"`
-	Stored bool         `json:"stored"`
-	Visit  *visit.Visit `json:"visit"`
+// Taken is the answer to a visit.
+type Taken struct {
+	ID      string       `json:"id"`
+	Time    time.Time    `json:"time"`
+	State   string       `json:"state"` // "accepted" or "stored"
+	Marks   []string     `json:"marks"`
+	Visit   *visit.Visit `json:"visit"`
+	Problem *Problem     `json:"problem"` // why one of many was not taken
 }
 
 // A Page is a part of a list of visits.
@@ -91,6 +97,8 @@ type Site struct {
 	Host    string `json:"host"`
 	Name    string `json:"name"`
 	Privacy string `json:"privacy"`
+	// TimeZone is the one that the site's days are of.
+	TimeZone string `json:"time_zone"`
 }
 
 // Address asks for the card of an address.
@@ -114,11 +122,21 @@ func (c *Client) Checkup(ctx context.Context) (checkup.Report, error) {
 	return report, err
 }
 
-// AddVisit stores a visit.
-func (c *Client) AddVisit(ctx context.Context, v NewVisit) (Stored, error) {
-	var stored Stored
-	err := c.call(ctx, http.MethodPost, "/v1/visits", v, &stored)
-	return stored, err
+// AddVisit sends a visit; it is on the service's disk when nil is returned.
+func (c *Client) AddVisit(ctx context.Context, v NewVisit) (Taken, error) {
+	var taken Taken
+	err := c.call(ctx, http.MethodPost, "/v1/visits", v, &taken)
+	return taken, err
+}
+
+// AddVisits sends up to 1,000 visits; each has its own answer, with a problem
+// where it was not taken.
+func (c *Client) AddVisits(ctx context.Context, list []NewVisit) ([]Taken, error) {
+	var answer struct {
+		Visits []Taken `json:"visits"`
+	}
+	err := c.call(ctx, http.MethodPost, "/v1/visits", list, &answer)
+	return answer.Visits, err
 }
 
 // Sites lists the sites.
@@ -152,6 +170,8 @@ func (c *Client) call(ctx context.Context, method, path string, body, answer any
 	kind := "application/json"
 	if r, ok := body.(raw); ok {
 		send, kind = r.reader(), r.kind
+	} else if s, ok := body.(stream); ok {
+		send, kind = s.Reader, s.kind
 	} else if body != nil {
 		text, err := json.Marshal(body)
 		if err != nil {
@@ -197,7 +217,7 @@ func (c *Client) call(ctx context.Context, method, path string, body, answer any
 }
 
 func problemOf(res *http.Response, text []byte) *Problem {
-	problem := &Problem{Title: "The service refused", Detail: res.Status + "."}
+	problem := &Problem{Title: "The service refused", Detail: res.Status + ".", Status: res.StatusCode}
 	_ = json.Unmarshal(text, problem) // what is not a problem document stays as above
 	return problem
 }

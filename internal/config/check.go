@@ -88,6 +88,15 @@ func (l *loader) check(c *Config) {
 	if c.ShutdownGrace <= 0 || c.ShutdownGrace > 5*time.Minute {
 		l.problem("shutdown_grace", fmt.Sprintf("%s is no time to stop in", c.ShutdownGrace), "Give more than nothing and at most 5m.")
 	}
+	if n := c.Intake.MaxBytes; n < 1<<20 {
+		l.problem("intake.max_bytes", fmt.Sprintf("%d bytes are too few to wait in", n), "Give 1048576 or more.")
+	}
+	if n := c.RetentionDays; n < 0 || n > 36500 {
+		l.problem("retention_days", fmt.Sprintf("%d days are no time to keep visits", n), "Give 1 to 36500, or 0 to keep them for ever.")
+	}
+	if n := c.HashDays; n < 1 || n > 366 {
+		l.problem("hash_days", fmt.Sprintf("%d days are no time to keep a key", n), "Give 1 to 366.")
+	}
 	hosts := map[string]bool{}
 	for i, s := range c.Sites {
 		key := fmt.Sprintf("sites.%d", i)
@@ -99,7 +108,10 @@ func (l *loader) check(c *Config) {
 		}
 		hosts[s.Host] = true
 		if _, ok := visit.ParseMode(s.Privacy); !ok {
-			l.problem(key+".privacy", fmt.Sprintf("%q is not a privacy mode", s.Privacy), "Give truncated or whole.")
+			l.problem(key+".privacy", fmt.Sprintf("%q is not a privacy mode", s.Privacy), "Give "+strings.Join(visit.Modes, ", ")+".")
+		}
+		if _, err := time.LoadLocation(s.TimeZone); err != nil || s.TimeZone == "Local" {
+			l.problem(key+".time_zone", fmt.Sprintf("%q is no time zone", s.TimeZone), "Give a name of the IANA database, such as Europe/Lisbon.")
 		}
 	}
 	for i, text := range c.NAT64 {

@@ -51,6 +51,17 @@ type Config struct {
 		FetchInside bool          `koanf:"fetch_inside"` // fetch from addresses that are not public
 		KnownPoints string        `koanf:"known_points"` // a file that editions are held against
 	} `koanf:"atlas"`
+	Intake struct {
+		MaxBytes int `koanf:"max_bytes"` // of visits that wait for the database
+	} `koanf:"intake"`
+	RetentionDays int `koanf:"retention_days"` // how long visits are kept, to the week; 0 for ever
+	HashDays      int `koanf:"hash_days"`      // how long one key serves to hash addresses
+	Marks         struct {
+		BotAgents     []string `koanf:"bot_agents"` // parts of what programs call themselves
+		BotLabels     []string `koanf:"bot_labels"`
+		MonitorAgents []string `koanf:"monitor_agents"` // the owner's own
+		MonitorLabels []string `koanf:"monitor_labels"`
+	} `koanf:"marks"`
 	Areas        []string `koanf:"areas"`         // files of GeoJSON: the owner's named polygons
 	ResolveNames bool     `koanf:"resolve_names"` // host names may be asked for in place of addresses
 	MapLink      string   `koanf:"map_link"`      // template of a link to a map outside, "" for none
@@ -79,7 +90,9 @@ type Limits struct {
 type Site struct {
 	Host    string `koanf:"host"`
 	Name    string `koanf:"name"`
-	Privacy string `koanf:"privacy"` // truncated (default) or whole
+	Privacy string `koanf:"privacy"` // one of visit.Modes; truncated by default
+	// TimeZone is the one that the site's days are of; UTC by default.
+	TimeZone string `koanf:"time_zone"`
 }
 
 // PolicyRule opens or sets aside the addresses of one kind or prefix.
@@ -151,11 +164,17 @@ func Load(in Input) (*Config, error) {
 
 func defaults(getenv func(string) string) map[string]any {
 	return map[string]any{
-		"visitor.address": "127.0.0.1:8080", "visitor.max_header_bytes": 64 << 10, "visitor.max_body_bytes": 64 << 10,
+		"visitor.address": "127.0.0.1:8080", "visitor.max_header_bytes": 64 << 10, "visitor.max_body_bytes": 1 << 20,
 		"visitor.header_timeout": "10s", "visitor.timeout": "30s",
 		"desk.address": "127.0.0.1:8081", "desk.max_header_bytes": 64 << 10, "desk.max_body_bytes": 1 << 20,
 		"desk.header_timeout": "10s", "desk.timeout": "60s",
 		"limits.key_per_second": 1000, "limits.visitor_per_second": 20,
+		"intake.max_bytes": 1 << 30, "retention_days": 400, "hash_days": 7,
+		"marks.bot_agents": []any{
+			"bot", "crawl", "spider", "slurp", "archiver", "preview", "fetcher", "headless", "scrapy", "curl/", "wget/", "python-", "java/", "libwww",
+			"go-http-client", "okhttp", "axios/", "node-fetch", "httpclient", "postman",
+		},
+		"marks.bot_labels": []any{}, "marks.monitor_agents": []any{}, "marks.monitor_labels": []any{"monitoring"},
 		"atlas.swap": "auto", "atlas.reread": "0s",
 		"data_dir":  DefaultDataDir(getenv, "eastporch"),
 		"log.level": "info", "log.format": "text", "shutdown_grace": "10s",
@@ -381,6 +400,14 @@ func (c *Config) HostNames(d Door, sites bool) []string {
 func (s Site) PrivacyMode() visit.Mode {
 	m, _ := visit.ParseMode(s.Privacy)
 	return m
+}
+
+// Zone gives the zone that the site's days are of.
+func (s Site) Zone() string {
+	if s.TimeZone == "" {
+		return "UTC"
+	}
+	return s.TimeZone
 }
 
 // Translators gives the owner's NAT64 prefixes; check has made sure that they

@@ -79,7 +79,7 @@ func TestProblemsNameTheLineAndTheRemedy(t *testing.T) {
 		{"a kind", "policy:\n  - {kind: privat, action: resolve}\n", []string{"line 2", "Give one of reserved, public, private"}},
 		{"a kind and a prefix", "policy:\n  - {kind: private, prefix: 10.0.0.0/8, action: resolve}\n", []string{"line 2", "not both"}},
 		{"an action", "policy:\n  - {kind: private, action: open}\n", []string{"line 2", "action: resolve"}},
-		{"a privacy mode", "sites:\n  - {host: a, privacy: hole}\n", []string{"line 2", "truncated or whole"}},
+		{"a privacy mode", "sites:\n  - {host: a, privacy: hole}\n", []string{"line 2", "truncated, whole, hashed, none"}},
 		{"a site twice", "sites:\n  - {host: a}\n  - {host: a}\n", []string{"line 3", "twice"}},
 		{"a format, a rank and a date", "atlas:\n  sources:\n    - {name: n, file: f, format: cvs, rank: 0, dated: soon}\n", []string{"line 3", "geofeed", "1 is highest", "2026-11-01"}},
 		{"a duration", "shutdown_grace: soon\n", []string{"line 1", "shutdown_grace"}},

@@ -14,8 +14,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"eastporch/internal/client"
 )
 
@@ -65,8 +63,8 @@ func writeFeed(dir, name string, dated time.Time) error {
 	return os.Chtimes(file, dated, dated)
 }
 
-// senders is how many visits are sent at a time.
-const senders = 4
+// sentAtOnce is how many visits are sent in one request.
+const sentAtOnce = 200
 
 // Until gives the time that the visits of the demo in dir end at: now at its
 // first start, and the same ever after, so that visits that were not all sent
@@ -88,38 +86,25 @@ func Until(dir string, now time.Time) (time.Time, error) {
 
 // Send stores visits through the HTTP interface, unless the regatta has as many
 // already; one that was stored before is not stored twice. progress is called
-// after each, from one goroutine at a time.
+// now and then.
 func Send(ctx context.Context, c *client.Client, visits []client.NewVisit, progress func(done, all int)) error {
 	page, err := c.Visits(ctx, url.Values{"site": {Site}}, "", 1)
 	if err != nil || page.Count.All >= int64(len(visits)) {
 		return err
 	}
-	sent := make(chan struct{})
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(senders + 1)
-	group.Go(func() error {
-		for done := range visits {
-			select {
-			case <-sent:
-				progress(done+1, len(visits))
-			case <-ctx.Done():
-				return ctx.Err()
+	for done := 0; done < len(visits); {
+		part := visits[done:min(done+sentAtOnce, len(visits))]
+		taken, err := c.AddVisits(ctx, part)
+		if err != nil {
+			return fmt.Errorf("sending visits: %w", err)
+		}
+		for _, t := range taken {
+			if t.Problem != nil {
+				return fmt.Errorf("sending visits: %w", t.Problem)
 			}
 		}
-		return nil
-	})
-	for _, v := range visits {
-		group.Go(func() error {
-			if _, err := c.AddVisit(ctx, v); err != nil {
-				return fmt.Errorf("sending a visit: %w", err)
-			}
-			select {
-			case sent <- struct{}{}:
-				return nil
-			case <-ctx.Done():
-				return ctx.Err()
-			}
-		})
+		done += len(part)
+		progress(done, len(visits))
 	}
-	return group.Wait()
+	return nil
 }

@@ -13,8 +13,8 @@ import (
 	"eastporch/internal/server/cluster"
 )
 
-// While the database is away nothing is stored and nothing pretends to be:
-// visits get a problem that says when to try again, and look-ups go on.
+// While the database is away visits are accepted and look-ups go on; questions
+// get a problem that says when to try again.
 func TestTheDatabaseGoesAway(t *testing.T) {
 	t.Parallel()
 	dir, err := os.MkdirTemp("", "eastporch-away-")
@@ -27,18 +27,17 @@ func TestTheDatabaseGoesAway(t *testing.T) {
 	post := func() answer {
 		return s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", visitBody("203.0.113.4", "198.18.3.40"))
 	}
-	assert.Equal(t, http.StatusCreated, post().status)
+	assert.Equal(t, http.StatusAccepted, post().status)
 	require.NoError(t, database.Stop(t.Context()))
 
-	refused := post()
-	assert.Equal(t, http.StatusServiceUnavailable, refused.status, refused.body)
-	assert.Contains(t, refused.body, "/problems/database-away")
-	assert.NotEmpty(t, refused.header.Get("Retry-After"))
+	assert.Equal(t, http.StatusAccepted, post().status, "visits wait on the disk")
 	ready := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/readyz", "")
-	assert.Equal(t, http.StatusServiceUnavailable, ready.status)
+	assert.Equal(t, http.StatusOK, ready.status)
 	assert.Contains(t, ready.body, "does not answer")
 	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/livez", "").status)
 	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/addresses/198.18.3.40", "").status, "keys are in memory")
 	list := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits?site=heronlake.example", "")
 	assert.Equal(t, http.StatusServiceUnavailable, list.status)
+	assert.Contains(t, list.body, "/problems/database-away")
+	assert.NotEmpty(t, list.header.Get("Retry-After"))
 }

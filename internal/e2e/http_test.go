@@ -97,7 +97,7 @@ func TestAVisitIsStoredAndReadBack(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	made := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", visitBody("203.0.113.4", "198.18.7.114, 203.0.113.10"), "Prefer: return=representation")
-	require.Equal(t, http.StatusCreated, made.status, made.body)
+	require.Equal(t, http.StatusAccepted, made.status, made.body)
 	assert.Equal(t, "return=representation", made.header.Get("Preference-Applied"))
 	var stored struct{ ID string }
 	require.NoError(t, json.Unmarshal([]byte(made.body), &stored))
@@ -106,13 +106,16 @@ func TestAVisitIsStoredAndReadBack(t *testing.T) {
 	assert.Contains(t, one.body, `"city":"Valencia"`)
 
 	again := fmt.Sprintf(`{"id":%q,"site":"heronlake.example","path":"/other"}`, stored.ID)
-	twice := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", again, "Prefer: return=representation")
-	assert.Equal(t, http.StatusOK, twice.status)
-	assert.Contains(t, twice.body, `"stored":false`)
-	assert.Contains(t, twice.body, "/programme", "the first wins, and is what comes back")
+	twice := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", again, "Prefer: wait=10")
+	assert.Equal(t, http.StatusCreated, twice.status)
+	assert.Contains(t, twice.body, `"state":"stored"`)
+	one = s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits/"+stored.ID, "")
+	assert.Contains(t, one.body, "/programme", "the first wins")
+	apart := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits/quarantine", "")
+	assert.Contains(t, apart.body, "other content", "and the other is reported")
 
-	page := s.call(t, "127.0.0.1", http.MethodPost, s.visitor+"/v1/visits", `{"site":"heronlake.example","path":"/map"}`, "X-Forwarded-For: 198.18.3.40")
-	assert.Equal(t, http.StatusCreated, page.status, "a page gives no headers: those of the request count")
+	page := s.call(t, "127.0.0.1", http.MethodPost, s.visitor+"/v1/visits", `{"site":"heronlake.example","path":"/map"}`, "X-Forwarded-For: 198.18.3.40", "User-Agent: Mozilla/5.0 Firefox")
+	assert.Equal(t, http.StatusAccepted, page.status, "a page gives no headers: those of the request count")
 	report := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/reports/countries?site=heronlake.example", "")
 	assert.Contains(t, report.body, `"name":"Portugal"`)
 	assert.Contains(t, report.body, `"share":0.5`)
@@ -123,7 +126,7 @@ func TestTruncatedIsTheDefault(t *testing.T) {
 	s := start(t, map[string]any{"sites": []any{map[string]any{"host": "quiet.example"}}})
 	body := strings.Replace(visitBody("203.0.113.4", "192.0.2.77, 198.18.7.114, 203.0.113.10"), "heronlake.example", "quiet.example", 1)
 	made := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", body, "Prefer: return=representation")
-	require.Equal(t, http.StatusCreated, made.status, made.body)
+	require.Equal(t, http.StatusAccepted, made.status, made.body)
 	list := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits?site=quiet.example", "")
 	for _, text := range []string{made.body, list.body} {
 		assert.Contains(t, text, `"198.18.7.0"`)
@@ -202,11 +205,11 @@ func TestHostileHeaders(t *testing.T) {
 	s := start(t, nil)
 	for name, list := range map[string]string{"8 KB of commas": strings.Repeat(",", 8<<10), "6,000 hops": strings.Repeat("1.2.3.4,", 6000)} {
 		got := s.call(t, "127.0.0.1", http.MethodPost, s.visitor+"/v1/visits", `{"site":"heronlake.example","path":"/"}`, "X-Forwarded-For: "+list)
-		assert.Equal(t, http.StatusCreated, got.status, "%s: %s", name, got.body)
+		assert.Equal(t, http.StatusAccepted, got.status, "%s: %s", name, got.body)
 	}
 	nul := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits",
 		`{"site":"heronlake.example","path":"/","peer":"203.0.113.4","headers":{"X-Forwarded-For":["a\u0000b"],"User-Agent":["\u0000<script>"]}}`)
-	assert.Equal(t, http.StatusCreated, nul.status, nul.body)
+	assert.Equal(t, http.StatusAccepted, nul.status, nul.body)
 }
 
 func TestHealthAndContractAreServed(t *testing.T) {

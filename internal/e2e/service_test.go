@@ -155,8 +155,8 @@ func (c *contract) RoundTrip(req *http.Request) (*http.Response, error) {
 		return nil, err
 	}
 	route, params, err := c.router.FindRoute(req)
-	if err != nil {
-		return res, nil // the console's, or nobody's
+	if err != nil || res.Header.Get("Content-Type") == "text/event-stream" {
+		return res, nil // the console's, or nobody's, or without an end
 	}
 	text, err := io.ReadAll(res.Body)
 	res.Body.Close()

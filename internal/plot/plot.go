@@ -1,18 +1,14 @@
-// Package plot draws the figures of reports as PNG files.
+// Package plot draws the figures of reports as PNG or SVG files.
 package plot
 
 import (
-	"errors"
 	"fmt"
 	"image/color"
-	"os"
 
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/plotter"
-	"gonum.org/v1/plot/text"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgimg"
 
 	"eastporch/internal/core/atlas"
 )
@@ -29,24 +25,14 @@ var (
 var marksKm = []float64{10, 50, 250}
 
 // Audit draws which share of the known points lies within which distance of
-// where editions put them, the first solid and the others dashed, as a PNG file of
-// 1000 by 640 points.
+// where editions put them, the first solid and the others dashed, as a PNG or SVG
+// file, as its name ends.
 func Audit(file string, audits []atlas.Audit) error {
-	p := plot.New()
-	for _, style := range []*text.Style{&p.Title.TextStyle, &p.X.Label.TextStyle, &p.Y.Label.TextStyle, &p.X.Tick.Label, &p.Y.Tick.Label, &p.Legend.TextStyle} {
-		style.Font.Variant = "Sans"
-	}
-	p.BackgroundColor = paper
-	p.Title.Text = "Known points within a distance of where the edition puts them"
-	p.Title.TextStyle.Color, p.Title.Padding = ink, vg.Points(10)
+	p := paperPlot("Known points within a distance of where the edition puts them")
 	p.X.Label.Text, p.Y.Label.Text = "kilometres", "share of known points"
 	p.X.Scale, p.X.Tick.Marker = plot.LogScale{}, kilometres{}
 	p.X.Min, p.X.Max, p.Y.Min, p.Y.Max = 1, 2000, 0, 1
 	p.Y.Tick.Marker = shares{}
-	for _, axis := range []*plot.Axis{&p.X, &p.Y} {
-		axis.LineStyle.Color, axis.Tick.LineStyle.Color = hairline, hairline
-		axis.Tick.Label.Color, axis.Label.TextStyle.Color = faint, faint
-	}
 	for _, y := range []float64{0.25, 0.5, 0.75, 1} {
 		if err := line(p, plotter.XYs{{X: 1, Y: y}, {X: 2000, Y: y}}, hairline, 0.7, nil); err != nil {
 			return err
@@ -64,19 +50,7 @@ func Audit(file string, audits []atlas.Audit) error {
 	}
 	p.Legend.Top, p.Legend.Left, p.Legend.TextStyle.Color = true, true, ink
 	p.Legend.XOffs, p.Legend.YOffs, p.Legend.Padding = vg.Points(12), vg.Points(-8), vg.Points(4)
-	return save(p, file)
-}
-
-// save draws a plot with a margin around it.
-func save(p *plot.Plot, file string) error {
-	canvas := vgimg.NewWith(vgimg.UseWH(vg.Points(750), vg.Points(480)), vgimg.UseDPI(96), vgimg.UseBackgroundColor(paper))
-	p.Draw(draw.Crop(draw.New(canvas), vg.Points(14), vg.Points(-24), vg.Points(12), vg.Points(-14)))
-	f, err := os.Create(file)
-	if err != nil {
-		return err
-	}
-	_, err = vgimg.PngCanvas{Canvas: canvas}.WriteTo(f)
-	return errors.Join(err, f.Close())
+	return save(p, file, 1000, 640)
 }
 
 func line(p *plot.Plot, points plotter.XYs, c color.Color, width float64, dashes []vg.Length) error {

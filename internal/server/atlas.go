@@ -11,9 +11,11 @@ import (
 	"time"
 
 	"eastporch/internal/config"
+	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/editions"
+	"eastporch/internal/server/store"
 )
 
 // Sources gives the sources that a configuration names, and what fetches them.
@@ -98,6 +100,37 @@ func (s *Server) recorrect(ctx context.Context) error {
 	}
 	s.shelf.Correct(first)
 	return nil
+}
+
+// publish makes the edition in use answer in SQL.
+func (s *Server) publish(ctx context.Context) (int64, error) {
+	edition := s.shelf.Current()
+	rules := s.opt.Config.Rules()
+	prefixes := []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0"), netip.MustParsePrefix("2000::/3")}
+	for _, b := range addr.Blocks() {
+		prefixes = append(prefixes, b.Prefix)
+	}
+	for _, r := range rules {
+		if r.Prefix.IsValid() {
+			prefixes = append(prefixes, r.Prefix)
+		}
+	}
+	decide := addr.NewPolicy(rules...)
+	var policy []store.Policy
+	for _, p := range prefixes {
+		first, kind := p.Addr(), addr.KindOf(p.Addr())
+		if p.Bits() == 0 || p.Bits() == 3 { // whose first addresses are of narrower blocks
+			kind = addr.Public
+			if first.Is6() && p.Bits() == 0 {
+				kind = addr.Reserved
+			}
+			policy = append(policy, store.Policy{Prefix: p, Kind: kind, SetAside: decide.OfKind(kind).Action == addr.SetAside})
+			continue
+		}
+		rule, byPrefix := decide.Decide(first)
+		policy = append(policy, store.Policy{Prefix: p, Kind: kind, SetAside: rule.Action == addr.SetAside || kind == addr.Tunnel && !byPrefix})
+	}
+	return s.store.Publish(ctx, edition.Name(), policy, edition.Stretches)
 }
 
 // areas reads the owner's areas; one name may stand once in all files.

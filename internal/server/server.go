@@ -31,6 +31,8 @@ import (
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/cluster"
 	"eastporch/internal/server/httpapi"
+	"eastporch/internal/server/intake"
+	"eastporch/internal/server/privacy"
 	"eastporch/internal/server/proxyproto"
 	"eastporch/internal/server/store"
 	"eastporch/internal/server/webui"
@@ -53,8 +55,13 @@ type Server struct {
 	opt     Options
 	cluster *cluster.Cluster // nil where the owner has a database
 	store   *store.Store
-	shelf   *editions.Shelf
-	sources []editions.Source
+	privacy *privacy.Keeper
+	intake  *intake.Intake
+	bell    *store.Bell
+	// stopping is closed when the server begins to stop.
+	stopping chan struct{}
+	shelf    *editions.Shelf
+	sources  []editions.Source
 	// correcting is held while the corrections are read and put into use.
 	correcting sync.Mutex
 	doors      []door
@@ -73,10 +80,13 @@ type door struct {
 // Open reads the atlas, starts or connects to the database and listens. What
 // was opened is closed again where a later part fails.
 func Open(ctx context.Context, opt Options) (*Server, error) {
-	s := &Server{opt: opt}
+	s := &Server{opt: opt, bell: store.NewBell(), stopping: make(chan struct{})}
 	err := s.openShelf(ctx)
 	if err == nil {
 		err = s.openStore(ctx)
+	}
+	if err == nil {
+		err = s.openIntake(ctx)
 	}
 	if err == nil {
 		err = s.openDoors(ctx)
@@ -121,7 +131,11 @@ func (s *Server) openDoors(ctx context.Context) (err error) {
 			other := config.Config{Proxies: config.Proxies(p)}
 			return other.Finder(labels)
 		},
-		Watch: checkup.NewWatch(finder.Header(), time.Now().UTC()), Store: s.store, Console: webui.Handler(),
+		Watch: checkup.NewWatch(finder.Header(), time.Now().UTC()), Store: s.store, Intake: s.intake, Privacy: s.privacy, Console: webui.Handler(),
+		Arrivals: s.bell.Next, Stopping: s.stopping, Publish: s.publish,
+		Marker: visit.Marker{
+			BotAgents: cfg.Marks.BotAgents, BotLabels: cfg.Marks.BotLabels, MonitorAgents: cfg.Marks.MonitorAgents, MonitorLabels: cfg.Marks.MonitorLabels,
+		}.Lower(),
 		Shelf: s.shelf, AtlasStore: s.store, Rebuild: func() { _ = s.refresh(context.WithoutCancel(ctx), true) }, Recorrect: s.recorrect,
 		Areas: areas, LookUp: s.lookUp(), MapLink: cfg.MapLink,
 		Keys: s.keys, Sessions: s.sessions, Audit: s.store,
@@ -144,7 +158,7 @@ func (s *Server) openDoors(ctx context.Context) (err error) {
 		api.KnownPoints = opt.Input.Path(cfg.Atlas.KnownPoints)
 	}
 	for _, site := range cfg.Sites {
-		api.Sites = append(api.Sites, httpapi.Site{Host: site.Host, Name: site.Name, Privacy: site.PrivacyMode()})
+		api.Sites = append(api.Sites, httpapi.Site{Host: site.Host, Name: site.Name, Privacy: site.PrivacyMode(), TimeZone: site.Zone()})
 	}
 	for _, name := range []httpapi.Door{httpapi.VisitorDoor, httpapi.DeskDoor} {
 		c := cfg.Visitor
@@ -225,7 +239,7 @@ func (s *Server) openStore(ctx context.Context) (err error) {
 		}
 		url = s.cluster.URL()
 	}
-	s.store, err = store.Open(ctx, url)
+	s.store, err = store.Open(ctx, url, time.Duration(s.opt.Config.RetentionDays)*24*time.Hour)
 	return err
 }
 
@@ -304,6 +318,18 @@ func (s *Server) Run(ctx context.Context) error {
 		s.reread(running)
 		return nil
 	})
+	group.Go(func() error {
+		s.intake.Run(running)
+		return nil
+	})
+	group.Go(func() error {
+		s.bell.Run(running, s.store)
+		return nil
+	})
+	group.Go(func() error {
+		s.tend(running)
+		return nil
+	})
 	stopped := make(chan error, 1)
 	group.Go(func() error {
 		<-running.Done()
@@ -318,11 +344,15 @@ func (s *Server) Run(ctx context.Context) error {
 // close stops every part that was opened, the outermost first.
 func (s *Server) close(ctx context.Context) error {
 	var errs []error
+	close(s.stopping)
 	for _, d := range s.doors {
 		if err := d.http.Shutdown(ctx); err != nil {
 			errs = append(errs, fmt.Errorf("the %s listener did not stop in time: %w", d.name, err), d.http.Close())
 		}
 		_ = d.listener.Close() // closed already where it served
+	}
+	if s.intake != nil {
+		errs = append(errs, s.intake.Close())
 	}
 	if s.store != nil {
 		s.store.Close()

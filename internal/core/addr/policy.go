@@ -83,3 +83,6 @@ func (p Policy) Decide(a netip.Addr) (rule Rule, byPrefix bool) {
 	}
 	return p.byKind[KindOf(a)], false
 }
+
+// OfKind gives the rule for addresses of a kind that no prefix says otherwise of.
+func (p Policy) OfKind(k Kind) Rule { return p.byKind[k] }

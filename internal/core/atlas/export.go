@@ -68,6 +68,24 @@ func (a *Atlas) Export(w io.Writer, format Format, progress func(share float64))
 	return out.Flush()
 }
 
+// Stretches calls do for every stretch of addresses that some source says
+// something of, in order, with what Lookup finds there, until do gives false.
+func (a *Atlas) Stretches(do func(addr.Range, Finding) bool) {
+	for _, space := range []addr.Range{all4, all6} {
+		going := true
+		sweep(space, a.tables(), func(cell addr.Range) bool {
+			f := a.Lookup(cell.First)
+			if f.Whereabouts.Level != None || f.Network.Range != nil || len(f.Labels) > 0 {
+				going = do(cell, f)
+			}
+			return going
+		})
+		if !going {
+			return
+		}
+	}
+}
+
 // says is what an export writes of an address behind its range, or nil.
 func (a *Atlas) says(ip netip.Addr, format Format) []string {
 	rec, _, located := a.located(ip)

@@ -2,6 +2,7 @@ package caller
 
 import (
 	"cmp"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -26,17 +27,35 @@ func (t Trail) Truncate() Trail {
 			h.Rule = &wide
 		}
 	})
-	for i, n := range cut.Notes { // which may name addresses that are no hops
+	cut.notes(func(a netip.Addr) string { return addr.Truncate(a).String() })
+	return cut
+}
+
+// notes edits the addresses in the notes, which may be no hops.
+func (t *Trail) notes(edit func(netip.Addr) string) {
+	for i, n := range t.Notes {
 		words := strings.Fields(n)
 		for j, w := range words {
 			bare := strings.TrimRight(w, ".,:;")
 			if a, ok := addr.Quick(bare); ok {
-				words[j] = addr.Truncate(a).String() + w[len(bare):]
+				words[j] = edit(a) + w[len(bare):]
 			}
 		}
-		cut.Notes[i] = strings.Join(words, " ")
+		t.Notes[i] = strings.Join(words, " ")
 	}
-	return cut
+}
+
+// Blank gives a copy of t in which a word stands for every address but those of
+// trusted proxies: an unverified hop, too, may be the visitor's own.
+func (t Trail) Blank(word string) Trail {
+	blank := t.rewrite(func(h *Hop) {
+		if h.Verdict != Trusted {
+			h.Address, h.Text = addr.Optional{}, word
+		}
+	})
+	blank.Visitor = addr.Optional{} // a trusted proxy where all hops were
+	blank.notes(func(netip.Addr) string { return word })
+	return blank
 }
 
 // Forget gives a copy of t in which a word stands for the visitor's address,

@@ -4,6 +4,8 @@
 package visit
 
 import (
+	"maps"
+
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/locale"
@@ -48,44 +50,31 @@ type Edition struct {
 	Credits []string `json:"credits"`
 }
 
-// Mode says how much of an address is kept with a visit. The zero Mode is
-// Truncated.
-type Mode uint8
-
-// The modes.
-const (
-	Truncated Mode = iota // a /24 of IPv4, a /48 of IPv6
-	Whole
-)
-
-// String gives the word of the configuration.
-func (m Mode) String() string {
-	if m == Whole {
-		return "whole"
-	}
-	return "truncated"
-}
-
-// ParseMode reads the word of a mode.
-func ParseMode(word string) (Mode, bool) {
-	switch word {
-	case "truncated", "":
-		return Truncated, true
-	case "whole":
-		return Whole, true
-	}
-	return Truncated, false
-}
-
 // Truncate gives a copy of c that tells no more than a /24 or /48: the address,
 // what it embeds, and every range that would be narrower.
 func (c Card) Truncate() Card {
 	c.Address.Text.Addr = addr.Truncate(c.Address.Text.Addr)
 	c.Address.Embedded.Addr = addr.Truncate(c.Address.Embedded.Addr)
-	c.Network.Range = widen(c.Network.Range)
+	return c.ranges(widen)
+}
+
+// forget gives a copy of c in which a word stands for the address, and no range
+// tells where it was.
+func (c Card) forget(word string) Card {
+	c.Address.Text, c.Address.Embedded, c.Address.StoredAs = addr.Optional{}, addr.Optional{}, &word
+	if c.Network.Range != nil {
+		c.Network.Missing = maps.Clone(c.Network.Missing)
+		c.Network.Missing["range"] = "the site keeps no addresses"
+	}
+	return c.ranges(func(*string) *string { return nil })
+}
+
+// ranges edits a copy of every range in a card.
+func (c Card) ranges(edit func(*string) *string) Card {
+	c.Network.Range = edit(c.Network.Range)
 	evidence := make([]atlas.Evidence, len(c.Evidence))
 	for i, e := range c.Evidence {
-		e.Range = widen(e.Range)
+		e.Range = edit(e.Range)
 		evidence[i] = e
 	}
 	c.Evidence = evidence

@@ -2,6 +2,7 @@ package visit
 
 import (
 	"errors"
+	"net/netip"
 	"time"
 
 	"eastporch/internal/core/atlas"
@@ -13,6 +14,8 @@ var (
 	// ErrAway means that the store does not answer now; the same call may
 	// succeed later.
 	ErrAway = errors.New("the database does not answer")
+	// ErrRefused means that the database will not have a visit as it is.
+	ErrRefused = errors.New("the database refuses it")
 )
 
 // A Filter picks visits of one site. Zero fields pick everything.
@@ -20,35 +23,78 @@ type Filter struct {
 	Site        string
 	From, To    time.Time // From is included, To is not
 	CountryCode string
+	RegionCode  string
 	City        string
 	Level       atlas.Level
 	SetAside    *bool
 	Path        string // the beginning of the path
+	Referrer    string // a host
+	Language    string
+	TimeZone    string
+	Network     string // as [NetworkKey] writes it
+	Label       string
+	Link        string
+	Mark        string
+	Within      netip.Prefix // of what is kept of the address
+	StoredAs    string       // what stands for the address: one of these lines
 }
 
-// Count says how many visits match and how many the site has in all.
+// OnlyTimes says whether a filter picks by nothing but times.
+func (f Filter) OnlyTimes() bool { return f == Filter{Site: f.Site, From: f.From, To: f.To} }
+
+// Count says how many visits match and how many the site has in all. More says
+// that there are more than Matching, which nobody counted.
 type Count struct {
 	Matching int64 `json:"matching"`
 	All      int64 `json:"all"`
+	More     bool  `json:"more"`
 }
 
-// CountryCount is a line of the report by country; CountryCode is nil for the
-// visits that have none.
-type CountryCount struct {
-	CountryCode *string `json:"country_code"`
-	Visits      int64   `json:"visits"`
+// By is what visits are counted by.
+type By string
+
+// What visits are counted by.
+const (
+	ByAll      By = "all"
+	ByCountry  By = "country"
+	ByPlace    By = "place"
+	ByPath     By = "path"
+	ByReferrer By = "referrer"
+	ByLanguage By = "language"
+	ByNetwork  By = "network"
+	ByLabel    By = "label"
+	ByLink     By = "link"
+	ByHour     By = "hour" // of the week, where the visitor is
+	ByGate     By = "gate"
+)
+
+// KeyCount is how many visits have a key.
+type KeyCount struct {
+	Key    string
+	Visits int64
 }
 
-// PlaceCount is a place with a point, and its visits.
-type PlaceCount struct {
-	Level       string  `json:"level"`
-	CountryCode string  `json:"country_code"`
-	RegionCode  *string `json:"region_code"`
-	City        *string `json:"city"`
-	Latitude    float64 `json:"latitude"`
-	Longitude   float64 `json:"longitude"`
-	RadiusKm    float64 `json:"radius_km"`
-	Visits      int64   `json:"visits"`
+// TimeCount is how many visits there were in a unit of time.
+type TimeCount struct {
+	From   time.Time `json:"from"`
+	Visits int64     `json:"visits"`
+}
+
+// Tally is visits by key, and how they were counted: from counts that are kept,
+// or by reading rows, of which only so many are read.
+type Tally struct {
+	Keys    []KeyCount
+	Counted bool
+	Scanned int64
+	Partial bool // there were more rows than are read
+}
+
+// Sum adds up the visits of all keys.
+func (t Tally) Sum() (n int64) {
+	for _, k := range t.Keys {
+		n += k.Visits
+	}
+	return n
 }
 
 // Pointless counts the visits that no map can show.

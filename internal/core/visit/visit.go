@@ -1,9 +1,14 @@
 package visit
 
 import (
+	"bytes"
 	"encoding/binary"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"math"
+	"strconv"
 	"time"
 
 	"github.com/google/uuid"
@@ -11,18 +16,26 @@ import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
+	"eastporch/internal/core/plain"
 )
 
 // A Visit is a card that was stored.
 type Visit struct {
-	ID       uuid.UUID    `json:"id"`   // version 7; its time is the visit's
-	Time     time.Time    `json:"time"` // UTC, of millisecond precision
-	Site     string       `json:"site"`
-	Path     string       `json:"path"`
-	Referrer *string      `json:"referrer"`
-	Agent    *string      `json:"agent"`
-	Card     Card         `json:"card"`
-	Trail    caller.Trail `json:"trail"`
+	ID       uuid.UUID `json:"id"`   // version 7; its time is the visit's
+	Time     time.Time `json:"time"` // UTC, of millisecond precision
+	Site     string    `json:"site"`
+	Path     string    `json:"path"`
+	Referrer *string   `json:"referrer"`
+	Agent    *string   `json:"agent"`
+	Link     *string   `json:"link"` // the name of the short link that led here
+	// Attributes are the owner's own, a JSON object, or null.
+	Attributes json.RawMessage `json:"attributes"`
+	Marks      []string        `json:"marks"` // why it is left out of statistics, if it is
+	Card       Card            `json:"card"`
+	Trail      caller.Trail    `json:"trail"`
+	// Visitor tells visitors of one site and day apart, and nothing more; 0 where
+	// they are not counted.
+	Visitor int64 `json:"-"`
 	// Earlier is how the visit read in older editions, the oldest first.
 	Earlier []Reading `json:"earlier"`
 }
@@ -45,20 +58,6 @@ func (p *Pipeline) Reread(v Visit) (card Card, ok bool) {
 	card = p.Card(a, v.Card.Address.Obtained, "", v.Time)
 	card.Locale, card.Address, card.Labels = v.Card.Locale, v.Card.Address, v.Card.Labels
 	return card, true
-}
-
-// Keep gives the visit as mode lets it be stored: nothing of the address
-// beyond the mode is left anywhere in it. Where the policy names a word to
-// store instead of the address, the address goes in every mode.
-func (v Visit) Keep(mode Mode) Visit {
-	if mode != Whole {
-		v.Card, v.Trail = v.Card.Truncate(), v.Trail.Truncate()
-	}
-	if v.Card.Address.StoredAs != nil {
-		v.Card.Address.Text, v.Card.Address.Embedded = addr.Optional{}, addr.Optional{}
-		v.Trail = v.Trail.Forget(*v.Card.Address.StoredAs)
-	}
-	return v
 }
 
 // NewID makes a UUID of version 7 (RFC 9562) whose time is t, to the
@@ -88,7 +87,61 @@ func TimeOf(id uuid.UUID) (t time.Time, ok bool) {
 
 // Limits of what a visit may say, in bytes.
 const (
-	MaxPath     = 2048
-	MaxReferrer = 2048
-	MaxAgent    = 512
+	MaxPath       = 2048
+	MaxReferrer   = 2048
+	MaxAgent      = 512
+	MaxLink       = 64
+	MaxAttributes = 2048
 )
+
+// maxDepth bounds how deep attributes may nest.
+const maxDepth = 4
+
+// CheckAttributes says what is wrong with a visit's own attributes: they are one
+// JSON object of at most [MaxAttributes] bytes and four levels, of text that can
+// be stored. The reason is worded to follow "it". Compact is the shortest form;
+// nil for null.
+func CheckAttributes(text json.RawMessage) (compact json.RawMessage, err error) {
+	if len(text) == 0 || string(text) == "null" {
+		return nil, nil
+	}
+	if text[0] != '{' {
+		return nil, errors.New("it is no JSON object")
+	}
+	var short bytes.Buffer
+	if err := json.Compact(&short, text); err != nil {
+		return nil, errors.New("it is no JSON")
+	}
+	if short.Len() > MaxAttributes {
+		return nil, fmt.Errorf("it has %d bytes, %d are allowed", short.Len(), MaxAttributes)
+	}
+	decoder := json.NewDecoder(bytes.NewReader(text))
+	decoder.UseNumber()
+	depth := 0
+	for {
+		token, err := decoder.Token()
+		if errors.Is(err, io.EOF) {
+			return short.Bytes(), nil
+		}
+		if err != nil {
+			return nil, errors.New("it is no JSON")
+		}
+		switch t := token.(type) {
+		case json.Delim:
+			if depth++; t == '}' || t == ']' {
+				depth -= 2
+			}
+			if depth > maxDepth {
+				return nil, fmt.Errorf("it nests deeper than %d levels", maxDepth)
+			}
+		case json.Number:
+			if n, err := strconv.ParseFloat(string(t), 64); err != nil || math.IsInf(n, 0) || len(t) > 32 {
+				return nil, fmt.Errorf("it holds a number that is too large: %.20s", string(t))
+			}
+		case string:
+			if err := plain.Check(t, MaxAttributes); err != nil {
+				return nil, fmt.Errorf("a text in it: %w", err)
+			}
+		}
+	}
+}

@@ -134,23 +134,111 @@ func TestTruncatedVisitsTellNoMore(t *testing.T) {
 		for _, list := range []string{ip, ip + ", 203.0.113.10", "192.0.2.10, " + ip, ip + ", unknown"} {
 			v := Visit{Site: "heronlake.example", Path: "/"}
 			v.Card, v.Trail = p.Visitor(netip.MustParseAddr("203.0.113.4"), map[string][]string{"X-Forwarded-For": {list}}, now)
-			text, err := json.Marshal(v.Keep(Truncated))
+			text, err := json.Marshal(v.Keep(Truncated, ""))
 			require.NoError(t, err)
 			for _, secret := range []string{ip, "198.18.3.40", "198.18.3.0/26", "5e1:40", "192.0.2.10", "203.0.113.10", "/64"} {
 				assert.NotContains(t, string(text), secret, "%s as %s", ip, list)
 			}
-			whole, err := json.Marshal(v.Keep(Whole))
+			whole, err := json.Marshal(v.Keep(Whole, ""))
 			require.NoError(t, err)
 			assert.Contains(t, string(whole), ip)
 		}
 	}
 }
 
+// Hashed and unkept visits tell no part of any address but the proxies', and no
+// range, wherever the visitor or others may have written it.
+func TestHashedAndUnkeptVisitsTellNothing(t *testing.T) {
+	p := pipeline(t)
+	for _, ip := range []string{"198.18.3.40", "2001:db8:5e1:40::1f", "2002:c612:328::77", "10.1.2.3"} {
+		for _, list := range []string{ip, ip + ", 203.0.113.10", "192.0.2.10, " + ip, ip + ", unknown", ip + ", " + ip} {
+			v := Visit{Site: "heronlake.example", Path: "/"}
+			v.Card, v.Trail = p.Visitor(netip.MustParseAddr("203.0.113.4"), map[string][]string{"X-Forwarded-For": {list}, "X-Real-Ip": {ip}}, now)
+			for mode, word := range map[Mode]string{Hashed: "hash 0011", Nothing: NotKept} {
+				text, err := json.Marshal(v.Keep(mode, "hash 0011"))
+				require.NoError(t, err)
+				for _, secret := range []string{ip, "198.18.", "5e1", "192.0.2.", "10.1.2", "c612", "/26", "/24", "/48", "/64"} {
+					said := strings.ReplaceAll(string(text), "203.0.113.0/24", "the proxies") // who may be named
+					require.NotContains(t, said, secret, "%s as %s, %s", ip, list, mode)
+				}
+				if v.Card.Address.Text.IsValid() {
+					assert.Equal(t, word, *v.Keep(mode, "hash 0011").Card.Address.StoredAs)
+				}
+			}
+		}
+	}
+}
+
+func TestRowsAndPlaces(t *testing.T) {
+	v := Visit{ID: uuid.Must(NewID(now, strings.NewReader("0123456789"))), Time: now, Site: "heronlake.example", Path: "/", Marks: []string{}, Earlier: []Reading{}}
+	v.Card, v.Trail = pipeline(t).Visitor(netip.MustParseAddr("198.18.3.40"), nil, now)
+	row, answer, err := v.Row()
+	require.NoError(t, err)
+	back, err := row.Visit(answer)
+	require.NoError(t, err)
+	assert.Equal(t, v, back)
+	assert.Equal(t, int16(5*24+6), *row.WeekHour, "a Saturday, six in Lisbon")
+	assert.True(t, row.Counted())
+	same, _, err := v.Row()
+	require.NoError(t, err)
+	assert.Equal(t, row.AnswerID, same.AnswerID)
+
+	place := ReadPlaceKey(PlaceKey(v.Card.Whereabouts, false))
+	assert.Equal(t, "Lisbon", *place.City)
+	assert.Equal(t, *v.Card.Whereabouts.Latitude, *place.Latitude)
+	assert.Equal(t, "set aside", ReadPlaceKey(PlaceKey(atlas.Nowhere("x"), true)).Level)
+	assert.Equal(t, Place{Level: "none"}, ReadPlaceKey("of another form"))
+}
+
+func TestReferrerHosts(t *testing.T) {
+	for referrer, want := range map[string]string{
+		"https://Rowing-News.example:8443/x?y": "rowing-news.example", "https://heronlake.example/programme": "", "nonsense": "", "http://[::1": "", "": "",
+	} {
+		assert.Equal(t, want, ReferrerHost(&referrer, "heronlake.example"), referrer)
+	}
+	assert.Empty(t, ReferrerHost(nil, "heronlake.example"))
+}
+
+func TestMarks(t *testing.T) {
+	m := Marker{BotAgents: []string{"Bot", "curl/"}, MonitorAgents: []string{"RegattaWatch"}, BotLabels: []string{"data-centre"}, MonitorLabels: []string{"monitoring"}}.Lower()
+	agent := func(s string) *string { return &s }
+	for _, tt := range []struct {
+		agent  *string
+		labels []string
+		want   []string
+	}{
+		{agent("Mozilla/5.0 (compatible; SomeBOT/1.0)"), nil, []string{MarkBot}},
+		{agent("CURL/8"), nil, []string{MarkBot}},
+		{agent("regattawatch bot"), nil, []string{MarkMonitor}},
+		{agent("Mozilla/5.0 Firefox"), []string{"office"}, []string{}},
+		{agent("Mozilla/5.0 Firefox"), []string{"data-centre"}, []string{MarkBot}},
+		{nil, []string{"monitoring", "data-centre"}, []string{MarkMonitor}},
+		{nil, nil, []string{}},
+	} {
+		assert.Equal(t, tt.want, m.Marks(tt.agent, tt.labels), tt)
+	}
+}
+
+func TestAttributes(t *testing.T) {
+	for text, wrong := range map[string]string{
+		`{"a": [1, {"b": "c"}]}`: "", `null`: "", ``: "", `[1]`: "object", `{"a"`: "JSON", `{"a":"` + strings.Repeat("x", MaxAttributes) + `"}`: "bytes",
+		`{"a":{"b":{"c":{"d":[1]}}}}`: "deeper", `{"a":1e999}`: "too large", `{"a":"\u0000"}`: "control", `{"a\u0001":1}`: "control", `{"a":{"b":{"c":1}}}`: "",
+	} {
+		short, err := CheckAttributes(json.RawMessage(text))
+		if wrong != "" {
+			require.ErrorContains(t, err, wrong, text)
+			continue
+		}
+		require.NoError(t, err, text)
+		assert.NotContains(t, string(short), " ")
+	}
+}
+
 func TestTheOwnersWordStandsForTheAddress(t *testing.T) {
 	v := Visit{}
 	v.Card, v.Trail = pipeline(t).Visitor(netip.MustParseAddr("127.0.0.1"), nil, now)
-	for _, mode := range []Mode{Whole, Truncated} {
-		text, err := json.Marshal(v.Keep(mode))
+	for _, mode := range []Mode{Whole, Truncated, Hashed, Nothing} {
+		text, err := json.Marshal(v.Keep(mode, "hash 1"))
 		require.NoError(t, err)
 		assert.NotContains(t, string(text), "127.0.0", mode)
 		assert.Contains(t, string(text), "this machine", mode)
@@ -187,7 +275,7 @@ type readerFunc func([]byte) (int, error)
 func (f readerFunc) Read(p []byte) (int, error) { return f(p) }
 
 func TestModes(t *testing.T) {
-	for _, m := range []Mode{Truncated, Whole} {
+	for _, m := range []Mode{Truncated, Whole, Hashed, Nothing} {
 		back, ok := ParseMode(m.String())
 		assert.True(t, ok)
 		assert.Equal(t, m, back)

@@ -48,8 +48,9 @@ type Cluster struct {
 
 // Options says what a cluster is made of. Dir is required.
 type Options struct {
-	Dir string // made where it is missing
-	Log *slog.Logger
+	Dir  string // made where it is missing
+	Log  *slog.Logger
+	Port int // 0 takes any that is free
 	// Throwaway turns off what protects data from a crash of the machine; for
 	// tests only.
 	Throwaway bool
@@ -83,6 +84,13 @@ func Start(ctx context.Context, opt Options) (*Cluster, error) {
 
 // URL is the address of the database, with its password.
 func (c *Cluster) URL() string { return c.url }
+
+// Kill ends the server at once, as a crash of it does, for tests.
+func (c *Cluster) Kill() {
+	defer c.unlock()
+	_ = c.cmd.Process.Kill() // an error means it is gone
+	<-c.exited
+}
 
 // Stop stops the cluster: clients are disconnected, and what is written is
 // kept. When ctx ends first, the server is told to quit at once.
@@ -196,9 +204,12 @@ func as(cmd *exec.Cmd, dir string, owner *syscall.Credential) {
 
 // run starts the server on a free port and waits until it answers.
 func (c *Cluster) run(ctx context.Context, bin, password string, owner *syscall.Credential, opt Options) error {
-	port, err := freePort()
-	if err != nil {
-		return err
+	port := opt.Port
+	if port == 0 {
+		var err error
+		if port, err = freePort(); err != nil {
+			return err
+		}
 	}
 	args := []string{
 		"-D", filepath.Join(opt.Dir, "data"), "-c", "listen_addresses=127.0.0.1", "-p", strconv.Itoa(port),

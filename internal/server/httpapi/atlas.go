@@ -123,6 +123,19 @@ func (a *api) used(c *gin.Context, name string, err error) {
 	c.JSON(http.StatusOK, gin.H{"edition": name})
 }
 
+// publishEdition fills the tables of the SQL function whereabouts.
+func (a *api) publishEdition(c *gin.Context) {
+	_ = http.NewResponseController(c.Writer).SetWriteDeadline(time.Time{}) // it takes as long as it takes
+	name := a.edition().Name()
+	n, err := a.Publish(c)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	a.note(c, "edition published in SQL", name)
+	c.JSON(http.StatusOK, gin.H{"edition": name, "ranges": n})
+}
+
 // note writes a line into the audit log; what was done stands where that fails.
 func (a *api) note(c *gin.Context, what, detail string) {
 	event, err := access.NewEvent(a.Now(), what, callerOf(c).actor(), detail)

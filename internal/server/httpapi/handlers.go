@@ -10,6 +10,7 @@ import (
 	contract "eastporch/api"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/checkup"
+	"eastporch/internal/core/visit"
 )
 
 func (a *api) getVisitor(c *gin.Context) {
@@ -81,41 +82,53 @@ func (a *api) getCheckup(c *gin.Context) {
 
 func (a *api) listSites(c *gin.Context) {
 	type site struct {
-		Host    string `json:"host"`
-		Name    string `json:"name"`
-		Privacy string `json:"privacy"`
+		Host     string `json:"host"`
+		Name     string `json:"name"`
+		Privacy  string `json:"privacy"`
+		TimeZone string `json:"time_zone"`
 	}
 	sites := []site{}
 	for _, s := range a.Sites {
-		sites = append(sites, site{s.Host, s.Name, s.Privacy.String()})
+		sites = append(sites, site{s.Host, s.Name, s.Privacy.String(), s.TimeZone})
 	}
 	c.JSON(http.StatusOK, gin.H{"sites": sites, "map_link": optional(a.MapLink)})
 }
 
 type health struct {
-	Status   string `json:"status"`
-	Version  string `json:"version"`
-	Edition  string `json:"edition"`
-	Database string `json:"database"`
+	Status   string       `json:"status"`
+	Version  string       `json:"version"`
+	Edition  string       `json:"edition"`
+	Database string       `json:"database"`
+	Intake   *visit.Queue `json:"intake"`
 }
 
 func (a *api) getLiveness(c *gin.Context) {
 	c.Header("Cache-Control", "no-store")
-	c.JSON(http.StatusOK, health{"alive", a.Version, a.edition().Name(), "not asked"})
+	c.JSON(http.StatusOK, health{"alive", a.Version, a.edition().Name(), "not asked", nil})
 }
 
 // readyWithin bounds how long readiness waits for the database.
 const readyWithin = 2 * time.Second
 
+// getReadiness says whether visits can be accepted, which a database that is
+// away does not prevent for a while.
 func (a *api) getReadiness(c *gin.Context) {
 	ctx, cancel := context.WithTimeout(c, readyWithin)
 	defer cancel()
-	c.Header("Cache-Control", "no-store")
-	if a.Store.Ping(ctx) != nil {
-		c.JSON(http.StatusServiceUnavailable, health{"not ready", a.Version, a.edition().Name(), "does not answer"})
-		return
+	state := a.Intake.State()
+	if state.Away != nil { // the reason may name hosts, and nobody has to sign in here
+		state.Away = optional("the database takes nothing now")
 	}
-	c.JSON(http.StatusOK, health{"ready", a.Version, a.edition().Name(), "answers"})
+	h := health{"ready", a.Version, a.edition().Name(), "answers", &state}
+	if a.Store.Ping(ctx) != nil {
+		h.Database = "does not answer"
+	}
+	status := http.StatusOK
+	if !a.Intake.Room() {
+		h.Status, status = "not ready", http.StatusServiceUnavailable
+	}
+	c.Header("Cache-Control", "no-store")
+	c.JSON(status, h)
 }
 
 func (a *api) getOpenAPI(c *gin.Context) {

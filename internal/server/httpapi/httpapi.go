@@ -36,13 +36,45 @@ type enricher interface {
 // visitStore is all that the handlers need of the database. Its errors may
 // wrap [visit.ErrAway] and [visit.ErrNoVisit].
 type visitStore interface {
-	Add(ctx context.Context, v visit.Visit) (added bool, err error)
+	Oldest(now time.Time) time.Time
+	Kept(ctx context.Context) (visit.Kept, error)
 	Visits(ctx context.Context, f visit.Filter, before uuid.UUID, limit int) ([]visit.Visit, error)
 	Visit(ctx context.Context, id uuid.UUID) (visit.Visit, error)
-	Count(ctx context.Context, f visit.Filter) (visit.Count, error)
-	Countries(ctx context.Context, f visit.Filter) ([]visit.CountryCount, error)
-	Places(ctx context.Context, f visit.Filter) ([]visit.PlaceCount, visit.Pointless, error)
+	Count(ctx context.Context, f visit.Filter, now time.Time) (visit.Count, error)
+	Arrived(ctx context.Context, f visit.Filter, after int64, limit int) ([]visit.Arrived, error)
+	LastArrival(ctx context.Context) (int64, error)
+	Arrive(ctx context.Context, batch []visit.Arrival) (visit.Outcome, error)
+
+	VisitsFrom(ctx context.Context, f visit.Filter, after uuid.UUID, limit int) ([]visit.Visit, error)
+
+	Tally(ctx context.Context, f visit.Filter, by visit.By, now time.Time) (visit.Tally, error)
+	Timeline(ctx context.Context, f visit.Filter, unit string, zone *time.Location, now time.Time) ([]visit.TimeCount, visit.Tally, error)
+	FirstSeen(ctx context.Context, site string, by visit.By) (map[string]time.Time, error)
+	Visitors(ctx context.Context, f visit.Filter) ([]visit.TimeCount, error)
+	Days(ctx context.Context, site string, now time.Time) ([]time.Time, error)
+	Verify(ctx context.Context, site string, of time.Time, mend bool) ([]visit.Difference, int64, error)
+
+	Erase(ctx context.Context, e visit.Erasure, now time.Time) (visit.Erased, error)
+	Quarantine(ctx context.Context, limit int) ([]visit.SetApart, int, error)
+	FromQuarantine(ctx context.Context, id uuid.UUID) (visit.SetApart, error)
+	Release(ctx context.Context, id uuid.UUID) (bool, error)
 	Ping(ctx context.Context) error
+}
+
+// queue takes visits in.
+type queue interface {
+	Accept(ctx context.Context, visits []visit.Arrival) (index uint64, err error)
+	Wait(ctx context.Context, index uint64) error
+	Settle(ctx context.Context)
+	State() visit.Queue
+	Room() bool
+}
+
+// privacy leaves of a visit what its site keeps.
+type privacy interface {
+	Keep(v visit.Visit, mode visit.Mode, private bool) (visit.Visit, error)
+	Hashes(site string, a netip.Addr) ([]string, error)
+	NextKey(now time.Time) time.Time
 }
 
 // ProxySettings say which proxies are trusted, as the configuration does.
@@ -57,6 +89,8 @@ type Site struct {
 	Host    string
 	Name    string
 	Privacy visit.Mode
+	// TimeZone is the one that the site's days are of.
+	TimeZone string
 }
 
 // Options says what an API is made of. Every field is required.
@@ -70,7 +104,14 @@ type Options struct {
 	Watch      *checkup.Watch
 	Metrics    *Metrics
 	Store      visitStore
-	Sites      []Site
+	Intake     queue
+	Privacy    privacy
+	Marker     visit.Marker
+	// Arrivals gives a channel that is closed when visits have been stored, and
+	// Stopping is closed when the service stops.
+	Arrivals func() <-chan struct{}
+	Stopping <-chan struct{}
+	Sites    []Site
 
 	// Shelf has the editions; Rebuild makes another of the configured sources, and
 	// Recorrect reads the corrections again after they changed.
@@ -78,6 +119,8 @@ type Options struct {
 	Rebuild    func()
 	Recorrect  func(context.Context) error
 	AtlasStore atlasStore
+	// Publish makes the edition in use answer in SQL, and gives its ranges.
+	Publish func(context.Context) (int64, error)
 	// KnownPoints is a file that editions are held against, "" for none.
 	KnownPoints string
 	Areas       []geo.Area
@@ -133,8 +176,21 @@ var routes = []route{
 	{http.MethodPost, "/v1/visits", true, access.Page, (*api).addVisit},
 	{http.MethodGet, "/v1/visits", false, access.Admin, (*api).listVisits},
 	{http.MethodGet, "/v1/visits/:id", false, access.Admin, (*api).getVisit},
-	{http.MethodGet, "/v1/reports/countries", false, access.Admin, (*api).reportCountries},
-	{http.MethodGet, "/v1/reports/places", false, access.Admin, (*api).reportPlaces},
+	{http.MethodGet, "/v1/visits/state", false, access.Admin, (*api).getState},
+	{http.MethodGet, "/v1/visits/stream", false, access.Admin, (*api).streamVisits},
+	{http.MethodGet, "/v1/visits/export", false, access.Admin, (*api).exportVisits},
+	{http.MethodPost, importPath, false, access.Admin, (*api).importVisits},
+	{http.MethodPost, "/v1/visits/erase", false, access.Admin, (*api).eraseVisits},
+	{http.MethodPost, "/v1/visits/verify", false, access.Admin, (*api).verifyVisits},
+	{http.MethodGet, "/v1/visits/quarantine", false, access.Admin, (*api).listQuarantine},
+	{http.MethodPost, "/v1/visits/quarantine/:id", false, access.Admin, (*api).replayVisit},
+	{http.MethodDelete, "/v1/visits/quarantine/:id", false, access.Admin, (*api).dropVisit},
+	{http.MethodGet, "/v1/reports/timeline", false, access.Admin, (*api).getTimeline},
+	{http.MethodGet, "/v1/reports/hours", false, access.Admin, (*api).getHours},
+	{http.MethodGet, "/v1/reports/visitors", false, access.Admin, (*api).getVisitors},
+	{http.MethodGet, "/v1/reports/grid", false, access.Admin, (*api).getGrid},
+	{http.MethodGet, "/v1/reports/distances", false, access.Admin, (*api).getDistances},
+	{http.MethodGet, "/v1/reports/:by", false, access.Admin, (*api).getReport},
 	{http.MethodGet, "/v1/checkup", false, access.Admin, (*api).getCheckup},
 	{http.MethodGet, "/metrics", false, access.Server, (*api).getMetrics},
 	{http.MethodGet, "/v1/sites", false, access.Admin, (*api).listSites},
@@ -154,6 +210,7 @@ var routes = []route{
 	{http.MethodPost, "/v1/atlas/describe", false, access.Admin, (*api).describeFile},
 	{http.MethodGet, "/v1/atlas/samples", false, access.Server, (*api).getSamples},
 	{http.MethodGet, "/v1/atlas/export", false, access.Admin, (*api).exportEdition},
+	{http.MethodPost, "/v1/atlas/publish", false, access.Admin, (*api).publishEdition},
 	{http.MethodPost, "/v1/atlas/reread", false, access.Admin, (*api).rereadVisits},
 	{http.MethodGet, "/v1/corrections", false, access.Admin, (*api).listCorrections},
 	{http.MethodPost, "/v1/corrections", false, access.Admin, (*api).addCorrection},
@@ -248,7 +305,14 @@ func (a *api) recover(c *gin.Context) {
 	c.Next()
 }
 
+// importPath takes files of any size, bit by bit.
+const importPath = "/v1/visits/import"
+
 func (a *api) limitBody(c *gin.Context) {
+	if c.FullPath() == importPath {
+		c.Next()
+		return
+	}
 	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, a.MaxBody[a.door])
 	c.Next()
 }

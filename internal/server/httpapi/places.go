@@ -214,11 +214,17 @@ func point(c *gin.Context) (p geo.Point, given bool, err error) {
 	return p, true, nil
 }
 
-func (a *api) getTownsNear(c *gin.Context) {
+// requiredPoint is point where there must be one.
+func requiredPoint(c *gin.Context) (geo.Point, error) {
 	p, given, err := point(c)
 	if err == nil && !given {
 		err = badField("latitude, longitude", "they are missing", "Give both in degrees, or at=geo:38.72,-9.14.")
 	}
+	return p, err
+}
+
+func (a *api) getTownsNear(c *gin.Context) {
+	p, err := requiredPoint(c)
 	count, people := 0, 0
 	if err == nil {
 		count, err = intOf(c, "count", 5, 1, 100)

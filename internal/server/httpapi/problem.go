@@ -15,6 +15,7 @@ import (
 	"eastporch/internal/core/visit"
 	"eastporch/internal/editions"
 	"eastporch/internal/server/access"
+	"eastporch/internal/server/intake"
 )
 
 // A problem is a problem document of RFC 9457, with a hint and the request's
@@ -93,6 +94,12 @@ func toProblem(err error) problem {
 	case errors.Is(err, visit.ErrNoVisit):
 		p = badRequest("no-such-visit", "There is no such visit", err.Error()+".", "It may be of another database, or erased. List visits with GET /v1/visits.")
 		p.Status = http.StatusNotFound
+	case errors.Is(err, intake.ErrFull):
+		p = badRequest("queue-full", "The queue of visits is full", "The visits were not taken in.", "Send them again when Retry-After has passed; the database has to take what waits first.")
+		p.Status = http.StatusServiceUnavailable
+	case errors.Is(err, intake.ErrStopped):
+		p = badRequest("stopping", "The service stops", "The visits were not taken in.", "Send them again in a moment.")
+		p.Status = http.StatusServiceUnavailable
 	case errors.Is(err, visit.ErrAway):
 		p = badRequest("database-away", "The database does not answer", "The request was not carried out, and nothing was stored.", "Try again in a moment; /readyz says when the service is ready.")
 		p.Status = http.StatusServiceUnavailable

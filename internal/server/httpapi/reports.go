@@ -1,74 +1,496 @@
 package httpapi
 
 import (
-	"net/http"
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/visit"
 )
 
-func (a *api) reportCountries(c *gin.Context) {
-	f, count, ok := a.counted(c)
-	if !ok {
-		return
-	}
-	list, err := a.Store.Countries(c, f)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	type row struct {
-		visit.CountryCount
-		Name  *string `json:"name"`
-		Share float64 `json:"share"`
-	}
-	rows := []row{}
-	for _, r := range list {
-		line := row{CountryCount: r, Share: float64(r.Visits) / float64(max(1, count.Matching))}
-		if r.CountryCode != nil {
-			if country, ok := almanac.ByCode(*r.CountryCode); ok {
-				line.Name = &country.Name
-			}
-		}
-		rows = append(rows, line)
-	}
-	c.Header("Cache-Control", "private, no-store")
-	c.JSON(http.StatusOK, gin.H{"site": f.Site, "count": count, "rows": rows})
+// reportRow is a line of a report: something that visits have in common, and
+// how many have it. What does not apply is null.
+type reportRow struct {
+	Key  string  `json:"key"`
+	Name *string `json:"name"` // in words; null where there is none
+	visit.Place
+	Names  placeNames `json:"names"`
+	Visits int64      `json:"visits"`
+	Share  float64    `json:"share"`
+	// Before is how many there were in the time before, as long as this one.
+	Before    *int64  `json:"before"`
+	FirstSeen *string `json:"first_seen"` // a day in UTC
+	// Filter picks these visits in GET /v1/visits.
+	Filter map[string]string `json:"filter"`
 }
 
-func (a *api) reportPlaces(c *gin.Context) {
-	f, count, ok := a.counted(c)
+type placeNames struct {
+	Country *string `json:"country"`
+	Region  *string `json:"region"`
+}
+
+// answered says what a report's figures come from.
+type answered struct {
+	Site string `json:"site"`
+	By   string `json:"by"`
+	// Total are the visits that were counted; marked ones are left out.
+	Total int64  `json:"total"`
+	From  string `json:"from"` // "counts" or "rows"
+	// Scanned is how many rows were read, and Partial that there were more.
+	Scanned int64 `json:"scanned"`
+	Partial bool  `json:"partial"`
+}
+
+func answeredBy(f visit.Filter, by string, t visit.Tally, total int64) answered {
+	from := "rows"
+	if t.Counted {
+		from = "counts"
+	}
+	return answered{Site: f.Site, By: by, Total: total, From: from, Scanned: t.Scanned, Partial: t.Partial}
+}
+
+// report says how a report by something is made: of which counts, and what the
+// line of a key is.
+type report struct {
+	by   visit.By
+	line func(key string) (reportRow, bool) // false leaves the key out
+}
+
+var reports = map[string]report{
+	"countries": {visit.ByCountry, countryLine},
+	"regions":   {visit.ByPlace, regionLine},
+	"towns":     {visit.ByPlace, townLine},
+	"zones":     {visit.ByPlace, zoneLine},
+	"places":    {visit.ByPlace, placeLine},
+	"networks":  {visit.ByNetwork, networkLine},
+	"paths":     {visit.ByPath, plainLine("path")},
+	"referrers": {visit.ByReferrer, plainLine("referrer")},
+	"languages": {visit.ByLanguage, plainLine("language")},
+	"labels":    {visit.ByLabel, plainLine("label")},
+	"links":     {visit.ByLink, plainLine("link")},
+}
+
+func countryLine(key string) (reportRow, bool) {
+	if key == "" {
+		return reportRow{Filter: map[string]string{"level": string(atlas.None)}}, true
+	}
+	r := reportRow{Key: key, Filter: map[string]string{"country_code": key}}
+	r.CountryCode = &key
+	r.nameCountry()
+	r.Name = r.Names.Country
+	return r, true
+}
+
+func (r *reportRow) nameCountry() {
+	if r.CountryCode == nil {
+		return
+	}
+	if country, ok := almanac.ByCode(*r.CountryCode); ok {
+		r.Names.Country = &country.Name
+	}
+	if r.RegionCode != nil {
+		if name, ok := almanac.Region(*r.RegionCode); ok {
+			r.Names.Region = &name
+		}
+	}
+}
+
+func regionLine(key string) (reportRow, bool) {
+	p := visit.ReadPlaceKey(key)
+	if p.RegionCode == nil {
+		return reportRow{}, false
+	}
+	r := reportRow{Key: *p.RegionCode, Place: visit.Place{Level: string(atlas.Region), CountryCode: p.CountryCode, RegionCode: p.RegionCode}}
+	r.nameCountry()
+	r.Name, r.Filter = r.Names.Region, map[string]string{"region_code": *p.RegionCode}
+	return r, true
+}
+
+func townLine(key string) (reportRow, bool) {
+	p := visit.ReadPlaceKey(key)
+	if p.City == nil {
+		return reportRow{}, false
+	}
+	r := reportRow{Key: strings.Join([]string{value(p.CountryCode), value(p.RegionCode), *p.City}, "/"), Name: p.City, Place: p}
+	r.nameCountry()
+	r.Filter = map[string]string{"city": *p.City}
+	r.addCodes()
+	return r, true
+}
+
+func (r *reportRow) addCodes() {
+	if r.CountryCode != nil {
+		r.Filter["country_code"] = *r.CountryCode
+	}
+	if r.RegionCode != nil {
+		r.Filter["region_code"] = *r.RegionCode
+	}
+}
+
+func zoneLine(key string) (reportRow, bool) {
+	p := visit.ReadPlaceKey(key)
+	if p.TimeZone == nil {
+		return reportRow{}, false
+	}
+	return reportRow{Key: *p.TimeZone, Name: p.TimeZone, Place: visit.Place{TimeZone: p.TimeZone}, Filter: map[string]string{"time_zone": *p.TimeZone}}, true
+}
+
+// placeLine is a place with a point, of any level.
+func placeLine(key string) (reportRow, bool) {
+	p := visit.ReadPlaceKey(key)
+	if p.Latitude == nil || p.Longitude == nil || p.CountryCode == nil {
+		return reportRow{}, false
+	}
+	r := reportRow{Key: strings.Join([]string{p.Level, value(p.CountryCode), value(p.RegionCode), value(p.City), number(*p.Latitude), number(*p.Longitude)}, "/"), Place: p}
+	r.nameCountry()
+	r.Filter = map[string]string{"level": p.Level}
+	r.addCodes()
+	for _, name := range []*string{r.City, r.Names.Region, r.Names.Country} {
+		if r.Name == nil {
+			r.Name = name
+		}
+	}
+	if p.City != nil {
+		r.Filter = map[string]string{"city": *p.City}
+		r.addCodes()
+	}
+	return r, true
+}
+
+func networkLine(key string) (reportRow, bool) {
+	if key == "" {
+		return reportRow{Filter: map[string]string{}}, true
+	}
+	asNumber, operator, _ := strings.Cut(key, " ")
+	name := operator
+	if asNumber != "" {
+		name = strings.TrimSpace(operator + " (AS" + asNumber + ")")
+	}
+	return reportRow{Key: key, Name: &name, Filter: map[string]string{"network": key}}, true
+}
+
+func plainLine(filter string) func(string) (reportRow, bool) {
+	return func(key string) (reportRow, bool) {
+		if key == "" {
+			return reportRow{Filter: map[string]string{}}, true
+		}
+		return reportRow{Key: key, Name: &key, Filter: map[string]string{filter: key}}, true
+	}
+}
+
+func value(s *string) string {
+	if s == nil {
+		return ""
+	}
+	return *s
+}
+
+func number(f float64) string { return strconv.FormatFloat(f, 'f', -1, 64) }
+
+const (
+	reportRows = 1000   // of a report, unless it is asked for more or fewer
+	reportMost = 50_000 // rows
+)
+
+func (a *api) getReport(c *gin.Context) {
+	name := c.Param("by")
+	how, ok := reports[name]
+	if !ok {
+		a.fail(c, badField("by", fmt.Sprintf("there is no report by %.40q", name), "There are "+strings.Join(slices.Sorted(maps.Keys(reports)), ", ")+"."))
+		return
+	}
+	limit, err := intOf(c, "limit", reportRows, 1, reportMost)
+	compare, fresh := c.Query("compare"), c.Query("new")
+	if err == nil && compare != "" && compare != "before" {
+		err = badField("compare", fmt.Sprintf("%.20q is nothing to compare with", compare), "Give before, or leave it out.")
+	}
+	if err == nil && fresh != "" && (fresh != "true" || how.by != visit.ByCountry) {
+		err = badField("new", "it picks new countries", "Give true, with the report of countries.")
+	}
+	f, count, ok := a.countedOr(c, err)
 	if !ok {
 		return
 	}
-	places, pointless, err := a.Store.Places(c, f)
+	t, err := a.Store.Tally(c, f, how.by, a.Now())
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	type names struct {
-		Country string  `json:"country"`
-		Region  *string `json:"region"`
-	}
-	type row struct {
-		visit.PlaceCount
-		Names names `json:"names"`
-	}
-	rows := []row{}
-	for _, p := range places {
-		line := row{PlaceCount: p}
-		if country, ok := almanac.ByCode(p.CountryCode); ok {
-			line.Names.Country = country.Name
+	rows, order := map[string]*reportRow{}, []string{}
+	for _, k := range t.Keys {
+		line, ok := how.line(k.Key)
+		if !ok {
+			continue
 		}
-		if p.RegionCode != nil {
-			if name, ok := almanac.Region(*p.RegionCode); ok {
-				line.Names.Region = &name
+		if rows[line.Key] == nil {
+			rows[line.Key] = &line
+			order = append(order, line.Key)
+		}
+		rows[line.Key].Visits += k.Visits
+	}
+	total := t.Sum()
+	if how.by == visit.ByLabel || how.by == visit.ByLink { // of which a visit may have none, or several
+		all, err := a.Store.Tally(c, f, visit.ByAll, a.Now())
+		if err != nil {
+			a.fail(c, err)
+			return
+		}
+		total = all.Sum()
+	}
+	if compare != "" {
+		if err := a.compare(c, f, how, rows); err != nil {
+			a.fail(c, err)
+			return
+		}
+	}
+	if how.by == visit.ByCountry {
+		seen, err := a.Store.FirstSeen(c, f.Site, how.by)
+		if err != nil {
+			a.fail(c, err)
+			return
+		}
+		for key, r := range rows {
+			if at, ok := seen[key]; ok {
+				day := at.Format(time.DateOnly)
+				r.FirstSeen = &day
 			}
 		}
-		rows = append(rows, line)
+	}
+	list, rest := []reportRow{}, int64(0)
+	for _, key := range order {
+		r := rows[key]
+		r.Share = float64(r.Visits) / float64(max(1, total))
+		if fresh != "" && (r.FirstSeen == nil || *r.FirstSeen < f.From.UTC().Format(time.DateOnly)) {
+			continue
+		}
+		list = append(list, *r)
+	}
+	slices.SortStableFunc(list, func(a, b reportRow) int { return cmp.Compare(b.Visits, a.Visits) })
+	for _, r := range list[min(limit, len(list)):] {
+		rest += r.Visits
+	}
+	kept, err := a.Store.Kept(c)
+	if err != nil {
+		a.fail(c, err)
+		return
 	}
 	c.Header("Cache-Control", "private, no-store")
-	c.JSON(http.StatusOK, gin.H{"site": f.Site, "count": count, "rows": rows, "no_point": pointless})
+	a.answerList(c, "rows", struct {
+		answered
+		Count     visit.Count     `json:"count"`
+		Rows      []reportRow     `json:"rows"`
+		Rest      int64           `json:"rest"` // visits of the rows that were left out
+		NoPoint   visit.Pointless `json:"no_point"`
+		RowsSince *time.Time      `json:"rows_since"` // before it only counts are kept
+	}{answeredBy(f, name, t, total), count, list[:min(limit, len(list))], rest, pointless(how.by, t), kept.Since})
+}
+
+// compare puts beside each row how many visits there were in the time before.
+func (a *api) compare(c *gin.Context, f visit.Filter, how report, rows map[string]*reportRow) error {
+	if f.From.IsZero() {
+		return badField("compare", "the time before is not known without from", "Give from, and to where it is not now.")
+	}
+	to := f.To
+	if to.IsZero() {
+		to = a.Now()
+	}
+	f.To, f.From = f.From, f.From.Add(-to.Sub(f.From))
+	t, err := a.Store.Tally(c, f, how.by, a.Now())
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		r.Before = new(int64)
+	}
+	for _, k := range t.Keys {
+		if line, ok := how.line(k.Key); ok && rows[line.Key] != nil {
+			*rows[line.Key].Before += k.Visits
+		}
+	}
+	return nil
+}
+
+// pointless counts the visits that no map can show, where places were counted.
+func pointless(by visit.By, t visit.Tally) (p visit.Pointless) {
+	if by != visit.ByPlace {
+		return p
+	}
+	for _, k := range t.Keys {
+		switch place := visit.ReadPlaceKey(k.Key); {
+		case place.Level == "set aside":
+			p.SetAside += k.Visits
+		case place.Latitude == nil:
+			p.Unknown += k.Visits
+		}
+	}
+	return p
+}
+
+// countedOr is counted for a request of which something else may be wrong.
+func (a *api) countedOr(c *gin.Context, err error) (visit.Filter, visit.Count, bool) {
+	if err != nil {
+		a.fail(c, err)
+		return visit.Filter{}, visit.Count{}, false
+	}
+	return a.counted(c)
+}
+
+var units = map[string]time.Duration{"quarter": 15 * time.Minute, "hour": time.Hour, "day": 24 * time.Hour, "week": 7 * 24 * time.Hour, "month": 30 * 24 * time.Hour}
+
+// timelineMost bounds the units of a timeline.
+const timelineMost = 5000
+
+func (a *api) getTimeline(c *gin.Context) {
+	f, err := a.filter(c)
+	unit, zoneName := c.DefaultQuery("unit", "day"), c.Query("zone")
+	if zoneName == "" {
+		zoneName = a.sites[f.Site].TimeZone
+	}
+	zone, err2 := time.LoadLocation(zoneName)
+	switch {
+	case err != nil:
+	case units[unit] == 0:
+		err = badField("unit", fmt.Sprintf("%.20q is no unit", unit), "Give quarter, hour, day, week or month.")
+	case err2 != nil || zoneName == "Local":
+		err = badField("zone", fmt.Sprintf("%.40q is no time zone", zoneName), "Give a name of the IANA database, such as Europe/Lisbon.")
+	case f.From.IsZero():
+		err = badField("from", "it is missing", "Give the time that the timeline begins at.")
+	}
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	to := f.To
+	if to.IsZero() {
+		to = a.Now()
+	}
+	if n := to.Sub(f.From) / units[unit]; n > timelineMost {
+		a.fail(c, badField("unit", fmt.Sprintf("that would be %d units", n), fmt.Sprintf("At most %d are given; take a longer unit or a shorter time.", timelineMost)))
+		return
+	}
+	a.settle(c)
+	list, t, err := a.Store.Timeline(c, f, unit, zone, a.Now())
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	rows, total := filled(list, unit, f.From.In(zone), to)
+	c.Header("Cache-Control", "private, no-store")
+	a.answerList(c, "rows", struct {
+		answered
+		Unit string            `json:"unit"`
+		Zone string            `json:"zone"`
+		Rows []visit.TimeCount `json:"rows"`
+	}{answeredBy(f, "timeline", t, total), unit, zone.String(), rows})
+}
+
+// filled puts the units without visits in between, from the one that holds from
+// to the one before to.
+func filled(list []visit.TimeCount, unit string, from, to time.Time) (rows []visit.TimeCount, total int64) {
+	visits := map[int64]int64{}
+	for _, t := range list {
+		visits[t.From.Unix()] = t.Visits
+		total += t.Visits
+	}
+	rows = []visit.TimeCount{}
+	for at := unitOf(from, unit); at.Before(to) && len(rows) <= timelineMost; at = nextUnit(at, unit) {
+		rows = append(rows, visit.TimeCount{From: at, Visits: visits[at.Unix()]})
+	}
+	return rows, total
+}
+
+// unitOf gives when the unit that t is in began, by the calendar of its zone.
+func unitOf(t time.Time, unit string) time.Time {
+	year, month, day := t.Date()
+	switch unit {
+	case "quarter", "hour":
+		_, offset := t.Zone() // the wall clock's, since offsets may be no whole hours
+		shift := time.Duration(offset) * time.Second
+		return t.Add(shift).Truncate(units[unit]).Add(-shift)
+	case "week":
+		day -= (int(t.Weekday()) + 6) % 7
+	case "month":
+		day = 1
+	}
+	return time.Date(year, month, day, 0, 0, 0, 0, t.Location())
+}
+
+func nextUnit(t time.Time, unit string) time.Time {
+	switch unit {
+	case "day":
+		return t.AddDate(0, 0, 1)
+	case "week":
+		return t.AddDate(0, 0, 7)
+	case "month":
+		return t.AddDate(0, 1, 0)
+	}
+	return t.Add(units[unit])
+}
+
+// getHours counts visits by the hour of the week where the visitors are.
+func (a *api) getHours(c *gin.Context) {
+	f, _, ok := a.counted(c)
+	if !ok {
+		return
+	}
+	t, err := a.Store.Tally(c, f, visit.ByHour, a.Now())
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	type hour struct {
+		Weekday int   `json:"weekday"` // 1 is Monday (ISO 8601)
+		Hour    int   `json:"hour"`
+		Visits  int64 `json:"visits"`
+	}
+	rows := make([]hour, 7*24)
+	for i := range rows {
+		rows[i] = hour{Weekday: i/24 + 1, Hour: i % 24}
+	}
+	for _, k := range t.Keys {
+		if i, err := strconv.Atoi(k.Key); err == nil && i >= 0 && i < len(rows) {
+			rows[i].Visits = k.Visits
+		}
+	}
+	c.Header("Cache-Control", "private, no-store")
+	a.answerList(c, "rows", struct {
+		answered
+		Rows []hour `json:"rows"`
+	}{answeredBy(f, "hours", t, t.Sum()), rows})
+}
+
+// getVisitors gives the distinct visitors of each day.
+func (a *api) getVisitors(c *gin.Context) {
+	f, err := a.filter(c)
+	if err == nil && !f.OnlyTimes() {
+		err = badField("site", "visitors are told apart for a site and day only", "Leave all filters but site, from and to out.")
+	}
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	a.settle(c)
+	rows, err := a.Store.Visitors(c, f)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	t := visit.Tally{Counted: true}
+	var total int64
+	for _, r := range rows {
+		total += r.Visits
+	}
+	c.Header("Cache-Control", "private, no-store")
+	a.answerList(c, "rows", struct {
+		answered
+		Rows []visit.TimeCount `json:"rows"`
+	}{answeredBy(f, "visitors", t, total), append([]visit.TimeCount{}, rows...)})
 }

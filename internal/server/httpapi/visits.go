@@ -2,14 +2,13 @@ package httpapi
 
 import (
 	"bytes"
-	"crypto/rand"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
-	"net/netip"
-	"net/textproto"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -22,166 +21,7 @@ import (
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
-	"eastporch/internal/server/access"
 )
-
-// ahead is how far the time of a given id may lie in the future.
-const ahead = 5 * time.Minute
-
-// newVisit is the body of a visit to store.
-type newVisit struct {
-	ID       *string `json:"id"`
-	Site     string  `json:"site"`
-	Path     string  `json:"path"`
-	Referrer *string `json:"referrer"`
-	seen
-}
-
-type stored struct {
-	ID     uuid.UUID    `json:"id"`
-	Time   time.Time    `json:"time"`
-	Stored bool         `json:"stored"`
-	Visit  *visit.Visit `json:"visit,omitempty"`
-}
-
-func (a *api) addVisit(c *gin.Context) {
-	v, mode, err := a.readVisit(c)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	v = v.Keep(mode)
-	added, err := a.Store.Add(c, v)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	answer := stored{ID: v.ID, Time: v.Time, Stored: added}
-	if wantsRepresentation(c) {
-		if !added { // the first wins
-			if v, err = a.Store.Visit(c, v.ID); err != nil {
-				a.fail(c, err)
-				return
-			}
-		}
-		answer.Visit = &v
-		c.Header("Preference-Applied", "return=representation")
-	}
-	private(c)
-	status := http.StatusCreated
-	if !added {
-		status = http.StatusOK
-	}
-	c.JSON(status, answer)
-}
-
-// readVisit checks a visit and enriches it.
-func (a *api) readVisit(c *gin.Context) (visit.Visit, visit.Mode, error) {
-	var body newVisit
-	if err := readJSON(c, &body, false); err != nil {
-		return visit.Visit{}, 0, err
-	}
-	site, ok := a.sites[body.Site]
-	if !ok {
-		return visit.Visit{}, 0, badField("site", fmt.Sprintf("%.64q is not a configured site", body.Site), "Configured are "+a.siteList()+".")
-	}
-	who := callerOf(c)
-	if who.key != nil && !who.key.MayUse(site.Host) {
-		return visit.Visit{}, 0, forbidden("site", "The key is bound to other sites", fmt.Sprintf("This key may not be used for %s.", site.Host), "Use a key that is bound to this site.")
-	}
-	if (body.ID != nil || body.Peer != nil || body.Headers != nil) && !who.scope.Includes(access.Server) {
-		return visit.Visit{}, 0, lacks(who.scope, access.Server)
-	}
-	now := a.Now()
-	id, at, err := a.identify(body.ID, now)
-	if err != nil {
-		return visit.Visit{}, 0, err
-	}
-	from, header, err := body.request(c)
-	if err != nil {
-		return visit.Visit{}, 0, err
-	}
-	v := visit.Visit{ID: id, Time: at, Site: site.Host, Path: body.Path, Referrer: body.Referrer, Earlier: []visit.Reading{}}
-	if agent := header["User-Agent"]; len(agent) > 0 {
-		v.Agent = &agent[0]
-	}
-	if err := checkTexts(&v); err != nil {
-		return visit.Visit{}, 0, err
-	}
-	v.Card, v.Trail = a.Enrich.Visitor(from, header, at)
-	a.observed(from, header, v.Card, v.Trail)
-	return v, site.Privacy, nil
-}
-
-func (a *api) siteList() string {
-	var hosts []string
-	for _, s := range a.Sites {
-		hosts = append(hosts, s.Host)
-	}
-	return strings.Join(hosts, ", ")
-}
-
-func (a *api) identify(given *string, now time.Time) (uuid.UUID, time.Time, error) {
-	if given == nil {
-		id, err := visit.NewID(now, rand.Reader)
-		at, _ := visit.TimeOf(id)
-		return id, at, err
-	}
-	id, err := uuid.Parse(*given)
-	at, ok := visit.TimeOf(id)
-	switch {
-	case err != nil || !ok:
-		return id, at, badField("id", "this is no UUID of version 7", "Make one whose time is the visit's (RFC 9562), or leave the id out.")
-	case at.After(now.Add(ahead)):
-		return id, at, badField("id", "its time lies more than 5 minutes ahead", "Check the clock of the machine that made it.")
-	}
-	return id, at, nil
-}
-
-// checkTexts refuses what cannot be stored, but shortens an agent, which the
-// visitor's program chose and nobody can mend.
-func checkTexts(v *visit.Visit) error {
-	if !strings.HasPrefix(v.Path, "/") {
-		return badField("path", "it does not begin with /", "Give the path of the page, such as /programme.")
-	}
-	if err := plain.Check(v.Path, visit.MaxPath); err != nil {
-		return badField("path", err.Error(), "Give the path without its query.")
-	}
-	if v.Referrer != nil {
-		if err := plain.Check(*v.Referrer, visit.MaxReferrer); err != nil {
-			return badField("referrer", err.Error(), "Leave it out, or give the page that linked here.")
-		}
-	}
-	if v.Agent != nil {
-		clean := plain.Clean(*v.Agent, visit.MaxAgent)
-		v.Agent = &clean
-	}
-	return nil
-}
-
-// request gives the peer and header that are reported, or those of the request
-// itself where none are.
-func (s seen) request(c *gin.Context) (netip.Addr, map[string][]string, error) {
-	if s.Peer == nil && s.Headers == nil {
-		return peer(c.Request), c.Request.Header, nil
-	}
-	if s.Peer == nil {
-		return netip.Addr{}, nil, badField("peer", "headers are given without it", "Give the address of the other end of the connection that you saw.")
-	}
-	from, err := addr.Parse(*s.Peer)
-	if *s.Peer == "unix" {
-		from, err = netip.Addr{}, nil
-	}
-	if err != nil {
-		return netip.Addr{}, nil, badField("peer", err.Error(), "Give one IPv4 or IPv6 address.")
-	}
-	header := make(map[string][]string, len(s.Headers))
-	for name, lines := range s.Headers {
-		key := textproto.CanonicalMIMEHeaderKey(name)
-		header[key] = append(header[key], lines...)
-	}
-	return from, header, nil
-}
 
 func (a *api) listVisits(c *gin.Context) {
 	limit, before, err := pageOf(c)
@@ -214,6 +54,7 @@ func (a *api) getVisit(c *gin.Context) {
 		a.fail(c, badField("id", "this is no UUID", "Give the id of a visit."))
 		return
 	}
+	a.settle(c)
 	v, err := a.Store.Visit(c, id)
 	if err != nil {
 		a.fail(c, err)
@@ -223,12 +64,24 @@ func (a *api) getVisit(c *gin.Context) {
 	c.JSON(http.StatusOK, v)
 }
 
+// settleWithin bounds how long a question waits for visits that were accepted.
+const settleWithin = time.Second
+
+// settle waits for visits that were accepted before, so that whoever has sent
+// one finds it.
+func (a *api) settle(c *gin.Context) {
+	ctx, cancel := context.WithTimeout(c, settleWithin)
+	defer cancel()
+	a.Intake.Settle(ctx)
+}
+
 // counted reads the filter of a list or report and counts what it picks; where
 // ok is false the request has been answered with the problem.
 func (a *api) counted(c *gin.Context) (f visit.Filter, count visit.Count, ok bool) {
 	f, err := a.filter(c)
 	if err == nil {
-		count, err = a.Store.Count(c, f)
+		a.settle(c)
+		count, err = a.Store.Count(c, f, a.Now())
 	}
 	if err != nil {
 		a.fail(c, err)
@@ -240,7 +93,9 @@ func (a *api) counted(c *gin.Context) (f visit.Filter, count visit.Count, ok boo
 func (a *api) filter(c *gin.Context) (visit.Filter, error) {
 	f := visit.Filter{
 		Site: c.Query("site"), CountryCode: c.Query("country_code"), City: c.Query("city"),
-		Level: atlas.Level(c.Query("level")), Path: c.Query("path"),
+		Level: atlas.Level(c.Query("level")), Path: c.Query("path"), RegionCode: c.Query("region_code"),
+		Referrer: c.Query("referrer"), Language: c.Query("language"), TimeZone: c.Query("time_zone"), Network: c.Query("network"),
+		Label: c.Query("label"), Link: c.Query("link"), Mark: c.Query("mark"),
 	}
 	if _, ok := a.sites[f.Site]; !ok {
 		return f, badField("site", fmt.Sprintf("%.64q is not a configured site", f.Site), "Configured are "+a.siteList()+".")
@@ -271,23 +126,28 @@ func (a *api) filter(c *gin.Context) (visit.Filter, error) {
 		}
 		f.SetAside = &aside
 	}
-	for name, text := range map[string]string{"city": f.City, "path": f.Path} {
+	if f.Mark != "" && !slices.Contains(visit.MarkWords, f.Mark) {
+		return f, badField("mark", fmt.Sprintf("%.20q is no mark", f.Mark), "Give "+strings.Join(visit.MarkWords, ", ")+".")
+	}
+	if text := c.Query("prefix"); text != "" {
+		prefix, err := addr.ParsePrefix(text)
+		if err != nil {
+			return f, badField("prefix", err.Error(), "Give an address, or a prefix such as 198.18.3.0/24.")
+		}
+		f.Within = prefix
+	}
+	if !f.From.IsZero() && !f.To.IsZero() && !f.From.Before(f.To) {
+		return f, badField("to", "it is not after from", "Give a later time, or leave one of the two out.")
+	}
+	for name, text := range map[string]string{
+		"city": f.City, "path": f.Path, "region_code": f.RegionCode, "referrer": f.Referrer, "language": f.Language,
+		"time_zone": f.TimeZone, "network": f.Network, "label": f.Label, "link": f.Link,
+	} {
 		if err := plain.Check(text, visit.MaxPath); err != nil {
 			return f, badField(name, err.Error(), "Give it as plain text.")
 		}
 	}
 	return f, nil
-}
-
-func wantsRepresentation(c *gin.Context) bool {
-	for _, line := range c.Request.Header.Values("Prefer") {
-		for part := range strings.SplitSeq(line, ",") {
-			if strings.EqualFold(strings.TrimSpace(part), "return=representation") {
-				return true
-			}
-		}
-	}
-	return false
 }
 
 // readJSON reads one JSON value into body. A field that body does not have, a
@@ -297,15 +157,20 @@ func readJSON(c *gin.Context, body any, mayBeEmpty bool) error {
 	if err != nil {
 		return err
 	}
+	if mayBeEmpty && len(bytes.TrimSpace(text)) == 0 {
+		return nil
+	}
+	return decode(text, body)
+}
+
+// decode is readJSON of a text.
+func decode(text []byte, body any) error {
 	if len(bytes.TrimSpace(text)) == 0 {
-		if mayBeEmpty {
-			return nil
-		}
 		return badRequest("bad-json", "The body is not usable JSON", "The body is empty.", "Send a JSON object.")
 	}
 	decoder := json.NewDecoder(bytes.NewReader(text))
 	decoder.DisallowUnknownFields()
-	err = decoder.Decode(body)
+	err := decoder.Decode(body)
 	if err == nil && decoder.More() {
 		err = errors.New("something follows the JSON object")
 	}

@@ -2,8 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
 	"net/netip"
 	"time"
 
@@ -79,12 +77,16 @@ func (s *Store) Reread(ctx context.Context, since time.Time, again func(visit.Vi
 	for {
 		n := 0
 		err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-			rows, _ := tx.Query(ctx, `SELECT id, time, site, path, referrer, agent, card, trail, earlier FROM visit WHERE id > $1 ORDER BY id LIMIT $2 FOR UPDATE`, after, rereadBatch)
-			visits, err := pgx.CollectRows(rows, scanVisit)
+			if err := takeTurn(ctx, tx, arrivals); err != nil {
+				return err
+			}
+			rows, _ := tx.Query(ctx, `SELECT `+visitColumns+` FROM visit JOIN answer ON answer.id = visit.answer WHERE visit.id > $1 ORDER BY visit.id LIMIT $2 FOR UPDATE OF visit`, after, rereadBatch)
+			visits, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (visit.Visit, error) { return scan(row) })
 			if err != nil {
 				return err
 			}
 			batch := &pgx.Batch{}
+			var ids []uuid.UUID
 			for _, v := range visits {
 				n++
 				after = v.ID
@@ -93,11 +95,22 @@ func (s *Store) Reread(ctx context.Context, since time.Time, again func(visit.Vi
 					continue
 				}
 				changed++
-				if err := queueReading(batch, v, card); err != nil {
+				if err := queueAnswer(batch, v, card); err != nil {
 					return err
 				}
+				ids = append(ids, v.ID)
 			}
-			return tx.SendBatch(ctx, batch).Close()
+			if len(ids) == 0 {
+				return nil
+			}
+			if _, err := tx.Exec(ctx, `SELECT count_ids($1, -1)`, ids); err != nil {
+				return err
+			}
+			if err := tx.SendBatch(ctx, batch).Close(); err != nil {
+				return err
+			}
+			_, err = tx.Exec(ctx, `SELECT count_ids($1, 1)`, ids)
+			return err
 		})
 		if err != nil {
 			return away(err)
@@ -110,18 +123,17 @@ func (s *Store) Reread(ctx context.Context, since time.Time, again func(visit.Vi
 	}
 }
 
-func queueReading(batch *pgx.Batch, v visit.Visit, card visit.Card) error {
-	text, err := json.Marshal(card)
+func queueAnswer(batch *pgx.Batch, v visit.Visit, card visit.Card) error {
+	v.Card = card
+	row, body, err := v.Row()
 	if err != nil {
-		return fmt.Errorf("card: %w", err)
-	}
-	old, err := json.Marshal([]visit.Reading{{Edition: v.Card.Edition.Name, Whereabouts: v.Card.Whereabouts, Network: v.Card.Network}})
-	if err != nil {
-		return fmt.Errorf("reading: %w", err)
+		return err
 	}
 	w := card.Whereabouts
-	batch.Queue(`UPDATE visit SET card = $2, earlier = earlier || $3::jsonb, level = $4, country_code = $5, region_code = $6, city = $7,
-		latitude = $8, longitude = $9, radius_km = $10 WHERE id = $1`,
-		v.ID, text, old, string(w.Level), w.CountryCode, w.RegionCode, w.City, w.Latitude, w.Longitude, w.RadiusKm)
+	batch.Queue(`INSERT INTO answer VALUES ($1, $2) ON CONFLICT DO NOTHING`, row.AnswerID, string(body))
+	batch.Queue(`UPDATE visit SET answer = $2, card = $3, earlier = earlier || answer, level = $4, country_code = $5, region_code = $6, city = $7,
+		latitude = $8, longitude = $9, radius_km = $10, time_zone = $11, place = $12, network = $13, week_hour = $14 WHERE id = $1`,
+		v.ID, row.AnswerID, string(row.Card), string(w.Level), w.CountryCode, w.RegionCode, w.City, w.Latitude, w.Longitude, w.RadiusKm, w.TimeZone,
+		visit.PlaceKey(w, row.SetAside), null(visit.NetworkKey(card.Network)), row.WeekHour)
 	return nil
 }

@@ -2,44 +2,346 @@ package store
 
 import (
 	"context"
+	"fmt"
+	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"eastporch/internal/core/visit"
 )
 
-// Count counts the visits of a filter, and all of its site.
-func (s *Store) Count(ctx context.Context, f visit.Filter) (visit.Count, error) {
-	conditions, args := where(f)
-	var c visit.Count
-	err := s.pool.QueryRow(ctx, `SELECT (SELECT count(*) FROM visit WHERE `+conditions+`),
-		(SELECT count(*) FROM visit WHERE site = @site)`, args).Scan(&c.Matching, &c.All)
-	return c, away(err)
+// ScanMost bounds how many rows a question reads where no count answers it.
+const ScanMost = 200_000
+
+// dimension is something that visits are counted by.
+type dimension struct {
+	column string // of visit, or "" for what only counts answer
+	quarts bool   // counted by quarter hours too
 }
 
-// Countries counts visits by country, the most first.
-func (s *Store) Countries(ctx context.Context, f visit.Filter) ([]visit.CountryCount, error) {
+var dimensions = map[visit.By]dimension{
+	visit.ByAll:      {"''", true},
+	visit.ByCountry:  {"coalesce(country_code, '')", true},
+	visit.ByPlace:    {"place", false},
+	visit.ByPath:     {"path", false},
+	visit.ByReferrer: {"coalesce(referrer_host, '')", false},
+	visit.ByLanguage: {"language", false},
+	visit.ByNetwork:  {"coalesce(network, '')", false},
+	visit.ByLabel:    {"unnest(labels)", false},
+	visit.ByLink:     {"link", false},
+	visit.ByHour:     {"week_hour::text", false},
+	visit.ByGate:     {"gate", false},
+}
+
+// Tally counts the visits of a filter by something, the most first. Marked
+// visits are left out unless the filter asks for a mark.
+func (s *Store) Tally(ctx context.Context, f visit.Filter, by visit.By, now time.Time) (visit.Tally, error) {
+	d, ok := dimensions[by]
+	if !ok {
+		return visit.Tally{}, fmt.Errorf("visits are not counted by %q", by)
+	}
+	if !f.OnlyTimes() {
+		return s.scanTally(ctx, f, d)
+	}
+	parts, args := s.parts(f, by, d, now)
+	rows, _ := s.pool.Query(ctx, `SELECT key, sum(n)::bigint FROM (`+strings.Join(parts, " UNION ALL ")+`) c
+		WHERE key IS NOT NULL GROUP BY key HAVING sum(n) > 0 ORDER BY 2 DESC, 1`, args)
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[visit.KeyCount])
+	return visit.Tally{Keys: list, Counted: true}, away(err)
+}
+
+func (s *Store) scanTally(ctx context.Context, f visit.Filter, d dimension) (visit.Tally, error) {
 	conditions, args := where(f)
-	rows, _ := s.pool.Query(ctx, `SELECT country_code, count(*) FROM visit WHERE `+conditions+`
-		GROUP BY country_code ORDER BY count(*) DESC, country_code`, args)
-	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[visit.CountryCount])
+	args["most"] = ScanMost
+	if f.Mark == "" {
+		conditions += " AND counted"
+	}
+	// The newest rows first, one more than are read, to know whether there are more.
+	rows, _ := s.pool.Query(ctx, `WITH read AS MATERIALIZED (SELECT * FROM visit WHERE `+conditions+` ORDER BY visit.id DESC LIMIT @most + 1),
+		keys AS (SELECT `+d.column+` AS key FROM read)
+		SELECT key, count(*), (SELECT count(*) FROM read) FROM keys WHERE key IS NOT NULL GROUP BY key ORDER BY 2 DESC, 1`, args)
+	t := visit.Tally{}
+	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (k visit.KeyCount, err error) {
+		err = row.Scan(&k.Key, &k.Visits, &t.Scanned)
+		return k, err
+	})
+	t.Keys, t.Partial = list, t.Scanned > ScanMost
+	return t, away(err)
+}
+
+// parts gives the queries that together hold what a filter with nothing but
+// times picks: whole days, the quarter hours around them, and the rows around
+// those.
+func (s *Store) parts(f visit.Filter, by visit.By, d dimension, now time.Time) ([]string, pgx.NamedArgs) {
+	var parts []string
+	args := pgx.NamedArgs{"site": f.Site, "most": ScanMost}
+	counts := func(dimension string, from, to time.Time) {
+		n := len(args)
+		sql := fmt.Sprintf(`SELECT key, visits AS n FROM rollup WHERE site = @site AND dimension = @d%d`, n)
+		args[fmt.Sprintf("d%d", n)] = dimension
+		if !from.IsZero() {
+			sql += fmt.Sprintf(` AND slot >= @a%d`, n)
+			args[fmt.Sprintf("a%d", n)] = from
+		}
+		if !to.IsZero() {
+			sql += fmt.Sprintf(` AND slot < @b%d`, n)
+			args[fmt.Sprintf("b%d", n)] = to
+		}
+		if by == visit.ByAll {
+			sql += ` AND key = ''`
+		}
+		parts = append(parts, sql)
+	}
+	rows := func(from, to time.Time) {
+		n := len(args)
+		parts = append(parts, fmt.Sprintf(`(SELECT %s AS key, 1 AS n FROM visit WHERE site = @site AND visit.id >= @a%d AND visit.id < @b%d AND counted LIMIT @most)`, d.column, n, n))
+		args[fmt.Sprintf("a%d", n)], args[fmt.Sprintf("b%d", n)] = floor(from), floor(to)
+	}
+	for _, p := range pieces(f.From, f.To, now, d.quarts) {
+		switch p.width {
+		case day:
+			counts(string(by), p.from, p.to)
+		case quarter:
+			counts(string(by)+"/q", p.from, p.to)
+		default:
+			rows(p.from, p.to)
+		}
+	}
+	if len(parts) == 0 { // nothing lies between
+		parts = append(parts, `SELECT '' AS key, 0 AS n WHERE false`)
+	}
+	return parts, args
+}
+
+const (
+	day     = 24 * time.Hour
+	quarter = 15 * time.Minute
+)
+
+// A piece of time is read from counts of a width, or with 0 from rows. A zero
+// from or to is open.
+type piece struct {
+	width    time.Duration
+	from, to time.Time
+}
+
+// pieces parts the time from one to another into days in UTC, the quarter hours
+// around them where quarters are counted, and what is left. What ends now or
+// later has an open end.
+func pieces(from, to, now time.Time, quarters bool) []piece {
+	if to.IsZero() || !to.Before(now) {
+		to = time.Time{}
+	}
+	if !from.IsZero() && !to.IsZero() && !from.Before(to) {
+		return nil
+	}
+	widths := []time.Duration{day}
+	if quarters {
+		widths = append(widths, quarter)
+	}
+	return split(from, to, widths)
+}
+
+func split(from, to time.Time, widths []time.Duration) []piece {
+	if len(widths) == 0 {
+		return []piece{{0, from, to}}
+	}
+	width, finer := widths[0], widths[1:]
+	begin, end := from, to
+	if !from.IsZero() {
+		begin = ceil(from, width)
+	}
+	if !to.IsZero() {
+		end = to.Truncate(width)
+	}
+	if !begin.IsZero() && !end.IsZero() && !begin.Before(end) {
+		return split(from, to, finer)
+	}
+	list := []piece{{width, begin, end}}
+	if from.Before(begin) {
+		list = append(list, split(from, begin, finer)...)
+	}
+	if end.Before(to) {
+		list = append(list, split(end, to, finer)...)
+	}
+	return list
+}
+
+func ceil(t time.Time, width time.Duration) time.Time {
+	floor := t.Truncate(width)
+	if floor.Equal(t) {
+		return floor
+	}
+	return floor.Add(width)
+}
+
+// Timeline counts visits by units of time in a zone: quarter, hour, day, week or
+// month. Units without visits are left out.
+func (s *Store) Timeline(ctx context.Context, f visit.Filter, unit string, zone *time.Location, now time.Time) ([]visit.TimeCount, visit.Tally, error) {
+	bucket := `date_trunc(@unit, t, @zone)`
+	if unit == "quarter" {
+		bucket = `date_bin('15 minutes', t, '2000-01-01Z')`
+	}
+	by, key := visit.ByAll, ""
+	plain := f
+	plain.CountryCode = ""
+	if f.CountryCode != "" {
+		by, key = visit.ByCountry, f.CountryCode
+	}
+	how := visit.Tally{Counted: plain.OnlyTimes()}
+	var parts []string
+	var args pgx.NamedArgs
+	if how.Counted {
+		args = pgx.NamedArgs{"site": f.Site, "key": key, "dimension": string(by) + "/q"}
+		for i, p := range pieces(f.From, f.To, now, true) {
+			a, b := fmt.Sprintf("a%d", i), fmt.Sprintf("b%d", i)
+			if p.width == 0 {
+				parts = append(parts, fmt.Sprintf(`SELECT time AS t, 1 AS n FROM visit WHERE site = @site AND visit.id >= @%s AND visit.id < @%s AND counted AND %s = @key`, a, b, dimensions[by].column))
+				args[a], args[b] = floor(p.from), floor(p.to)
+				continue
+			}
+			sql := `SELECT slot AS t, visits AS n FROM rollup WHERE site = @site AND dimension = @dimension AND key = @key`
+			if !p.from.IsZero() {
+				sql += ` AND slot >= @` + a
+				args[a] = p.from
+			}
+			if !p.to.IsZero() {
+				sql += ` AND slot < @` + b
+				args[b] = p.to
+			}
+			parts = append(parts, sql)
+		}
+	} else {
+		var conditions string
+		conditions, args = where(f)
+		if f.Mark == "" {
+			conditions += " AND counted"
+		}
+		args["most"] = ScanMost
+		parts = []string{`SELECT time AS t, 1 AS n FROM (SELECT time FROM visit WHERE ` + conditions + ` ORDER BY visit.id DESC LIMIT @most) r`}
+	}
+	if len(parts) == 0 {
+		return nil, how, nil
+	}
+	args["unit"], args["zone"] = unit, zone.String()
+	rows, _ := s.pool.Query(ctx, `SELECT `+bucket+`, sum(n)::bigint FROM (`+strings.Join(parts, " UNION ALL ")+`) c GROUP BY 1 HAVING sum(n) > 0 ORDER BY 1`, args)
+	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (t visit.TimeCount, err error) {
+		err = row.Scan(&t.From, &t.Visits)
+		t.From = t.From.In(zone)
+		return t, err
+	})
+	if !how.Counted {
+		for _, t := range list {
+			how.Scanned += t.Visits
+		}
+		how.Partial = how.Scanned >= ScanMost
+	}
+	return list, how, away(err)
+}
+
+// FirstSeen says on which day, in UTC, visits of each key were first counted.
+func (s *Store) FirstSeen(ctx context.Context, site string, by visit.By) (map[string]time.Time, error) {
+	rows, _ := s.pool.Query(ctx, `SELECT key, min(slot) FROM rollup WHERE site = $1 AND dimension = $2 GROUP BY key`, site, string(by))
+	defer rows.Close()
+	seen := map[string]time.Time{}
+	for rows.Next() {
+		var key string
+		var at time.Time
+		if err := rows.Scan(&key, &at); err != nil {
+			return nil, err
+		}
+		seen[key] = at.UTC()
+	}
+	return seen, away(rows.Err())
+}
+
+// Visitors gives the distinct visitors of each day in UTC, as far as they could
+// be told apart.
+func (s *Store) Visitors(ctx context.Context, f visit.Filter) ([]visit.TimeCount, error) {
+	sql, args := `SELECT slot, visits FROM rollup WHERE site = @site AND dimension = 'visitors'`, pgx.NamedArgs{"site": f.Site}
+	if !f.From.IsZero() {
+		sql += ` AND slot > @from - interval '1 day'`
+		args["from"] = f.From
+	}
+	if !f.To.IsZero() {
+		sql += ` AND slot < @to`
+		args["to"] = f.To
+	}
+	rows, _ := s.pool.Query(ctx, sql+` ORDER BY slot`, args)
+	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (t visit.TimeCount, err error) {
+		err = row.Scan(&t.From, &t.Visits)
+		t.From = t.From.UTC()
+		return t, err
+	})
 	return list, away(err)
 }
 
-// Places counts visits by place, the most first, and those without a point.
-func (s *Store) Places(ctx context.Context, f visit.Filter) ([]visit.PlaceCount, visit.Pointless, error) {
-	conditions, args := where(f)
-	rows, _ := s.pool.Query(ctx, `
-		SELECT level, country_code, region_code, city, latitude, longitude, radius_km, count(*)
-		FROM visit WHERE `+conditions+` AND latitude IS NOT NULL
-		GROUP BY level, country_code, region_code, city, latitude, longitude, radius_km
-		ORDER BY count(*) DESC, country_code, city`, args)
-	places, err := pgx.CollectRows(rows, pgx.RowToStructByPos[visit.PlaceCount])
+// Count counts the visits of a filter, and all of its site that are kept; marked
+// ones too. Beyond [ScanMost] the matching ones are no longer counted.
+func (s *Store) Count(ctx context.Context, f visit.Filter, now time.Time) (visit.Count, error) {
+	var c visit.Count
+	err := s.pool.QueryRow(ctx, `SELECT coalesce(sum(visits), 0)::bigint FROM rollup WHERE site = $1 AND dimension = 'all' AND slot >= $2`,
+		f.Site, s.Oldest(now)).Scan(&c.All)
 	if err != nil {
-		return nil, visit.Pointless{}, away(err)
+		return c, away(err)
 	}
-	var p visit.Pointless
-	err = s.pool.QueryRow(ctx, `SELECT count(*) FILTER (WHERE set_aside), count(*) FILTER (WHERE NOT set_aside)
-		FROM visit WHERE `+conditions+` AND latitude IS NULL`, args).Scan(&p.SetAside, &p.Unknown)
-	return places, p, away(err)
+	if f.OnlyTimes() && f.From.IsZero() && f.To.IsZero() {
+		c.Matching = c.All
+		return c, nil
+	}
+	conditions, args := where(f)
+	args["most"] = ScanMost
+	err = s.pool.QueryRow(ctx, `SELECT count(*) FROM (SELECT FROM visit WHERE `+conditions+` LIMIT @most + 1) m`, args).Scan(&c.Matching)
+	if c.Matching > ScanMost {
+		c.Matching, c.More = ScanMost, true
+	}
+	return c, away(err)
+}
+
+// Verify recounts a site's day in UTC from its rows, and gives what differs and
+// how many rows there are. Where mend is true, the counts are put right.
+func (s *Store) Verify(ctx context.Context, site string, of time.Time, mend bool) (differs []visit.Difference, rows int64, err error) {
+	of = of.UTC().Truncate(day)
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		if mend {
+			if err := takeTurn(ctx, tx, arrivals); err != nil {
+				return err
+			}
+		} else if _, err := tx.Exec(ctx, `SET TRANSACTION ISOLATION LEVEL REPEATABLE READ`); err != nil { // one snapshot of both
+			return err
+		}
+		list, _ := tx.Query(ctx, `SELECT coalesce(r.dimension, c.dimension), coalesce(r.slot, c.slot), coalesce(r.key, c.key), coalesce(c.visits, 0), coalesce(r.visits, 0)
+			FROM recount($1, $2) r FULL JOIN (SELECT * FROM rollup WHERE site = $1 AND slot >= $2 AND slot < $2 + interval '1 day') c USING (dimension, slot, key)
+			WHERE coalesce(r.visits, 0) <> coalesce(c.visits, 0) ORDER BY 1, 2, 3`, site, of)
+		if differs, err = pgx.CollectRows(list, pgx.RowToStructByPos[visit.Difference]); err != nil {
+			return err
+		}
+		if err := tx.QueryRow(ctx, `SELECT count(*) FROM visit WHERE site = $1 AND id >= $2 AND id < $3`, site, floor(of), floor(of.Add(day))).Scan(&rows); err != nil {
+			return err
+		}
+		if !mend || len(differs) == 0 {
+			return nil
+		}
+		if _, err := tx.Exec(ctx, `DELETE FROM rollup WHERE site = $1 AND slot >= $2 AND slot < $2 + interval '1 day'`, site, of); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, `INSERT INTO rollup SELECT $1, dimension, slot, key, visits FROM recount($1, $2)`, site, of)
+		return err
+	})
+	return differs, rows, away(err)
+}
+
+// Days lists the days in UTC that a site may have rows or counts of and that are
+// kept, the oldest first.
+func (s *Store) Days(ctx context.Context, site string, now time.Time) ([]time.Time, error) {
+	rows, _ := s.pool.Query(ctx, `SELECT DISTINCT date_trunc('day', slot, 'UTC') FROM rollup WHERE site = $1 AND slot >= $2
+		UNION SELECT generate_series(
+			date_trunc('day', (SELECT time FROM visit WHERE site = $1 ORDER BY id LIMIT 1), 'UTC'),
+			(SELECT time FROM visit WHERE site = $1 ORDER BY id DESC LIMIT 1), '1 day') ORDER BY 1`, site, s.Oldest(now))
+	list, err := pgx.CollectRows(rows, pgx.RowTo[time.Time])
+	for i := range list {
+		list[i] = list[i].UTC()
+	}
+	return list, away(err)
 }

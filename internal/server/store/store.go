@@ -6,6 +6,9 @@ import (
 	"embed"
 	"fmt"
 	"io/fs"
+	"sync"
+	"sync/atomic"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
@@ -20,11 +23,17 @@ var migrations embed.FS
 
 // A Store reads and writes through a pool of connections. It is safe for
 // concurrent use.
-type Store struct{ pool *pgxpool.Pool }
+type Store struct {
+	pool      *pgxpool.Pool
+	retention time.Duration // 0 keeps all
+	loose     atomic.Bool   // there may be answers that no visit shares
+	weeks     sync.Map      // time.Time -> true: weeks whose partition is there
+}
 
 // Open connects to a database and brings its tables up to date, one service at
-// a time. It wraps [visit.ErrAway] where the database cannot be reached.
-func Open(ctx context.Context, url string) (*Store, error) {
+// a time. Visits are kept for retention, to the week; 0 keeps all. The error wraps
+// [visit.ErrAway] where the database cannot be reached.
+func Open(ctx context.Context, url string, retention time.Duration) (*Store, error) {
 	pool, err := pgxpool.New(ctx, url)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
@@ -37,7 +46,9 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		pool.Close()
 		return nil, fmt.Errorf("migrations: %w", err)
 	}
-	return &Store{pool: pool}, nil
+	s := &Store{pool: pool, retention: retention}
+	s.loose.Store(true)
+	return s, nil
 }
 
 func migrate(ctx context.Context, pool *pgxpool.Pool) error {

@@ -2,10 +2,14 @@ package store
 
 import (
 	"context"
-	"crypto/rand"
+	crypto "crypto/rand"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
 	"net/netip"
 	"os"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -18,6 +22,7 @@ import (
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/dbtest"
+	"eastporch/internal/synthetic"
 )
 
 func TestMain(m *testing.M) { os.Exit(dbtest.Run(m)) }
@@ -28,7 +33,7 @@ var start = time.Date(2026, 11, 14, 6, 0, 0, 0, time.UTC)
 
 func open(t *testing.T) *Store {
 	t.Helper()
-	s, err := Open(t.Context(), dbtest.New(t))
+	s, err := Open(t.Context(), dbtest.New(t), 0)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	return s
@@ -40,9 +45,9 @@ func ptr[T any](v T) *T { return &v }
 func made(t *testing.T, minute int, city string) visit.Visit {
 	t.Helper()
 	at := start.Add(time.Duration(minute) * time.Minute)
-	id, err := visit.NewID(at, rand.Reader)
+	id, err := visit.NewID(at, crypto.Reader)
 	require.NoError(t, err)
-	v := visit.Visit{ID: id, Time: at, Site: site, Path: "/programme", Trail: caller.Trail{Hops: []caller.Hop{}, Notes: []string{}}, Earlier: []visit.Reading{}}
+	v := visit.Visit{ID: id, Time: at, Site: site, Path: "/programme", Marks: []string{}, Trail: caller.Trail{Hops: []caller.Hop{}, Notes: []string{}}, Earlier: []visit.Reading{}}
 	kind := addr.Benchmarking
 	v.Card.Address = visit.Address{Text: addr.Optional{Addr: netip.MustParseAddr("198.18.3.40")}, Kind: &kind, Obtained: "header"}
 	v.Card.Whereabouts = atlas.Nowhere("made up")
@@ -58,10 +63,32 @@ func made(t *testing.T, minute int, city string) visit.Visit {
 
 func add(t *testing.T, s *Store, visits ...visit.Visit) {
 	t.Helper()
+	out := arrive(t, s, visits...)
+	require.Equal(t, visit.Outcome{Stored: len(visits)}, out)
+}
+
+func arrive(t *testing.T, s *Store, visits ...visit.Visit) visit.Outcome {
+	t.Helper()
+	var batch []visit.Arrival
 	for _, v := range visits {
-		added, err := s.Add(t.Context(), v)
+		a, err := v.Arrival()
 		require.NoError(t, err)
-		require.True(t, added)
+		batch = append(batch, a)
+	}
+	out, err := s.Arrive(t.Context(), batch)
+	require.NoError(t, err)
+	return out
+}
+
+// agree fails the test where any count is not what the rows say.
+func agree(t *testing.T, s *Store, site string) {
+	t.Helper()
+	days, err := s.Days(t.Context(), site, time.Now())
+	require.NoError(t, err)
+	for _, day := range days {
+		differs, _, err := s.Verify(t.Context(), site, day, false)
+		require.NoError(t, err)
+		require.Empty(t, differs, day)
 	}
 }
 
@@ -82,33 +109,25 @@ func TestTheSameIDIsStoredOnceAndTheFirstWins(t *testing.T) {
 	t.Parallel()
 	s := open(t)
 	v := made(t, 0, "Lisbon")
-	var added sync.Map
+	var stored, duplicate atomic.Int64
 	var group sync.WaitGroup
-	for n := range 8 {
+	for range 8 {
 		group.Go(func() {
-			other := v
-			ok, err := s.Add(t.Context(), other)
-			assert.NoError(t, err)
-			added.Store(n, ok)
+			out := arrive(t, s, v, v)
+			stored.Add(int64(out.Stored))
+			duplicate.Add(int64(out.Duplicate))
 		})
 	}
 	group.Wait()
-	once := 0
-	added.Range(func(_, ok any) bool {
-		if ok.(bool) {
-			once++
-		}
-		return true
-	})
-	assert.Equal(t, 1, once)
+	assert.Equal(t, int64(1), stored.Load())
+	assert.Equal(t, int64(15), duplicate.Load())
 	second := v
 	second.Path = "/other"
-	ok, err := s.Add(t.Context(), second)
-	require.NoError(t, err)
-	assert.False(t, ok)
+	assert.Equal(t, visit.Outcome{Duplicate: 1, Conflicts: []uuid.UUID{v.ID}}, arrive(t, s, second), "and it is reported")
 	got, err := s.Visit(t.Context(), v.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "/programme", got.Path)
+	agree(t, s, site)
 }
 
 func TestListsPageByCursorAndFilter(t *testing.T) {
@@ -163,7 +182,7 @@ func TestListsPageByCursorAndFilter(t *testing.T) {
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
 			tt.filter.Site = site
-			count, err := s.Count(t.Context(), tt.filter)
+			count, err := s.Count(t.Context(), tt.filter, start.Add(time.Hour))
 			require.NoError(t, err)
 			assert.Equal(t, visit.Count{Matching: tt.want, All: 7}, count)
 			list, err := s.Visits(t.Context(), tt.filter, uuid.Nil, 100)
@@ -173,22 +192,259 @@ func TestListsPageByCursorAndFilter(t *testing.T) {
 	}
 }
 
-func TestReports(t *testing.T) {
+// Whatever the times, counts and rows give the same: here of 3,000 visits of four
+// days, for random times that begin and end anywhere.
+func TestCountsSayWhatRowsSay(t *testing.T) {
 	t.Parallel()
 	s := open(t)
-	add(t, s, made(t, 0, "Lisbon"), made(t, 1, "Lisbon"), made(t, 2, "Porto"), made(t, 3, ""))
-	unknown := made(t, 4, "")
-	unknown.Card.Address.SetAside = false
-	add(t, s, unknown)
-	countries, err := s.Countries(t.Context(), visit.Filter{Site: site})
+	from := start.Truncate(24 * time.Hour).Add(-30 * time.Hour)
+	source := synthetic.NewArrivals(1, site, 60, from, from.Add(4*24*time.Hour))
+	for range 3 {
+		var batch []visit.Arrival
+		for range 1000 {
+			batch = append(batch, source.Next())
+		}
+		out, err := s.Arrive(t.Context(), batch)
+		require.NoError(t, err)
+		require.Equal(t, 1000, out.Stored)
+	}
+	agree(t, s, site)
+	r := rand.New(rand.NewPCG(7, 7))
+	moment := func() time.Time {
+		at := from.Add(time.Duration(r.Int64N(int64(5 * 24 * time.Hour)))).Truncate(time.Millisecond)
+		return at.Truncate([]time.Duration{time.Millisecond, 15 * time.Minute, 24 * time.Hour}[r.IntN(3)])
+	}
+	now := from.Add(6 * 24 * time.Hour)
+	for range 60 {
+		f := visit.Filter{Site: site, From: moment(), To: moment()}
+		if f.To.Before(f.From) {
+			f.From, f.To = f.To, f.From
+		}
+		switch r.IntN(4) {
+		case 0:
+			f.From = time.Time{}
+		case 1:
+			f.To = time.Time{}
+		}
+		for by, d := range dimensions {
+			counted, err := s.Tally(t.Context(), f, by, now)
+			require.NoError(t, err)
+			read, err := s.scanTally(t.Context(), f, d)
+			require.NoError(t, err)
+			require.True(t, counted.Counted)
+			if by == visit.ByAll && len(read.Keys) == 0 {
+				read.Keys = counted.Keys
+			}
+			require.Equal(t, read.Keys, counted.Keys, "%s from %s to %s", by, f.From, f.To)
+		}
+	}
+	byPath, err := s.Tally(t.Context(), visit.Filter{Site: site, Path: "/page/1"}, visit.ByCountry, now)
 	require.NoError(t, err)
-	assert.Equal(t, []visit.CountryCount{{CountryCode: ptr("PT"), Visits: 3}, {CountryCode: nil, Visits: 2}}, countries)
-	places, pointless, err := s.Places(t.Context(), visit.Filter{Site: site})
+	assert.False(t, byPath.Counted, "two filters read rows")
+	assert.Equal(t, byPath.Sum(), byPath.Scanned)
+}
+
+func TestTimelinesFollowTheZone(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	kathmandu, err := time.LoadLocation("Asia/Kathmandu") // 5:45 ahead
 	require.NoError(t, err)
-	require.Len(t, places, 2)
-	assert.Equal(t, "Lisbon", *places[0].City)
-	assert.Equal(t, int64(2), places[0].Visits)
-	assert.Equal(t, visit.Pointless{SetAside: 1, Unknown: 1}, pointless)
+	add(t, s, made(t, 0, "Lisbon"), made(t, 14, "Lisbon"), made(t, 15, "Porto"), made(t, 12*60+14, "Porto"), made(t, 12*60+15, ""))
+	days, how, err := s.Timeline(t.Context(), visit.Filter{Site: site}, "day", kathmandu, start.AddDate(0, 0, 2))
+	require.NoError(t, err)
+	assert.True(t, how.Counted)
+	require.Len(t, days, 2)
+	assert.Equal(t, []int64{4, 1}, []int64{days[0].Visits, days[1].Visits}, "midnight there is 18:15 in UTC")
+	assert.Equal(t, "2026-11-14T00:00:00+05:45", days[0].From.Format(time.RFC3339))
+	portugal, _, err := s.Timeline(t.Context(), visit.Filter{Site: site, CountryCode: "PT", From: start.Add(time.Minute)}, "quarter", time.UTC, start.AddDate(0, 0, 2))
+	require.NoError(t, err)
+	require.Len(t, portugal, 3)
+	assert.Equal(t, int64(1), portugal[0].Visits, "the one before from is left out")
+}
+
+func TestMarkedVisitsAreKeptAndNotCounted(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	bot, private := made(t, 1, "Lisbon"), made(t, 2, "Lisbon")
+	bot.Marks, private.Marks = []string{visit.MarkBot}, []string{visit.MarkPrivate}
+	add(t, s, made(t, 0, "Lisbon"), bot, private)
+	agree(t, s, site)
+	counted, err := s.Tally(t.Context(), visit.Filter{Site: site}, visit.ByCountry, start.Add(time.Hour))
+	require.NoError(t, err)
+	assert.Equal(t, []visit.KeyCount{{Key: "PT", Visits: 2}}, counted.Keys)
+	asked, err := s.Tally(t.Context(), visit.Filter{Site: site, Mark: visit.MarkBot}, visit.ByCountry, start.Add(time.Hour))
+	require.NoError(t, err)
+	assert.Equal(t, []visit.KeyCount{{Key: "PT", Visits: 1}}, asked.Keys, "unless one asks for them")
+	count, err := s.Count(t.Context(), visit.Filter{Site: site}, start.Add(time.Hour))
+	require.NoError(t, err)
+	assert.Equal(t, int64(3), count.All, "lists have them all")
+}
+
+func TestErasedVisitsAreGoneAndStayGone(t *testing.T) {
+	t.Parallel()
+	tests := []struct {
+		name  string
+		what  func(v visit.Visit) visit.Erasure
+		leave int
+	}{
+		{"by id", func(v visit.Visit) visit.Erasure { return visit.Erasure{ID: v.ID} }, 3},
+		{"by address", func(visit.Visit) visit.Erasure {
+			return visit.Erasure{Address: netip.MustParseAddr("198.18.3.40")}
+		}, 2},
+		{"by prefix", func(visit.Visit) visit.Erasure {
+			return visit.Erasure{Prefix: netip.MustParsePrefix("198.18.3.0/24")}
+		}, 1},
+		{"by what stands for it", func(visit.Visit) visit.Erasure { return visit.Erasure{StoredAs: []string{"hash 1"}} }, 3},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			t.Parallel()
+			s := open(t)
+			visits := []visit.Visit{made(t, 0, "Lisbon"), made(t, 1, "Porto"), made(t, 2, "Lisbon"), made(t, 3, "Lisbon")}
+			visits[2].Card.Address.Text.Addr = netip.MustParseAddr("198.18.3.41")
+			visits[3].Card.Address.Text, visits[3].Card.Address.StoredAs = addr.Optional{}, ptr("hash 1")
+			for i := range visits {
+				visits[i].Visitor = int64(i + 1)
+				visits[i].Path = fmt.Sprintf("/about/anna-%d", i)
+			}
+			add(t, s, visits...)
+			apart, err := visits[0].Arrival()
+			require.NoError(t, err)
+			record, err := json.Marshal(apart)
+			require.NoError(t, err)
+			require.NoError(t, s.SetApart(t.Context(), []visit.SetApart{{ID: visits[0].ID, Time: start, Reason: "made up", Record: record}}))
+
+			done, err := s.Erase(t.Context(), tt.what(visits[0]), start.Add(time.Hour))
+			require.NoError(t, err)
+			assert.Equal(t, 4-tt.leave, done.Visits)
+			assert.Equal(t, 1, done.Days)
+			if tt.name != "by what stands for it" {
+				assert.Equal(t, 1, done.Quarantine)
+			}
+			agree(t, s, site)
+			paths, err := s.Tally(t.Context(), visit.Filter{Site: site}, visit.ByPath, start.Add(time.Hour))
+			require.NoError(t, err)
+			assert.Len(t, paths.Keys, tt.leave, "what the erased said is not left in counts")
+
+			out := arrive(t, s, visits...) // from the queue of another service
+			assert.Equal(t, 4-tt.leave, out.Erased)
+			assert.Equal(t, tt.leave, out.Duplicate)
+			agree(t, s, site)
+		})
+	}
+}
+
+func TestOldVisitsGoByTheWeekAndTheirCountsStay(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	s.retention = 30 * 24 * time.Hour
+	now := time.Now().UTC().Truncate(time.Millisecond)
+	source := synthetic.NewArrivals(2, site, 20, now.AddDate(0, 0, -70), now)
+	var batch []visit.Arrival
+	for range 2000 {
+		batch = append(batch, source.Next())
+	}
+	s.retention = 0
+	_, err := s.Arrive(t.Context(), batch)
+	require.NoError(t, err)
+	s.retention = 30 * 24 * time.Hour
+	dropped, err := s.Tend(t.Context(), now)
+	require.NoError(t, err)
+	assert.NotEmpty(t, dropped)
+	kept, err := s.Kept(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, s.Oldest(now), *kept.Since)
+	assert.Equal(t, kept.Since.AddDate(0, 0, 37), *kept.NextDrop)
+	all, err := s.Tally(t.Context(), visit.Filter{Site: site}, visit.ByAll, now)
+	require.NoError(t, err)
+	bots := 0
+	for _, a := range batch {
+		if !a.Row.Counted() {
+			bots++
+		}
+	}
+	assert.Equal(t, int64(2000-bots), all.Sum(), "counts stay")
+	agree(t, s, site)
+	out, err := s.Arrive(t.Context(), batch)
+	require.NoError(t, err)
+	assert.Equal(t, 2000, out.Expired+out.Duplicate, "what is too old does not come back")
+	assert.NotZero(t, out.Expired)
+	count, err := s.Count(t.Context(), visit.Filter{Site: site}, now)
+	require.NoError(t, err)
+	assert.Equal(t, int64(out.Duplicate), count.All)
+}
+
+// Whoever follows arrivals misses nothing that several services store at once,
+// whatever their times.
+func TestFollowersOfArrivalsMissNothing(t *testing.T) {
+	t.Parallel()
+	url := dbtest.New(t)
+	const services, each, size = 3, 12, 40
+	var writers sync.WaitGroup
+	var wrote atomic.Bool
+	for n := range services {
+		s, err := Open(t.Context(), url, 0)
+		require.NoError(t, err)
+		t.Cleanup(s.Close)
+		source := synthetic.NewArrivals(uint64(n), site, 10, start.AddDate(0, 0, -20), start)
+		writers.Go(func() {
+			for range each {
+				var batch []visit.Arrival
+				for range size {
+					batch = append(batch, source.Next())
+				}
+				_, err := s.Arrive(t.Context(), batch)
+				assert.NoError(t, err)
+			}
+		})
+	}
+	go func() { writers.Wait(); wrote.Store(true) }()
+	s, err := Open(t.Context(), url, 0)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	seen, after := map[uuid.UUID]bool{}, int64(0)
+	for {
+		last := wrote.Load() // before it is asked
+		list, err := s.Arrived(t.Context(), visit.Filter{Site: site}, after, 100)
+		require.NoError(t, err)
+		for _, a := range list {
+			require.Greater(t, a.Arrival, after)
+			after = a.Arrival
+			seen[a.Visit.ID] = true
+		}
+		if last && len(list) == 0 {
+			break
+		}
+	}
+	assert.Equal(t, services*each*size, len(seen))
+	agree(t, s, site)
+}
+
+func TestARefusedVisitIsTheDatasFault(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	v := made(t, 0, "Lisbon")
+	v.Path = "/\x00" // which nobody who checks lets through
+	a, err := v.Arrival()
+	require.NoError(t, err)
+	_, err = s.Arrive(t.Context(), []visit.Arrival{a})
+	require.ErrorIs(t, err, visit.ErrRefused)
+	long := made(t, 0, "Lisbon")
+	letters, r := make([]byte, 9000), rand.New(rand.NewPCG(1, 1))
+	for i := range letters {
+		letters[i] = byte('a' + r.IntN(26))
+	}
+	city := string(letters) // too long for an index
+	long.Card.Whereabouts.City = &city
+	a, err = long.Arrival()
+	require.NoError(t, err)
+	_, err = s.Arrive(t.Context(), []visit.Arrival{a})
+	require.ErrorIs(t, err, visit.ErrRefused)
+	ended, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, err = s.Arrive(ended, []visit.Arrival{a})
+	require.NotErrorIs(t, err, visit.ErrRefused, "which a stop is not")
+	agree(t, s, site)
 }
 
 func TestTwoServicesMigrateOneDatabase(t *testing.T) {
@@ -197,7 +453,7 @@ func TestTwoServicesMigrateOneDatabase(t *testing.T) {
 	var group sync.WaitGroup
 	for range 4 {
 		group.Go(func() {
-			s, err := Open(t.Context(), url)
+			s, err := Open(t.Context(), url, 0)
 			if assert.NoError(t, err) {
 				s.Close()
 			}
@@ -208,7 +464,7 @@ func TestTwoServicesMigrateOneDatabase(t *testing.T) {
 
 func TestADatabaseThatIsNotThere(t *testing.T) {
 	t.Parallel()
-	_, err := Open(t.Context(), "postgres://eastporch@127.0.0.1:1/none")
+	_, err := Open(t.Context(), "postgres://eastporch@127.0.0.1:1/none", 0)
 	require.ErrorIs(t, err, visit.ErrAway)
 	s := open(t)
 	ended, cancel := context.WithCancel(t.Context())

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -14,40 +15,6 @@ import (
 	"eastporch/internal/core/visit"
 )
 
-// Add stores a visit, once: for an id that is stored already the first wins,
-// and added is false.
-func (s *Store) Add(ctx context.Context, v visit.Visit) (added bool, err error) {
-	card, err := json.Marshal(v.Card)
-	if err != nil {
-		return false, fmt.Errorf("card: %w", err)
-	}
-	trail, err := json.Marshal(v.Trail)
-	if err != nil {
-		return false, fmt.Errorf("trail: %w", err)
-	}
-	var address any
-	if a := v.Card.Address.Text; a.IsValid() {
-		address = a.Addr
-	}
-	var kind *string
-	if k := v.Card.Address.Kind; k != nil {
-		word := k.String()
-		kind = &word
-	}
-	w := v.Card.Whereabouts
-	tag, err := s.pool.Exec(ctx, `
-		INSERT INTO visit (id, time, site, path, referrer, agent, address, kind, set_aside, level,
-			country_code, region_code, city, latitude, longitude, radius_km, unverified, card, trail)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19)
-		ON CONFLICT (id) DO NOTHING`,
-		v.ID, v.Time, v.Site, v.Path, v.Referrer, v.Agent, address, kind, v.Card.Address.SetAside, string(w.Level),
-		w.CountryCode, w.RegionCode, w.City, w.Latitude, w.Longitude, w.RadiusKm, v.Trail.Unverified(), card, trail)
-	if err != nil {
-		return false, away(err)
-	}
-	return tag.RowsAffected() == 1, nil
-}
-
 // where gives the conditions of f over the table visit and their arguments,
 // which begin at $1.
 func where(f visit.Filter) (string, pgx.NamedArgs) {
@@ -57,10 +24,10 @@ func where(f visit.Filter) (string, pgx.NamedArgs) {
 		args[name] = value
 	}
 	if !f.From.IsZero() {
-		add("id >= @from", "from", floor(f.From))
+		add("visit.id >= @from", "from", floor(f.From))
 	}
 	if !f.To.IsZero() {
-		add("id < @to", "to", floor(f.To))
+		add("visit.id < @to", "to", floor(f.To))
 	}
 	if f.CountryCode != "" {
 		add("country_code = @country", "country", f.CountryCode)
@@ -76,6 +43,36 @@ func where(f visit.Filter) (string, pgx.NamedArgs) {
 	}
 	if f.Path != "" {
 		add("starts_with(path, @path)", "path", f.Path)
+	}
+	if f.RegionCode != "" {
+		add("region_code = @region", "region", f.RegionCode)
+	}
+	if f.Referrer != "" {
+		add("referrer_host = @referrer", "referrer", f.Referrer)
+	}
+	if f.Language != "" {
+		add("language = @language", "language", f.Language)
+	}
+	if f.TimeZone != "" {
+		add("time_zone = @zone", "zone", f.TimeZone)
+	}
+	if f.Network != "" {
+		add("network = @network", "network", f.Network)
+	}
+	if f.Label != "" {
+		add("labels @> ARRAY[@label]", "label", f.Label)
+	}
+	if f.Link != "" {
+		add("link = @link", "link", f.Link)
+	}
+	if f.Mark != "" {
+		add("marks @> ARRAY[@mark]", "mark", f.Mark)
+	}
+	if f.StoredAs != "" {
+		add("stored_as = ANY(string_to_array(@stored_as, E'\n'))", "stored_as", f.StoredAs)
+	}
+	if f.Within.IsValid() {
+		add("address <<= @within", "within", f.Within)
 	}
 	return sql, args
 }
@@ -99,34 +96,94 @@ func (zeros) Read(p []byte) (int, error) {
 func (s *Store) Visits(ctx context.Context, f visit.Filter, before uuid.UUID, limit int) ([]visit.Visit, error) {
 	conditions, args := where(f)
 	if before != uuid.Nil {
-		conditions += " AND id < @before"
+		conditions += " AND visit.id < @before"
 		args["before"] = before
 	}
 	args["limit"] = limit
-	rows, _ := s.pool.Query(ctx, `SELECT id, time, site, path, referrer, agent, card, trail, earlier
-		FROM visit WHERE `+conditions+` ORDER BY id DESC LIMIT @limit`, args)
-	visits, err := pgx.CollectRows(rows, scanVisit)
-	if err != nil {
-		return nil, away(err)
-	}
-	return visits, nil
+	return s.visits(ctx, conditions+` ORDER BY visit.id DESC LIMIT @limit`, args)
+}
+
+// VisitsFrom lists visits, the oldest first, at most limit of them, newer than
+// after where that is an id.
+func (s *Store) VisitsFrom(ctx context.Context, f visit.Filter, after uuid.UUID, limit int) ([]visit.Visit, error) {
+	conditions, args := where(f)
+	args["after"], args["limit"] = after, limit
+	return s.visits(ctx, conditions+` AND visit.id > @after ORDER BY visit.id LIMIT @limit`, args)
+}
+
+// Arrived lists visits in the order in which they were stored, at most limit of
+// them, those after one. That order never changes, and whoever has read up to a
+// visit finds all that was stored since behind it.
+func (s *Store) Arrived(ctx context.Context, f visit.Filter, after int64, limit int) ([]visit.Arrived, error) {
+	conditions, args := where(f)
+	args["after"], args["limit"] = after, limit
+	rows, _ := s.pool.Query(ctx, `SELECT arrival, `+visitColumns+` FROM visit JOIN answer ON answer.id = visit.answer WHERE arrival > @after AND `+conditions+` ORDER BY arrival LIMIT @limit`, args)
+	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (a visit.Arrived, err error) {
+		a.Visit, err = scan(row, &a.Arrival)
+		return a, err
+	})
+	return list, away(err)
+}
+
+// LastArrival gives the place of the visit that was stored last, 0 for none.
+func (s *Store) LastArrival(ctx context.Context) (n int64, err error) {
+	err = s.pool.QueryRow(ctx, `SELECT coalesce((SELECT arrival FROM visit ORDER BY arrival DESC LIMIT 1), 0)`).Scan(&n)
+	return n, away(err)
 }
 
 // Visit reads one visit; the error is [visit.ErrNoVisit] where it is not stored.
 func (s *Store) Visit(ctx context.Context, id uuid.UUID) (visit.Visit, error) {
-	rows, _ := s.pool.Query(ctx, `SELECT id, time, site, path, referrer, agent, card, trail, earlier FROM visit WHERE id = $1`, id)
-	v, err := pgx.CollectExactlyOneRow(rows, scanVisit)
-	if errors.Is(err, pgx.ErrNoRows) {
+	list, err := s.visits(ctx, `visit.id = @id`, pgx.NamedArgs{"id": id})
+	if err == nil && len(list) == 0 {
 		return visit.Visit{}, fmt.Errorf("%s: %w", id, visit.ErrNoVisit)
 	}
-	return v, away(err)
+	if err != nil {
+		return visit.Visit{}, err
+	}
+	return list[0], nil
 }
 
-func scanVisit(row pgx.CollectableRow) (visit.Visit, error) {
-	var v visit.Visit
-	err := row.Scan(&v.ID, &v.Time, &v.Site, &v.Path, &v.Referrer, &v.Agent, &v.Card, &v.Trail, &v.Earlier)
-	v.Time = v.Time.UTC()
-	return v, err
+// visitColumns are what scan reads.
+const visitColumns = `visit.id, site, path, referrer, agent, link, attributes::text, marks, visitor, card::text, trail::text, body::text,
+	ARRAY(SELECT e.body::text FROM unnest(earlier) WITH ORDINALITY u(id, n) JOIN answer e USING (id) ORDER BY n)`
+
+func (s *Store) visits(ctx context.Context, where string, args pgx.NamedArgs) ([]visit.Visit, error) {
+	rows, _ := s.pool.Query(ctx, `SELECT `+visitColumns+` FROM visit JOIN answer ON answer.id = visit.answer WHERE `+where, args)
+	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (visit.Visit, error) { return scan(row) })
+	return list, away(err)
+}
+
+// scan reads visitColumns, behind columns that first takes.
+func scan(row pgx.CollectableRow, first ...any) (visit.Visit, error) {
+	var r visit.Row
+	var attributes *string
+	var card, trail, body string
+	var visitor *int64
+	var earlier []string
+	if err := row.Scan(append(first, &r.ID, &r.Site, &r.Path, &r.Referrer, &r.Agent, &r.Link, &attributes, &r.Marks, &visitor, &card, &trail, &body, &earlier)...); err != nil {
+		return visit.Visit{}, err
+	}
+	r.Card, r.Trail = json.RawMessage(card), json.RawMessage(trail)
+	if attributes != nil {
+		var short bytes.Buffer
+		_ = json.Compact(&short, []byte(*attributes)) // which PostgreSQL wrote
+		r.Attributes = short.Bytes()
+	}
+	if visitor != nil {
+		r.Visitor = *visitor
+	}
+	v, err := r.Visit(json.RawMessage(body))
+	if err != nil {
+		return v, err
+	}
+	for _, text := range earlier {
+		var a visit.Answer
+		if err := json.Unmarshal([]byte(text), &a); err != nil {
+			return v, fmt.Errorf("an earlier answer: %w", err)
+		}
+		v.Earlier = append(v.Earlier, visit.Reading{Edition: a.Edition.Name, Whereabouts: a.Whereabouts, Network: a.Network})
+	}
+	return v, nil
 }
 
 // away marks errors that mean the database could not be reached or is stopping.

@@ -164,10 +164,13 @@ export interface paths {
         get: operations["listVisits"];
         put?: never;
         /**
-         * Store a visit
+         * Take a visit in, or up to 1,000 in a list
          * @description From a page, the visitor is found in the request itself. A server that reports its own visitor gives the peer
-         *     and the headers that it saw; that wants a key of scope `server`, and so do ids. Repeating an id stores nothing
-         *     twice. With `Prefer: return=representation` the answer holds the stored visit.
+         *     and the headers that it saw; that wants a key of scope `server`, and so do ids, times and agents. What is
+         *     acknowledged is on the disk and will be stored, once: repeating an id stores nothing twice, and of the same id
+         *     with other content the first wins. With `Prefer: wait=5` the answer waits until the visit is stored, and with
+         *     `Prefer: return=representation` it holds the visit as it is stored. Of a list, each visit has an answer of its
+         *     own, and what is wrong with one does not harm another.
          */
         post: operations["addVisit"];
         delete?: never;
@@ -193,15 +196,15 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/v1/reports/countries": {
+    "/v1/visits/state": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Visits by country, the most first */
-        get: operations["reportCountries"];
+        /** What waits, what is kept, and until when */
+        get: operations["getVisitsState"];
         put?: never;
         post?: never;
         delete?: never;
@@ -210,15 +213,237 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/v1/reports/places": {
+    "/v1/visits/stream": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Visits by place, for a map, the most first */
-        get: operations["reportPlaces"];
+        /**
+         * Visits as they are stored (server-sent events)
+         * @description Events of the type `visit` hold a visit each; their ids are places in the order in which visits were stored, which
+         *     never changes. `Last-Event-ID`, or `after`, goes on behind one; otherwise the stream begins now.
+         */
+        get: operations["streamVisits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/visits/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Visits as a file, the oldest first
+         * @description Files hold whole visits. In CSV, texts that a spreadsheet would take for formulas are made harmless, unless `raw`.
+         */
+        get: operations["exportVisits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/visits/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Store the visits of a file that was exported
+         * @description They are kept as the site's privacy mode says now. Ids that are stored already are left as they are.
+         */
+        post: operations["importVisits"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/visits/erase": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Erase a visit, or all of an address or prefix
+         * @description Rows, counts and what is in quarantine. What still waits, here or elsewhere, is dropped when it arrives.
+         */
+        post: operations["eraseVisits"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/visits/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Recount a day from its rows, or list the days */
+        post: operations["verifyVisits"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/visits/quarantine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Visits that could not be stored */
+        get: operations["listQuarantine"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/visits/quarantine/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Store a visit from quarantine, with what is mended of it */
+        post: operations["replayVisit"];
+        /** Drop a visit from quarantine */
+        delete: operations["dropVisit"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/reports/{by}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Visits by something, the most first
+         * @description A site and times alone are answered from counts; other filters read rows, of which only so many are read: the
+         *     answer says so. Visits of bots, of monitors and tests are left out, unless `mark` asks for them.
+         */
+        get: operations["getReport"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/reports/timeline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Visits by units of time in a zone */
+        get: operations["getTimeline"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/reports/hours": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Visits by the hour of the week where the visitors are */
+        get: operations["getHours"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/reports/visitors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Distinct visitors by day in UTC */
+        get: operations["getVisitors"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/reports/grid": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Visits by cells of a map */
+        get: operations["getGrid"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/reports/distances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far from a point visits come */
+        get: operations["getDistances"];
         put?: never;
         post?: never;
         delete?: never;
@@ -468,6 +693,23 @@ export interface paths {
         get: operations["exportEdition"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/atlas/publish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make the edition in use answer in SQL */
+        post: operations["publishEdition"];
         delete?: never;
         options?: never;
         head?: never;
@@ -917,30 +1159,69 @@ export interface components {
             rule: string | null;
             reason: string;
         };
+        /**
+         * @description Why a visit is left out of statistics; `private` ones are counted.
+         * @enum {string}
+         */
+        Mark: "bot" | "monitor" | "test" | "private";
         NewVisit: {
             /**
              * Format: uuid
              * @description Version 7; its time is the visit's. Wants scope `server`.
              */
             id?: string;
+            /**
+             * Format: date-time
+             * @description Instead of an id. Wants scope `server`.
+             */
+            time?: string;
             /** @description The host of a configured site. */
             site: string;
             /** @description Begins with /; at most 2048 bytes. */
             path: string;
             /** @description At most 2048 bytes. */
-            referrer?: string;
+            referrer?: string | null;
+            /** @description By default the request's own. Wants scope `server`. */
+            agent?: string | null;
+            /** @description The name of the short link that led here; at most 64 bytes. */
+            link?: string | null;
+            /** @description Your own; at most 2048 bytes and four levels. */
+            attributes?: Record<string, never> | null;
+            /** @description Kept and marked; statistics leave it out. */
+            test?: boolean;
+            /** @description Read, made and answered, but not stored. */
+            dry_run?: boolean;
             /** @description The other end of the connection that the reporting server saw. Wants scope `server`. */
             peer?: string;
             headers?: components["schemas"]["Headers"];
         };
-        Stored: {
+        TakenOrMany: components["schemas"]["Taken"] | components["schemas"]["Many"];
+        Taken: {
             /** Format: uuid */
             id: string;
             /** Format: date-time */
             time: string;
-            /** @description False where the id was stored before. */
-            stored: boolean;
+            /** @enum {string} */
+            state: "accepted" | "stored" | "dry run";
+            marks: components["schemas"]["Mark"][];
             visit?: components["schemas"]["Visit"];
+        };
+        Many: {
+            visits: components["schemas"]["TakenOne"][];
+            accepted: number;
+            refused: number;
+        };
+        TakenOne: {
+            index: number;
+            /** Format: uuid */
+            id?: string;
+            /** Format: date-time */
+            time?: string;
+            /** @enum {string} */
+            state?: "accepted" | "stored" | "dry run";
+            marks?: components["schemas"]["Mark"][];
+            visit?: components["schemas"]["Visit"];
+            problem?: components["schemas"]["Problem"];
         };
         Visit: {
             /** Format: uuid */
@@ -951,6 +1232,9 @@ export interface components {
             path: string;
             referrer: string | null;
             agent: string | null;
+            link: string | null;
+            attributes: Record<string, never> | null;
+            marks: components["schemas"]["Mark"][];
             card: components["schemas"]["Card"];
             trail: components["schemas"]["Trail"];
             /** @description how it read in older editions */
@@ -964,48 +1248,273 @@ export interface components {
         };
         Count: {
             matching: number;
-            /** @description All visits of the site. */
+            /** @description All visits of the site that are kept. */
+            all: number;
+            /** @description there are more than are counted */
+            more: boolean;
+        };
+        Queue: {
+            waiting: number;
+            bytes: number;
+            most: number;
+            away: string | null;
+            since: components["schemas"]["QueueTally"];
+        };
+        QueueTally: {
+            accepted: number;
+            stored: number;
+            duplicate: number;
+            conflict: number;
+            erased: number;
+            expired: number;
+            quarantine: number;
+            full: number;
+        };
+        VisitsState: {
+            intake: components["schemas"]["Queue"];
+            kept: components["schemas"]["Kept"];
+            quarantine: number;
+            /**
+             * Format: date-time
+             * @description when the next key of hashes comes into use
+             */
+            next_key: string | null;
+        };
+        Kept: {
+            /** Format: date-time */
+            since: string | null;
+            /** Format: date-time */
+            next_drop: string | null;
+            weeks: number;
+        };
+        Imported: {
+            read: number;
+            stored: number;
+            duplicate: number;
+            expired: number;
+            erased: number;
+            rejected: number;
+            rejects: {
+                line: number;
+                reason: string;
+            }[];
+        };
+        Erase: {
+            id?: string;
+            address?: string;
+            prefix?: string;
+        };
+        Receipt: {
+            /** Format: date-time */
+            time: string;
+            visits: number;
+            /** @description whose counts were made anew */
+            days: number;
+            quarantine: number;
+            /** @description sites that keep too little of an address to find its visits */
+            left: string[];
+        };
+        Verify: {
+            site: string;
+            /** Format: date */
+            day?: string;
+            /** @description put the counts right */
+            mend?: boolean;
+        };
+        Verified: {
+            site: string;
+            days: string[];
+            rows: number;
+            differs: components["schemas"]["CountDiffers"][];
+        };
+        CountDiffers: {
+            dimension: string;
+            /** Format: date-time */
+            slot: string;
+            key: string;
+            counted: number;
+            rows: number;
+        };
+        Quarantine: {
+            visits: components["schemas"]["Apart"][];
             all: number;
         };
-        CountryReport: {
+        Apart: {
+            /** Format: uuid */
+            id: string;
+            /** Format: date-time */
+            time: string;
+            reason: string;
+            row: Record<string, never> | null;
+            text: string | null;
+        };
+        Mend: {
+            id?: string;
+            site?: string;
+            path?: string;
+            referrer?: string;
+            agent?: string;
+            link?: string;
+        };
+        Replayed: {
+            /** Format: uuid */
+            id: string;
+            stored: boolean;
+        };
+        Published: {
+            edition: string;
+            ranges: number;
+        };
+        Report: {
             site: string;
+            by: string;
+            total: number;
+            /** @enum {string} */
+            from: "counts" | "rows";
+            /** @description rows that were read */
+            scanned: number;
+            /** @description there were more rows than are read */
+            partial: boolean;
             count: components["schemas"]["Count"];
+            rows: components["schemas"]["ReportRow"][];
+            /** @description visits of the rows that were left out */
+            rest: number;
+            no_point: components["schemas"]["NoPoint"];
+            /**
+             * Format: date-time
+             * @description before it only counts are kept
+             */
+            rows_since: string | null;
+        };
+        NoPoint: {
+            set_aside: number;
+            unknown: number;
+        };
+        ReportRow: {
+            key: string;
+            name: string | null;
+            level: string;
+            country_code: string | null;
+            region_code: string | null;
+            city: string | null;
+            latitude: number | null;
+            longitude: number | null;
+            radius_km: number | null;
+            time_zone: string | null;
+            names: {
+                country: string | null;
+                region: string | null;
+            };
+            visits: number;
+            /** @description of all that were counted, 0 to 1 */
+            share: number;
+            before: number | null;
+            /** Format: date */
+            first_seen: string | null;
+            /** @description picks these visits in the list */
+            filter: {
+                [key: string]: string;
+            };
+        };
+        Timeline: {
+            site: string;
+            by: string;
+            total: number;
+            /** @enum {string} */
+            from: "counts" | "rows";
+            /** @description rows that were read */
+            scanned: number;
+            /** @description there were more rows than are read */
+            partial: boolean;
+            unit: string;
+            zone: string;
             rows: {
-                /** @description Null for visits without a country. */
-                country_code: string | null;
-                name: string | null;
+                /** Format: date-time */
+                from: string;
                 visits: number;
-                /** @description Of the matching visits, 0 to 1. */
-                share: number;
             }[];
         };
-        PlaceReport: {
+        Visitors: {
             site: string;
-            count: components["schemas"]["Count"];
+            by: string;
+            total: number;
+            /** @enum {string} */
+            from: "counts" | "rows";
+            /** @description rows that were read */
+            scanned: number;
+            /** @description there were more rows than are read */
+            partial: boolean;
             rows: {
-                level: components["schemas"]["Level"];
-                country_code: string;
-                names: {
-                    country: string;
-                    region: string | null;
-                };
-                region_code: string | null;
-                city: string | null;
-                latitude: number;
-                longitude: number;
-                radius_km: number;
+                /** Format: date-time */
+                from: string;
                 visits: number;
             }[];
-            no_point: {
-                set_aside: number;
-                unknown: number;
-            };
+        };
+        Hours: {
+            site: string;
+            by: string;
+            total: number;
+            /** @enum {string} */
+            from: "counts" | "rows";
+            /** @description rows that were read */
+            scanned: number;
+            /** @description there were more rows than are read */
+            partial: boolean;
+            rows: {
+                /** @description 1 is Monday */
+                weekday: number;
+                hour: number;
+                visits: number;
+            }[];
+        };
+        Grid: {
+            site: string;
+            by: string;
+            total: number;
+            /** @enum {string} */
+            from: "counts" | "rows";
+            /** @description rows that were read */
+            scanned: number;
+            /** @description there were more rows than are read */
+            partial: boolean;
+            cell_degrees: number;
+            rows: {
+                latitude: number;
+                longitude: number;
+                visits: number;
+                places: number;
+                radius_km: number;
+            }[];
+        };
+        Distances: {
+            site: string;
+            by: string;
+            total: number;
+            /** @enum {string} */
+            from: "counts" | "rows";
+            /** @description rows that were read */
+            scanned: number;
+            /** @description there were more rows than are read */
+            partial: boolean;
+            latitude: number;
+            longitude: number;
+            median_km: number | null;
+            farthest_km: number | null;
+            farthest: string | null;
+            rows: {
+                from_km: number;
+                to_km: number;
+                visits: number;
+                share: number;
+            }[];
         };
         Site: {
             host: string;
             name: string;
             /** @enum {string} */
-            privacy: "truncated" | "whole";
+            privacy: "truncated" | "whole" | "hashed" | "none";
+            /** @description the one that the site's days are of */
+            time_zone: string;
         };
         AddressList: {
             addresses: string[];
@@ -1440,6 +1949,7 @@ export interface components {
             edition: string;
             /** @enum {string} */
             database: "answers" | "does not answer" | "not asked";
+            intake: components["schemas"]["Queue"] | null;
         };
     };
     responses: {
@@ -1476,6 +1986,20 @@ export interface components {
         Fields: string;
         /** @description How the answer is written; the Accept header says the same. */
         Format: "json" | "geojson" | "xml" | "yaml" | "csv" | "text" | "ndjson";
+        /** @description ISO 3166-2. */
+        RegionCode: string;
+        /** @description The host that referred. */
+        Referrer: string;
+        /** @description BCP 47. */
+        Language: string;
+        TimeZone: string;
+        /** @description As the report of networks has it. */
+        Network: string;
+        Label: string;
+        Link: string;
+        Mark: components["schemas"]["Mark"];
+        /** @description Of what is kept of the address: an address, or a prefix. */
+        Prefix: string;
         /** @description The beginning of the path. */
         Path: string;
     };
@@ -1773,12 +2297,26 @@ export interface operations {
                 to?: components["parameters"]["To"];
                 /** @description ISO 3166-1 alpha-2. */
                 country_code?: components["parameters"]["CountryCode"];
+                /** @description ISO 3166-2. */
+                region_code?: components["parameters"]["RegionCode"];
                 /** @description The town as the card names it. */
                 city?: components["parameters"]["City"];
                 level?: components["parameters"]["Level"];
                 set_aside?: components["parameters"]["SetAside"];
                 /** @description The beginning of the path. */
                 path?: components["parameters"]["Path"];
+                /** @description The host that referred. */
+                referrer?: components["parameters"]["Referrer"];
+                /** @description BCP 47. */
+                language?: components["parameters"]["Language"];
+                time_zone?: components["parameters"]["TimeZone"];
+                /** @description As the report of networks has it. */
+                network?: components["parameters"]["Network"];
+                label?: components["parameters"]["Label"];
+                link?: components["parameters"]["Link"];
+                mark?: components["parameters"]["Mark"];
+                /** @description Of what is kept of the address: an address, or a prefix. */
+                prefix?: components["parameters"]["Prefix"];
                 /** @description The `next` of the page before. */
                 cursor?: string;
                 limit?: number;
@@ -1805,7 +2343,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @example return=representation */
+                /** @example return=representation, wait=5 */
                 Prefer?: string;
             };
             path?: never;
@@ -1813,26 +2351,54 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewVisit"];
+                "application/json": components["schemas"]["NewVisit"] | components["schemas"]["NewVisit"][];
             };
         };
         responses: {
-            /** @description The id was stored before; nothing has changed. */
+            /** @description A dry run; nothing is stored. */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Stored"];
+                    "application/json": components["schemas"]["TakenOrMany"];
                 };
             };
-            /** @description The visit is stored. */
+            /** @description It is stored. */
             201: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Stored"];
+                    "application/json": components["schemas"]["TakenOrMany"];
+                };
+            };
+            /** @description It is on the disk, and will be stored. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenOrMany"];
+                };
+            };
+            /** @description It is not usable, or none of the list is. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenOrMany"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no room; Retry-After says when to try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -1861,46 +2427,28 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    reportCountries: {
+    getVisitsState: {
         parameters: {
-            query: {
-                /**
-                 * @description The host of the site.
-                 * @example heronlake.example
-                 */
-                site: components["parameters"]["Site"];
-                /** @description Visits at or after this time. */
-                from?: components["parameters"]["From"];
-                /** @description Visits before this time. */
-                to?: components["parameters"]["To"];
-                /** @description ISO 3166-1 alpha-2. */
-                country_code?: components["parameters"]["CountryCode"];
-                /** @description The town as the card names it. */
-                city?: components["parameters"]["City"];
-                level?: components["parameters"]["Level"];
-                set_aside?: components["parameters"]["SetAside"];
-                /** @description The beginning of the path. */
-                path?: components["parameters"]["Path"];
-            };
+            query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description The report. */
+            /** @description The answer. */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["CountryReport"];
+                    "application/json": components["schemas"]["VisitsState"];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    reportPlaces: {
+    streamVisits: {
         parameters: {
             query: {
                 /**
@@ -1914,12 +2462,358 @@ export interface operations {
                 to?: components["parameters"]["To"];
                 /** @description ISO 3166-1 alpha-2. */
                 country_code?: components["parameters"]["CountryCode"];
+                /** @description ISO 3166-2. */
+                region_code?: components["parameters"]["RegionCode"];
                 /** @description The town as the card names it. */
                 city?: components["parameters"]["City"];
                 level?: components["parameters"]["Level"];
                 set_aside?: components["parameters"]["SetAside"];
                 /** @description The beginning of the path. */
                 path?: components["parameters"]["Path"];
+                /** @description The host that referred. */
+                referrer?: components["parameters"]["Referrer"];
+                /** @description BCP 47. */
+                language?: components["parameters"]["Language"];
+                time_zone?: components["parameters"]["TimeZone"];
+                /** @description As the report of networks has it. */
+                network?: components["parameters"]["Network"];
+                label?: components["parameters"]["Label"];
+                link?: components["parameters"]["Link"];
+                mark?: components["parameters"]["Mark"];
+                /** @description Of what is kept of the address: an address, or a prefix. */
+                prefix?: components["parameters"]["Prefix"];
+                after?: number;
+            };
+            header?: {
+                "Last-Event-ID"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The stream. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportVisits: {
+        parameters: {
+            query: {
+                /**
+                 * @description The host of the site.
+                 * @example heronlake.example
+                 */
+                site: components["parameters"]["Site"];
+                /** @description Visits at or after this time. */
+                from?: components["parameters"]["From"];
+                /** @description Visits before this time. */
+                to?: components["parameters"]["To"];
+                /** @description ISO 3166-1 alpha-2. */
+                country_code?: components["parameters"]["CountryCode"];
+                /** @description ISO 3166-2. */
+                region_code?: components["parameters"]["RegionCode"];
+                /** @description The town as the card names it. */
+                city?: components["parameters"]["City"];
+                level?: components["parameters"]["Level"];
+                set_aside?: components["parameters"]["SetAside"];
+                /** @description The beginning of the path. */
+                path?: components["parameters"]["Path"];
+                /** @description The host that referred. */
+                referrer?: components["parameters"]["Referrer"];
+                /** @description BCP 47. */
+                language?: components["parameters"]["Language"];
+                time_zone?: components["parameters"]["TimeZone"];
+                /** @description As the report of networks has it. */
+                network?: components["parameters"]["Network"];
+                label?: components["parameters"]["Label"];
+                link?: components["parameters"]["Link"];
+                mark?: components["parameters"]["Mark"];
+                /** @description Of what is kept of the address: an address, or a prefix. */
+                prefix?: components["parameters"]["Prefix"];
+                format?: "csv" | "ndjson" | "geojson" | "parquet";
+                raw?: boolean;
+                /** @description Visits of this address, where the site keeps enough to tell. */
+                address?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                    "application/x-ndjson": string;
+                    "application/geo+json": string;
+                    "application/vnd.apache.parquet": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importVisits: {
+        parameters: {
+            query: {
+                format: "csv" | "ndjson" | "geojson" | "parquet";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+                "application/x-ndjson": string;
+                "application/geo+json": string;
+                "application/vnd.apache.parquet": string;
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Imported"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    eraseVisits: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Erase"];
+            };
+        };
+        responses: {
+            /** @description The receipt. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Receipt"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    verifyVisits: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Verify"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verified"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listQuarantine: {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Quarantine"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    replayVisit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Mend"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Replayed"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    dropVisit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getReport: {
+        parameters: {
+            query: {
+                /**
+                 * @description The host of the site.
+                 * @example heronlake.example
+                 */
+                site: components["parameters"]["Site"];
+                /** @description Visits at or after this time. */
+                from?: components["parameters"]["From"];
+                /** @description Visits before this time. */
+                to?: components["parameters"]["To"];
+                /** @description ISO 3166-1 alpha-2. */
+                country_code?: components["parameters"]["CountryCode"];
+                /** @description ISO 3166-2. */
+                region_code?: components["parameters"]["RegionCode"];
+                /** @description The town as the card names it. */
+                city?: components["parameters"]["City"];
+                level?: components["parameters"]["Level"];
+                set_aside?: components["parameters"]["SetAside"];
+                /** @description The beginning of the path. */
+                path?: components["parameters"]["Path"];
+                /** @description The host that referred. */
+                referrer?: components["parameters"]["Referrer"];
+                /** @description BCP 47. */
+                language?: components["parameters"]["Language"];
+                time_zone?: components["parameters"]["TimeZone"];
+                /** @description As the report of networks has it. */
+                network?: components["parameters"]["Network"];
+                label?: components["parameters"]["Label"];
+                link?: components["parameters"]["Link"];
+                mark?: components["parameters"]["Mark"];
+                /** @description Of what is kept of the address: an address, or a prefix. */
+                prefix?: components["parameters"]["Prefix"];
+                limit?: number;
+                /** @description Put the time before, as long as this one, beside it. */
+                compare?: "before";
+                /** @description Only countries that were first seen in this time. */
+                new?: boolean;
+                format?: "json" | "geojson" | "xml" | "yaml" | "csv" | "text" | "ndjson";
+            };
+            header?: never;
+            path: {
+                by: "countries" | "regions" | "towns" | "zones" | "places" | "networks" | "paths" | "referrers" | "languages" | "labels" | "links";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getTimeline: {
+        parameters: {
+            query: {
+                /**
+                 * @description The host of the site.
+                 * @example heronlake.example
+                 */
+                site: components["parameters"]["Site"];
+                /** @description Visits at or after this time. */
+                from?: components["parameters"]["From"];
+                /** @description Visits before this time. */
+                to?: components["parameters"]["To"];
+                /** @description ISO 3166-1 alpha-2. */
+                country_code?: components["parameters"]["CountryCode"];
+                /** @description ISO 3166-2. */
+                region_code?: components["parameters"]["RegionCode"];
+                /** @description The town as the card names it. */
+                city?: components["parameters"]["City"];
+                level?: components["parameters"]["Level"];
+                set_aside?: components["parameters"]["SetAside"];
+                /** @description The beginning of the path. */
+                path?: components["parameters"]["Path"];
+                /** @description The host that referred. */
+                referrer?: components["parameters"]["Referrer"];
+                /** @description BCP 47. */
+                language?: components["parameters"]["Language"];
+                time_zone?: components["parameters"]["TimeZone"];
+                /** @description As the report of networks has it. */
+                network?: components["parameters"]["Network"];
+                label?: components["parameters"]["Label"];
+                link?: components["parameters"]["Link"];
+                mark?: components["parameters"]["Mark"];
+                /** @description Of what is kept of the address: an address, or a prefix. */
+                prefix?: components["parameters"]["Prefix"];
+                unit?: "quarter" | "hour" | "day" | "week" | "month";
+                /** @description A name of the IANA database; the site's own by default. */
+                zone?: string;
+                format?: "json" | "geojson" | "xml" | "yaml" | "csv" | "text" | "ndjson";
             };
             header?: never;
             path?: never;
@@ -1933,7 +2827,209 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PlaceReport"];
+                    "application/json": components["schemas"]["Timeline"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHours: {
+        parameters: {
+            query: {
+                /**
+                 * @description The host of the site.
+                 * @example heronlake.example
+                 */
+                site: components["parameters"]["Site"];
+                /** @description Visits at or after this time. */
+                from?: components["parameters"]["From"];
+                /** @description Visits before this time. */
+                to?: components["parameters"]["To"];
+                /** @description ISO 3166-1 alpha-2. */
+                country_code?: components["parameters"]["CountryCode"];
+                /** @description ISO 3166-2. */
+                region_code?: components["parameters"]["RegionCode"];
+                /** @description The town as the card names it. */
+                city?: components["parameters"]["City"];
+                level?: components["parameters"]["Level"];
+                set_aside?: components["parameters"]["SetAside"];
+                /** @description The beginning of the path. */
+                path?: components["parameters"]["Path"];
+                /** @description The host that referred. */
+                referrer?: components["parameters"]["Referrer"];
+                /** @description BCP 47. */
+                language?: components["parameters"]["Language"];
+                time_zone?: components["parameters"]["TimeZone"];
+                /** @description As the report of networks has it. */
+                network?: components["parameters"]["Network"];
+                label?: components["parameters"]["Label"];
+                link?: components["parameters"]["Link"];
+                mark?: components["parameters"]["Mark"];
+                /** @description Of what is kept of the address: an address, or a prefix. */
+                prefix?: components["parameters"]["Prefix"];
+                format?: "json" | "geojson" | "xml" | "yaml" | "csv" | "text" | "ndjson";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hours"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getVisitors: {
+        parameters: {
+            query: {
+                /**
+                 * @description The host of the site.
+                 * @example heronlake.example
+                 */
+                site: components["parameters"]["Site"];
+                /** @description Visits at or after this time. */
+                from?: components["parameters"]["From"];
+                /** @description Visits before this time. */
+                to?: components["parameters"]["To"];
+                format?: "json" | "geojson" | "xml" | "yaml" | "csv" | "text" | "ndjson";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Visitors"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getGrid: {
+        parameters: {
+            query: {
+                /**
+                 * @description The host of the site.
+                 * @example heronlake.example
+                 */
+                site: components["parameters"]["Site"];
+                /** @description Visits at or after this time. */
+                from?: components["parameters"]["From"];
+                /** @description Visits before this time. */
+                to?: components["parameters"]["To"];
+                /** @description ISO 3166-1 alpha-2. */
+                country_code?: components["parameters"]["CountryCode"];
+                /** @description ISO 3166-2. */
+                region_code?: components["parameters"]["RegionCode"];
+                /** @description The town as the card names it. */
+                city?: components["parameters"]["City"];
+                level?: components["parameters"]["Level"];
+                set_aside?: components["parameters"]["SetAside"];
+                /** @description The beginning of the path. */
+                path?: components["parameters"]["Path"];
+                /** @description The host that referred. */
+                referrer?: components["parameters"]["Referrer"];
+                /** @description BCP 47. */
+                language?: components["parameters"]["Language"];
+                time_zone?: components["parameters"]["TimeZone"];
+                /** @description As the report of networks has it. */
+                network?: components["parameters"]["Network"];
+                label?: components["parameters"]["Label"];
+                link?: components["parameters"]["Link"];
+                mark?: components["parameters"]["Mark"];
+                /** @description Of what is kept of the address: an address, or a prefix. */
+                prefix?: components["parameters"]["Prefix"];
+                /** @description 2^zoom tiles a side of the world, of 8 cells each. */
+                zoom?: number;
+                /** @description west,south,east,north in degrees */
+                bbox?: string;
+                format?: "json" | "geojson" | "xml" | "yaml" | "csv" | "text" | "ndjson";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Grid"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDistances: {
+        parameters: {
+            query: {
+                /**
+                 * @description The host of the site.
+                 * @example heronlake.example
+                 */
+                site: components["parameters"]["Site"];
+                /** @description Visits at or after this time. */
+                from?: components["parameters"]["From"];
+                /** @description Visits before this time. */
+                to?: components["parameters"]["To"];
+                /** @description ISO 3166-1 alpha-2. */
+                country_code?: components["parameters"]["CountryCode"];
+                /** @description ISO 3166-2. */
+                region_code?: components["parameters"]["RegionCode"];
+                /** @description The town as the card names it. */
+                city?: components["parameters"]["City"];
+                level?: components["parameters"]["Level"];
+                set_aside?: components["parameters"]["SetAside"];
+                /** @description The beginning of the path. */
+                path?: components["parameters"]["Path"];
+                /** @description The host that referred. */
+                referrer?: components["parameters"]["Referrer"];
+                /** @description BCP 47. */
+                language?: components["parameters"]["Language"];
+                time_zone?: components["parameters"]["TimeZone"];
+                /** @description As the report of networks has it. */
+                network?: components["parameters"]["Network"];
+                label?: components["parameters"]["Label"];
+                link?: components["parameters"]["Link"];
+                mark?: components["parameters"]["Mark"];
+                /** @description Of what is kept of the address: an address, or a prefix. */
+                prefix?: components["parameters"]["Prefix"];
+                latitude?: number;
+                longitude?: number;
+                /** @description A geo URI instead. */
+                at?: string;
+                format?: "json" | "geojson" | "xml" | "yaml" | "csv" | "text" | "ndjson";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Distances"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -2324,6 +3420,27 @@ export interface operations {
                 };
                 content: {
                     "text/csv": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    publishEdition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Published"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,0 +1,320 @@
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"eastporch/internal/core/visit"
+)
+
+// A ReportRow is a line of a report; what does not apply is nil.
+type ReportRow struct {
+	Key  string  `json:"key"`
+	Name *string `json:"name"`
+	visit.Place
+	Visits    int64   `json:"visits"`
+	Share     float64 `json:"share"`
+	Before    *int64  `json:"before"`
+	FirstSeen *string `json:"first_seen"`
+}
+
+// Counting says what a report's figures come from.
+type Counting struct {
+	Total   int64  `json:"total"`
+	From    string `json:"from"` // "counts" or "rows"
+	Scanned int64  `json:"scanned"`
+	Partial bool   `json:"partial"`
+}
+
+// A Report is visits by something.
+type Report struct {
+	Counting
+	Rows []ReportRow `json:"rows"`
+	Rest int64       `json:"rest"`
+}
+
+// Report asks for a report, such as countries; the query's keys are those of GET
+// /v1/reports/{by}.
+func (c *Client) Report(ctx context.Context, by string, query url.Values) (Report, error) {
+	var r Report
+	err := c.call(ctx, http.MethodGet, "/v1/reports/"+url.PathEscape(by)+"?"+query.Encode(), nil, &r)
+	return r, err
+}
+
+// A Timeline is visits by units of time.
+type Timeline struct {
+	Counting
+	Unit string            `json:"unit"`
+	Zone string            `json:"zone"`
+	Rows []visit.TimeCount `json:"rows"`
+}
+
+// Timeline asks for visits by units of time, or with "visitors" as what, for the
+// distinct visitors of each day.
+func (c *Client) Timeline(ctx context.Context, what string, query url.Values) (Timeline, error) {
+	var t Timeline
+	err := c.call(ctx, http.MethodGet, "/v1/reports/"+what+"?"+query.Encode(), nil, &t)
+	return t, err
+}
+
+// Hours is visits by the hour of the week where the visitors are.
+type Hours struct {
+	Counting
+	Rows []struct {
+		Weekday int   `json:"weekday"` // 1 is Monday
+		Hour    int   `json:"hour"`
+		Visits  int64 `json:"visits"`
+	} `json:"rows"`
+}
+
+// Hours asks for visits by the hour of the week.
+func (c *Client) Hours(ctx context.Context, query url.Values) (Hours, error) {
+	var h Hours
+	err := c.call(ctx, http.MethodGet, "/v1/reports/hours?"+query.Encode(), nil, &h)
+	return h, err
+}
+
+// Distances says how far from a point visits come.
+type Distances struct {
+	Counting
+	MedianKm   *float64 `json:"median_km"`
+	FarthestKm *float64 `json:"farthest_km"`
+	Farthest   *string  `json:"farthest"`
+	Rows       []struct {
+		FromKm float64 `json:"from_km"`
+		ToKm   float64 `json:"to_km"`
+		Visits int64   `json:"visits"`
+		Share  float64 `json:"share"`
+	} `json:"rows"`
+}
+
+// Distances asks how far from a point visits come.
+func (c *Client) Distances(ctx context.Context, query url.Values) (Distances, error) {
+	var d Distances
+	err := c.call(ctx, http.MethodGet, "/v1/reports/distances?"+query.Encode(), nil, &d)
+	return d, err
+}
+
+// VisitsState is how visits are kept.
+type VisitsState struct {
+	Intake     visit.Queue `json:"intake"`
+	Kept       visit.Kept  `json:"kept"`
+	Quarantine int         `json:"quarantine"`
+	NextKey    *time.Time  `json:"next_key"`
+}
+
+// VisitsState asks what waits and what is kept.
+func (c *Client) VisitsState(ctx context.Context) (VisitsState, error) {
+	var s VisitsState
+	err := c.call(ctx, http.MethodGet, "/v1/visits/state", nil, &s)
+	return s, err
+}
+
+// A Receipt is what is left of an erasure.
+type Receipt struct {
+	Time time.Time `json:"time"`
+	visit.Erased
+	Left []string `json:"left"`
+}
+
+// Erase erases a visit, or all of an address or prefix; by is id, address or
+// prefix.
+func (c *Client) Erase(ctx context.Context, by, what string) (Receipt, error) {
+	var r Receipt
+	err := c.call(ctx, http.MethodPost, "/v1/visits/erase", map[string]string{by: what}, &r)
+	return r, err
+}
+
+// Verified is a day that was recounted.
+type Verified struct {
+	Site    string             `json:"site"`
+	Days    []string           `json:"days"`
+	Rows    int64              `json:"rows"`
+	Differs []visit.Difference `json:"differs"`
+}
+
+// Verify recounts a day of a site; with "" it lists the days.
+func (c *Client) Verify(ctx context.Context, site, day string, mend bool) (Verified, error) {
+	body := map[string]any{"site": site, "mend": mend}
+	if day != "" {
+		body["day"] = day
+	}
+	var v Verified
+	err := c.call(ctx, http.MethodPost, "/v1/visits/verify", body, &v)
+	return v, err
+}
+
+// Apart is a visit in quarantine.
+type Apart struct {
+	ID     uuid.UUID  `json:"id"`
+	Time   time.Time  `json:"time"`
+	Reason string     `json:"reason"`
+	Row    *visit.Row `json:"row"`
+	Text   *string    `json:"text"`
+}
+
+// Quarantine lists the visits that could not be stored.
+func (c *Client) Quarantine(ctx context.Context, limit int) (list []Apart, all int, err error) {
+	var answer struct {
+		Visits []Apart `json:"visits"`
+		All    int     `json:"all"`
+	}
+	err = c.call(ctx, http.MethodGet, "/v1/visits/quarantine?limit="+strconv.Itoa(limit), nil, &answer)
+	return answer.Visits, answer.All, err
+}
+
+// Replay stores a visit from quarantine, with what is mended of it.
+func (c *Client) Replay(ctx context.Context, id string, mend map[string]string) (stored bool, err error) {
+	var answer struct {
+		Stored bool `json:"stored"`
+	}
+	err = c.call(ctx, http.MethodPost, "/v1/visits/quarantine/"+url.PathEscape(id), mend, &answer)
+	return answer.Stored, err
+}
+
+// DropApart drops a visit from quarantine.
+func (c *Client) DropApart(ctx context.Context, id string) error {
+	return c.call(ctx, http.MethodDelete, "/v1/visits/quarantine/"+url.PathEscape(id), nil, nil)
+}
+
+// Publish makes the edition in use answer in SQL.
+func (c *Client) Publish(ctx context.Context) (edition string, ranges int64, err error) {
+	var answer struct {
+		Edition string `json:"edition"`
+		Ranges  int64  `json:"ranges"`
+	}
+	err = c.long().call(ctx, http.MethodPost, "/v1/atlas/publish", struct{}{}, &answer)
+	return answer.Edition, answer.Ranges, err
+}
+
+// long gives the same client without a limit of time.
+func (c *Client) long() *Client {
+	other, without := *c, *c.http
+	without.Timeout = 0
+	other.http = &without
+	return &other
+}
+
+// Imported is what became of a file of visits.
+type Imported struct {
+	Read      int `json:"read"`
+	Stored    int `json:"stored"`
+	Duplicate int `json:"duplicate"`
+	Expired   int `json:"expired"`
+	Erased    int `json:"erased"`
+	Rejected  int `json:"rejected"`
+	Rejects   []struct {
+		Line   int    `json:"line"`
+		Reason string `json:"reason"`
+	} `json:"rejects"`
+}
+
+// Import sends a file of visits.
+func (c *Client) Import(ctx context.Context, format string, file io.Reader) (Imported, error) {
+	var answer Imported
+	err := c.long().call(ctx, http.MethodPost, "/v1/visits/import?format="+url.QueryEscape(format), stream{"application/octet-stream", file}, &answer)
+	return answer, err
+}
+
+// stream is a body that is sent as it comes.
+type stream struct {
+	kind string
+	io.Reader
+}
+
+// ExportVisits writes visits as a file.
+func (c *Client) ExportVisits(ctx context.Context, query url.Values, w io.Writer) error {
+	return c.long().Export(ctx, "/v1/visits/export?"+query.Encode(), w)
+}
+
+// Follow calls do for every visit as it is stored, until ctx ends or do gives an
+// error. Where the connection breaks it goes on from where it was, after a while.
+func (c *Client) Follow(ctx context.Context, query url.Values, do func(visit.Visit) error) error {
+	after, tried := "", 0
+	for {
+		err := c.follow(ctx, query, &after, func(v visit.Visit) error {
+			tried = 0
+			return do(v)
+		})
+		var problem *Problem
+		if ctx.Err() != nil || errors.As(err, &problem) || errors.Is(err, errStopFollowing) || tried >= followTries {
+			return err
+		}
+		tried++
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(followAgain):
+		}
+	}
+}
+
+const (
+	followAgain = time.Second
+	followTries = 10
+	maxEvent    = 1 << 20
+)
+
+// errStopFollowing marks errors of whoever follows.
+var errStopFollowing = errors.New("following ended")
+
+func (c *Client) follow(ctx context.Context, query url.Values, after *string, do func(visit.Visit) error) error {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+"/v1/visits/stream?"+query.Encode(), nil)
+	if err != nil {
+		return err
+	}
+	if c.key != "" {
+		req.Header.Set("Authorization", "Bearer "+c.key)
+	}
+	if *after != "" {
+		req.Header.Set("Last-Event-ID", *after)
+	}
+	res, err := c.long().http.Do(req)
+	if err != nil {
+		return fmt.Errorf("%w at %s: %w", ErrUnreachable, c.base, err)
+	}
+	defer res.Body.Close()
+	if res.StatusCode >= http.StatusBadRequest {
+		text, _ := io.ReadAll(io.LimitReader(res.Body, 1<<20))
+		return problemOf(res, text)
+	}
+	lines := bufio.NewScanner(res.Body)
+	lines.Buffer(make([]byte, 64<<10), maxEvent)
+	id, data := "", []byte(nil)
+	for lines.Scan() {
+		line := lines.Text()
+		switch {
+		case strings.HasPrefix(line, "id: "):
+			id = line[len("id: "):]
+		case strings.HasPrefix(line, "data: "):
+			data = bytes.Clone(lines.Bytes()[len("data: "):])
+		case line == "":
+			if len(data) > 0 {
+				var v visit.Visit
+				if err := json.Unmarshal(data, &v); err != nil {
+					return fmt.Errorf("%s sent something that is no visit: %w", c.base, err)
+				}
+				if err := do(v); err != nil {
+					return errors.Join(errStopFollowing, err)
+				}
+			}
+			if id != "" {
+				*after = id
+			}
+			data = nil
+		}
+	}
+	return lines.Err()
+}

@@ -1,0 +1,64 @@
+package visit
+
+import (
+	"net/netip"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// A Kept is what is kept of visits: from when on, and when the next week goes.
+type Kept struct {
+	Since    *time.Time `json:"since"`     // of the oldest week; nil where there is no visit
+	NextDrop *time.Time `json:"next_drop"` // when that week is dropped; nil where all are kept
+	Weeks    int        `json:"weeks"`
+}
+
+// An Erasure says what to erase: one visit, or all of an address, of a prefix,
+// or of what stands in place of an address.
+type Erasure struct {
+	ID       uuid.UUID
+	Address  netip.Addr
+	Prefix   netip.Prefix
+	StoredAs []string
+}
+
+// Erased says what was erased.
+type Erased struct {
+	Visits     int `json:"visits"`     // rows
+	Days       int `json:"days"`       // whose counts were made anew
+	Quarantine int `json:"quarantine"` // visits that were set apart
+}
+
+// Holds says whether a row is to be erased.
+func (e Erasure) Holds(r Row) bool {
+	switch {
+	case e.ID != uuid.Nil:
+		return r.ID == e.ID
+	case e.Address.IsValid():
+		return r.Address.Addr == e.Address
+	case e.Prefix.IsValid():
+		return r.Address.IsValid() && e.Prefix.Contains(r.Address.Addr)
+	}
+	for _, word := range e.StoredAs {
+		if r.StoredAs != nil && *r.StoredAs == word {
+			return true
+		}
+	}
+	return false
+}
+
+// A Difference is a count that is not what the rows say.
+type Difference struct {
+	Dimension string    `json:"dimension"`
+	Slot      time.Time `json:"slot"`
+	Key       string    `json:"key"`
+	Counted   int64     `json:"counted"`
+	Rows      int64     `json:"rows"`
+}
+
+// An Arrived is a visit and its place in the order of arrival.
+type Arrived struct {
+	Arrival int64
+	Visit   Visit
+}

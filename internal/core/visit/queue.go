@@ -1,0 +1,69 @@
+package visit
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// An Arrival is a visit on its way into the database.
+type Arrival struct {
+	Row    Row             `json:"row"`
+	Answer json.RawMessage `json:"answer"` // JSON of the [Answer] that the row names
+}
+
+// Arrival gives the visit as it is queued.
+func (v Visit) Arrival() (Arrival, error) {
+	row, answer, err := v.Row()
+	return Arrival{row, answer}, err
+}
+
+// An Outcome says what became of a batch of arrivals.
+type Outcome struct {
+	Stored    int
+	Duplicate int // their ids were stored before
+	Erased    int // what they are of was erased
+	Expired   int // older than what is kept
+	// Conflicts are the ids that were stored before with other content; the first
+	// wins.
+	Conflicts []uuid.UUID
+}
+
+// A SetApart is a visit that could not be stored.
+type SetApart struct {
+	ID     uuid.UUID
+	Time   time.Time // when it was set apart
+	Reason string
+	Record []byte // JSON of an [Arrival], or what was in the queue instead
+}
+
+// Arrival reads the visit that was set apart.
+func (q SetApart) Arrival() (a Arrival, err error) {
+	if err := json.Unmarshal(q.Record, &a); err != nil {
+		return a, fmt.Errorf("what was in the queue is no visit: %w", err)
+	}
+	return a, nil
+}
+
+// QueueTally counts what became of visits since the service started.
+type QueueTally struct {
+	Accepted   int64 `json:"accepted"`
+	Stored     int64 `json:"stored"`
+	Duplicate  int64 `json:"duplicate"`
+	Conflict   int64 `json:"conflict"`
+	Erased     int64 `json:"erased"`
+	Expired    int64 `json:"expired"`
+	Quarantine int64 `json:"quarantine"`
+	Full       int64 `json:"full"` // turned away
+}
+
+// Queue is how the queue of visits stands.
+type Queue struct {
+	Waiting int64      `json:"waiting"` // visits
+	Bytes   int64      `json:"bytes"`
+	Most    int64      `json:"most"`  // bytes
+	Away    *string    `json:"away"`  // why the database takes nothing now
+	Since   QueueTally `json:"since"` // the service started
+}

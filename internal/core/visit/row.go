@@ -1,0 +1,245 @@
+package visit
+
+import (
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/locale"
+)
+
+// An Answer is the part of a card that all addresses of a range share: what one
+// edition says of it.
+type Answer struct {
+	Whereabouts atlas.Whereabouts `json:"whereabouts"`
+	Network     atlas.Network     `json:"network"`
+	Evidence    []atlas.Evidence  `json:"evidence"`
+	Money       locale.Money      `json:"money"`
+	Edition     Edition           `json:"edition"`
+}
+
+// personal is the part of a card that is the visit's own.
+type personal struct {
+	Address Address       `json:"address"`
+	Labels  []string      `json:"labels"`
+	Locale  locale.Locale `json:"locale"`
+	Clock   locale.Clock  `json:"clock"`
+}
+
+// A Row is a visit as it is queued and stored. The answer stands apart, since
+// many visits share one; AnswerID is made of its content. Card and Trail are
+// JSON that nothing on the way needs to read.
+type Row struct {
+	ID         uuid.UUID       `json:"id"`
+	Site       string          `json:"site"`
+	Path       string          `json:"path"`
+	Referrer   *string         `json:"referrer,omitempty"`
+	Agent      *string         `json:"agent,omitempty"`
+	Link       *string         `json:"link,omitempty"`
+	Attributes json.RawMessage `json:"attributes,omitempty"`
+	Marks      []string        `json:"marks,omitempty"`
+	Address    addr.Optional   `json:"address"`
+	StoredAs   *string         `json:"stored_as,omitempty"`
+	Kind       *addr.Kind      `json:"kind,omitempty"`
+	SetAside   bool            `json:"set_aside,omitempty"`
+	Labels     []string        `json:"labels,omitempty"`
+	Language   string          `json:"language"`
+	WeekHour   *int16          `json:"week_hour,omitempty"` // hours since Monday began where the visitor is
+	Unverified int             `json:"unverified,omitempty"`
+	// Visitor tells visitors of one site and day apart, and nothing more; 0 where
+	// they are not counted.
+	Visitor  int64           `json:"visitor,omitempty"`
+	Card     json.RawMessage `json:"card"`
+	Trail    json.RawMessage `json:"trail"`
+	AnswerID uuid.UUID       `json:"answer"`
+}
+
+// Row splits a visit into its row and the JSON of the answer that it shares.
+func (v Visit) Row() (Row, json.RawMessage, error) {
+	c := v.Card
+	r := Row{
+		ID: v.ID, Site: v.Site, Path: v.Path, Referrer: v.Referrer, Agent: v.Agent, Link: v.Link, Attributes: v.Attributes, Marks: v.Marks,
+		Address: c.Address.Text, StoredAs: c.Address.StoredAs, Kind: c.Address.Kind, SetAside: c.Address.SetAside, Labels: c.Labels,
+		Language: c.Locale.Language, WeekHour: weekHour(c.Clock), Unverified: v.Trail.Unverified(), Visitor: v.Visitor,
+	}
+	answer, err := json.Marshal(Answer{c.Whereabouts, c.Network, c.Evidence, c.Money, c.Edition})
+	if err != nil {
+		return r, nil, fmt.Errorf("answer: %w", err)
+	}
+	if r.Card, err = json.Marshal(personal{c.Address, c.Labels, c.Locale, c.Clock}); err != nil {
+		return r, nil, fmt.Errorf("card: %w", err)
+	}
+	if r.Trail, err = json.Marshal(v.Trail); err != nil {
+		return r, nil, fmt.Errorf("trail: %w", err)
+	}
+	r.AnswerID = AnswerID(answer)
+	return r, answer, nil
+}
+
+// AnswerID names an answer by its content.
+func AnswerID(answer json.RawMessage) uuid.UUID {
+	sum := sha256.Sum256(answer)
+	id, _ := uuid.FromBytes(sum[:16]) // which are 16
+	return id
+}
+
+// Visit puts a row and its answer together again. What stands in Earlier is for
+// the caller to fill.
+func (r Row) Visit(answer json.RawMessage) (Visit, error) {
+	at, _ := TimeOf(r.ID)
+	v := Visit{
+		ID: r.ID, Time: at, Site: r.Site, Path: r.Path, Referrer: r.Referrer, Agent: r.Agent, Link: r.Link,
+		Attributes: r.Attributes, Marks: append([]string{}, r.Marks...), Visitor: r.Visitor, Earlier: []Reading{},
+	}
+	var own personal
+	var shared Answer
+	if err := json.Unmarshal(r.Card, &own); err != nil {
+		return v, fmt.Errorf("card: %w", err)
+	}
+	if err := json.Unmarshal(answer, &shared); err != nil {
+		return v, fmt.Errorf("answer: %w", err)
+	}
+	if err := json.Unmarshal(r.Trail, &v.Trail); err != nil {
+		return v, fmt.Errorf("trail: %w", err)
+	}
+	v.Card = Card{
+		Address: own.Address, Labels: own.Labels, Locale: own.Locale, Clock: own.Clock,
+		Whereabouts: shared.Whereabouts, Network: shared.Network, Evidence: shared.Evidence, Money: shared.Money, Edition: shared.Edition,
+	}
+	return v, nil
+}
+
+// Counted says whether statistics count the visit.
+func (r Row) Counted() bool {
+	for _, m := range r.Marks {
+		if m != MarkPrivate {
+			return false
+		}
+	}
+	return true
+}
+
+// The marks of visits.
+const (
+	MarkBot     = "bot"     // a program that says so, or comes from where programs are
+	MarkMonitor = "monitor" // the owner's own
+	MarkTest    = "test"    // sent to try something out
+	MarkPrivate = "private" // it asked not to be tracked (Sec-GPC); it is counted
+)
+
+// MarkWords are the marks.
+var MarkWords = []string{MarkBot, MarkMonitor, MarkTest, MarkPrivate}
+
+// weekHour gives the hours since Monday began, 0 to 167, at a clock's place.
+func weekHour(c locale.Clock) *int16 {
+	if c.LocalTime == nil {
+		return nil
+	}
+	local, err := time.Parse(time.RFC3339, *c.LocalTime)
+	if err != nil {
+		return nil
+	}
+	h := int16((int(local.Weekday())+6)%7*24 + local.Hour())
+	return &h
+}
+
+// ReferrerHost gives the host that a visit was referred by; "" where there is
+// none, or where it is the site's own.
+func ReferrerHost(referrer *string, site string) string {
+	if referrer == nil {
+		return ""
+	}
+	u, err := url.Parse(*referrer)
+	if err != nil || strings.EqualFold(u.Hostname(), site) {
+		return ""
+	}
+	return strings.ToLower(u.Hostname())
+}
+
+// placeSeparator parts the facts in the key of a place; no name holds it.
+const placeSeparator = "\x1f"
+
+// PlaceKey is the one text that stands for a place in counts: its level, which is
+// "set aside" where the address was never looked up, codes, names, point and zone.
+func PlaceKey(w atlas.Whereabouts, setAside bool) string {
+	level := string(w.Level)
+	if setAside {
+		level = "set aside"
+	}
+	number := func(f *float64) string {
+		if f == nil {
+			return ""
+		}
+		return strconv.FormatFloat(*f, 'f', -1, 64)
+	}
+	return strings.Join([]string{
+		level, deref(w.CountryCode), deref(w.RegionCode), deref(w.City),
+		number(w.Latitude), number(w.Longitude), number(w.RadiusKm), deref(w.TimeZone),
+	}, placeSeparator)
+}
+
+// ReadPlaceKey reads what [PlaceKey] wrote; keys of another form give a place of
+// level none.
+func ReadPlaceKey(key string) Place {
+	f := strings.Split(key, placeSeparator)
+	if len(f) != 8 {
+		return Place{Level: string(atlas.None)}
+	}
+	number := func(s string) *float64 {
+		n, err := strconv.ParseFloat(s, 64)
+		if err != nil {
+			return nil
+		}
+		return &n
+	}
+	return Place{
+		Level: f[0], CountryCode: optional(f[1]), RegionCode: optional(f[2]), City: optional(f[3]),
+		Latitude: number(f[4]), Longitude: number(f[5]), RadiusKm: number(f[6]), TimeZone: optional(f[7]),
+	}
+}
+
+// A Place is where visits come from, as far as it is known.
+type Place struct {
+	Level       string   `json:"level"` // or "set aside"
+	CountryCode *string  `json:"country_code"`
+	RegionCode  *string  `json:"region_code"`
+	City        *string  `json:"city"`
+	Latitude    *float64 `json:"latitude"`
+	Longitude   *float64 `json:"longitude"`
+	RadiusKm    *float64 `json:"radius_km"`
+	TimeZone    *string  `json:"time_zone"`
+}
+
+// NetworkKey is the one text that stands for a network in counts, "" for none.
+func NetworkKey(n atlas.Network) string {
+	if n.ASNumber == nil && n.Operator == nil {
+		return ""
+	}
+	number := ""
+	if n.ASNumber != nil {
+		number = strconv.FormatUint(uint64(*n.ASNumber), 10)
+	}
+	return number + " " + deref(n.Operator)
+}
+
+func deref(s *string) string {
+	if s == nil {
+		return ""
+	}
+	return *s
+}
+
+func optional(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}

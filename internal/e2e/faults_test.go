@@ -1,0 +1,472 @@
+package e2e
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	crypto "crypto/rand"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"log/slog"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/visit"
+	"eastporch/internal/dbtest"
+	"eastporch/internal/demo"
+	"eastporch/internal/server/access"
+	"eastporch/internal/server/cluster"
+	"eastporch/internal/server/store"
+)
+
+// rounds is how often each fault is caused: a few times in make test, many in
+// make soak.
+var rounds = flag.Int("rounds", 2, "how often each fault is caused")
+
+// load sends visits until it is told to stop, and remembers what was
+// acknowledged.
+type load struct {
+	key  string
+	urls func() []string // of services; one is picked for each visit
+
+	mu     sync.Mutex
+	acked  map[uuid.UUID]bool
+	sent   atomic.Int64
+	failed atomic.Int64
+	hung   atomic.Int64 // clients that did not wait for an answer
+	fresh  chan struct{}
+
+	stop    context.CancelFunc
+	senders sync.WaitGroup
+}
+
+const senders = 8
+
+// begin sends from several clients at once: most visits alone, some in lists,
+// some twice, and some by clients that hang up.
+func begin(t *testing.T, key string, urls func() []string) *load {
+	t.Helper()
+	ctx, stop := context.WithCancel(t.Context())
+	l := &load{key: key, urls: urls, acked: map[uuid.UUID]bool{}, stop: stop, fresh: make(chan struct{}, 1)}
+	for n := range senders {
+		l.senders.Go(func() {
+			r := rand.New(rand.NewPCG(uint64(n), 1))
+			web := &http.Client{Transport: &http.Transport{}, Timeout: 20 * time.Second}
+			defer web.CloseIdleConnections()
+			for ctx.Err() == nil {
+				l.send(ctx, web, r)
+			}
+		})
+	}
+	t.Cleanup(l.end)
+	return l
+}
+
+func (l *load) end() {
+	l.stop()
+	l.senders.Wait()
+}
+
+// pass waits until n more visits were acknowledged.
+func (l *load) pass(t *testing.T, n int) {
+	t.Helper()
+	l.mu.Lock()
+	until := len(l.acked) + n
+	l.mu.Unlock()
+	for {
+		l.mu.Lock()
+		now := len(l.acked)
+		l.mu.Unlock()
+		if now >= until {
+			return
+		}
+		select {
+		case <-l.fresh:
+		case <-time.After(30 * time.Second):
+			t.Fatalf("no visit was acknowledged for half a minute; %d were", now)
+		}
+	}
+}
+
+func (l *load) send(ctx context.Context, web *http.Client, r *rand.Rand) {
+	var ids []uuid.UUID
+	var bodies []string
+	many := 1
+	if r.IntN(10) == 0 {
+		many = 1 + r.IntN(40)
+	}
+	for range many {
+		// Times of the last days, so that ids are in no order.
+		id, _ := visit.NewID(time.Now().Add(-time.Duration(r.Int64N(int64(72*time.Hour)))), crypto.Reader)
+		ids = append(ids, id)
+		bodies = append(bodies, fmt.Sprintf(`{"id":%q,"site":%q,"path":"/load/%d","peer":"203.0.113.4","headers":{"X-Forwarded-For":["198.18.%d.%d"],"User-Agent":["Firefox"]}}`,
+			id, demo.Site, r.IntN(50), r.IntN(100), r.IntN(256)))
+	}
+	body := bodies[0]
+	if many > 1 {
+		body = "[" + strings.Join(bodies, ",") + "]"
+	}
+	times := 1
+	if r.IntN(10) == 0 { // the same again, as after an answer that was lost
+		times = 2
+	}
+	for range times {
+		if r.IntN(20) == 0 {
+			brief, cancel := context.WithTimeout(ctx, time.Duration(r.IntN(2000))*time.Microsecond)
+			l.post(brief, web, body, ids, r)
+			cancel()
+			l.hung.Add(1)
+			continue
+		}
+		l.post(ctx, web, body, ids, r)
+	}
+}
+
+func (l *load) post(ctx context.Context, web *http.Client, body string, ids []uuid.UUID, r *rand.Rand) {
+	urls := l.urls()
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, urls[r.IntN(len(urls))]+"/v1/visits", strings.NewReader(body))
+	if err != nil {
+		return
+	}
+	req.Header.Set("Authorization", "Bearer "+l.key)
+	l.sent.Add(int64(len(ids)))
+	res, err := web.Do(req)
+	if err != nil {
+		l.failed.Add(int64(len(ids)))
+		return
+	}
+	_, _ = io.Copy(io.Discard, res.Body)
+	res.Body.Close()
+	if res.StatusCode != http.StatusAccepted {
+		l.failed.Add(int64(len(ids)))
+		return
+	}
+	l.mu.Lock()
+	for _, id := range ids {
+		l.acked[id] = true
+	}
+	l.mu.Unlock()
+	select {
+	case l.fresh <- struct{}{}:
+	default:
+	}
+}
+
+// tally fails the test unless every acknowledged visit stands in the database,
+// once, and all counts say what the rows say.
+func (l *load) tally(t *testing.T, database string) {
+	t.Helper()
+	s, err := store.Open(t.Context(), database, 0)
+	require.NoError(t, err)
+	defer s.Close()
+	conn, err := pgx.Connect(t.Context(), database)
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	rows, err := conn.Query(t.Context(), `SELECT id, count(*) FROM visit GROUP BY id`)
+	require.NoError(t, err)
+	stored := map[uuid.UUID]bool{}
+	for rows.Next() {
+		var id uuid.UUID
+		var n int
+		require.NoError(t, rows.Scan(&id, &n))
+		require.Equal(t, 1, n, id)
+		stored[id] = true
+	}
+	require.NoError(t, rows.Err())
+	missing := 0
+	for id := range l.acked {
+		if !stored[id] {
+			missing++
+		}
+	}
+	days, err := s.Days(t.Context(), demo.Site, time.Now())
+	require.NoError(t, err)
+	differs := 0
+	for _, day := range days {
+		list, _, err := s.Verify(t.Context(), demo.Site, day, false)
+		require.NoError(t, err)
+		differs += len(list)
+	}
+	t.Logf("sent %d, acknowledged %d, failed %d, hung up %d; stored %d, missing %d, counts that differ %d",
+		l.sent.Load(), len(l.acked), l.failed.Load(), l.hung.Load(), len(stored), missing, differs)
+	require.Zero(t, missing, "acknowledged, and not there")
+	require.Zero(t, differs)
+	require.NotEmpty(t, l.acked)
+}
+
+// settled waits until nothing waits at a service.
+func settled(t *testing.T, url, key string) {
+	t.Helper()
+	require.EventuallyWithT(t, func(c *assert.CollectT) {
+		req, _ := http.NewRequest(http.MethodGet, url+"/v1/visits/state", nil)
+		req.Header.Set("Authorization", "Bearer "+key)
+		res, err := http.DefaultClient.Do(req)
+		if !assert.NoError(c, err) {
+			return
+		}
+		defer res.Body.Close()
+		body, _ := io.ReadAll(res.Body)
+		assert.Contains(c, string(body), `"waiting":0,`)
+	}, time.Minute, 20*time.Millisecond)
+}
+
+// process is the service as its users run it, in a process of its own.
+type process struct {
+	t         *testing.T
+	binary    string
+	args      []string
+	wrap      []string // a command in front
+	cmd       *exec.Cmd
+	output    *bytes.Buffer
+	desk, key string
+}
+
+// newProcess builds the service, and makes a key for it in its database.
+func newProcess(t *testing.T, database string) *process {
+	t.Helper()
+	dir := t.TempDir()
+	binary := filepath.Join(dir, "eastporch")
+	out, err := exec.Command("go", "build", "-o", binary, "eastporch/cmd/eastporch").CombinedOutput()
+	require.NoError(t, err, string(out))
+	file, err := demo.Write(dir)
+	require.NoError(t, err)
+	s, err := store.Open(t.Context(), database, 0)
+	require.NoError(t, err)
+	defer s.Close()
+	keys, err := access.NewKeys(t.Context(), s, slog.New(slog.DiscardHandler), time.Now)
+	require.NoError(t, err)
+	_, key, err := keys.Create(t.Context(), access.Key{Name: "load", Scope: access.Admin}, "the tests")
+	require.NoError(t, err)
+	address := freeAddress(t)
+	p := &process{t: t, binary: binary, key: key, desk: "http://" + address, args: []string{
+		"serve", "--config", file, "--data-dir", filepath.Join(dir, "data"), "--database-url", database,
+		"--desk-address", address, "--visitor-address", freeAddress(t), "--limits-key-per-second", "1000000", "--log-level", "warn",
+	}}
+	t.Cleanup(p.kill)
+	return p
+}
+
+func freeAddress(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	return l.Addr().String()
+}
+
+// start starts the process and waits until it listens.
+func (p *process) start() {
+	p.t.Helper()
+	words := append(append(append([]string{}, p.wrap...), p.binary), p.args...)
+	p.cmd = exec.Command(words[0], words[1:]...)
+	out, err := p.cmd.StdoutPipe()
+	require.NoError(p.t, err)
+	p.output = &bytes.Buffer{}
+	p.cmd.Stderr = p.output
+	require.NoError(p.t, p.cmd.Start())
+	lines := bufio.NewScanner(out)
+	for lines.Scan() {
+		if strings.HasPrefix(lines.Text(), "Desk") {
+			go func() {
+				for lines.Scan() { // so that it never waits for us
+				}
+			}()
+			return
+		}
+	}
+	p.t.Fatalf("the service did not start: %s", p.output)
+}
+
+// kill ends the process at once.
+func (p *process) kill() {
+	if p.cmd == nil || p.cmd.Process == nil {
+		return
+	}
+	_ = p.cmd.Process.Kill()
+	_ = p.cmd.Wait()
+	p.cmd = nil
+}
+
+// kill -9 of the service under load, again and again.
+func TestFaultTheServiceIsKilled(t *testing.T) {
+	t.Parallel()
+	database := dbtest.New(t)
+	p := newProcess(t, database)
+	p.start()
+	l := begin(t, p.key, func() []string { return []string{p.desk} })
+	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
+	for range 2 * *rounds {
+		l.pass(t, 1+r.IntN(400))
+		p.kill()
+		p.start()
+	}
+	l.pass(t, 100)
+	l.end()
+	settled(t, p.desk, p.key)
+	l.tally(t, database)
+}
+
+// PostgreSQL stopped for a while, killed, and started again, under load.
+func TestFaultTheDatabaseIsStoppedAndKilled(t *testing.T) {
+	t.Parallel()
+	dir, err := os.MkdirTemp("", "eastporch-faults-")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(dir, 0o755)) // the database may run as another user
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	_, text, err := net.SplitHostPort(freeAddress(t))
+	require.NoError(t, err)
+	opt := cluster.Options{Dir: filepath.Join(dir, "c"), Log: slog.New(slog.DiscardHandler)} // with all that protects it
+	_, err = fmt.Sscan(text, &opt.Port)
+	require.NoError(t, err)
+	database, err := cluster.Start(t.Context(), opt)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = database.Stop(context.Background()) })
+	s := start(t, map[string]any{"database.url": database.URL(), "limits.key_per_second": 1_000_000})
+	l := begin(t, s.admin, func() []string { return []string{s.desk} })
+	for n := range *rounds {
+		l.pass(t, 300)
+		if n%2 == 0 {
+			require.NoError(t, database.Stop(t.Context()))
+		} else {
+			database.Kill()
+		}
+		l.pass(t, 500) // which are taken in while there is none
+		database, err = cluster.Start(t.Context(), opt)
+		require.NoError(t, err)
+	}
+	l.pass(t, 300)
+	l.end()
+	settled(t, s.desk, s.admin)
+	l.tally(t, database.URL())
+}
+
+// A disk without room: here the size of files is bounded for the process.
+func TestFaultTheDiskIsFull(t *testing.T) {
+	t.Parallel()
+	database := dbtest.New(t)
+	p := newProcess(t, database)
+	p.start() // which builds the edition
+	p.kill()
+	p.wrap = []string{"sh", "-c", `ulimit -f 64; exec "$@"`, "sh"} // blocks of 512 bytes: 32 KB a file
+	conn, err := pgx.Connect(t.Context(), database)
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	p.start()
+	l := begin(t, p.key, func() []string { return []string{p.desk} })
+	for range *rounds {
+		l.pass(t, 50)
+		tx, err := conn.Begin(t.Context()) // nothing is stored while somebody has the turn
+		require.NoError(t, err)
+		_, err = tx.Exec(t.Context(), `SELECT pg_advisory_xact_lock(7263001)`)
+		require.NoError(t, err)
+		full := l.failed.Load()
+		require.Eventually(t, func() bool { return l.failed.Load() > full+20 }, time.Minute, 10*time.Millisecond, "there is an end to the room")
+		require.NoError(t, tx.Rollback(t.Context()))
+		l.pass(t, 100) // there is room again
+	}
+	l.end()
+	settled(t, p.desk, p.key)
+	l.tally(t, database)
+}
+
+// Two services write to one database, and one of them is killed.
+func TestFaultTwoServicesOnOneDatabase(t *testing.T) {
+	t.Parallel()
+	database := dbtest.New(t)
+	first := start(t, map[string]any{"database.url": database, "limits.key_per_second": 1_000_000})
+	second := newProcess(t, database)
+	second.start()
+	l := begin(t, second.key, func() []string { return []string{first.desk, second.desk} })
+	for range *rounds {
+		l.pass(t, 500)
+		second.kill()
+		l.pass(t, 100)
+		second.start()
+	}
+	l.pass(t, 300)
+	l.end()
+	settled(t, first.desk, second.key)
+	settled(t, second.desk, second.key)
+	l.tally(t, database)
+}
+
+// A row that the database refuses is set apart, the rest of its batch is stored,
+// and it can be mended.
+func TestFaultOneBadRow(t *testing.T) {
+	t.Parallel()
+	s := start(t, map[string]any{"limits.key_per_second": 1_000_000})
+	conn, err := pgx.Connect(t.Context(), s.database)
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	_, err = conn.Exec(t.Context(), `ALTER TABLE visit ADD CONSTRAINT no_poison CHECK (path <> '/poison')`)
+	require.NoError(t, err)
+	l := begin(t, s.admin, func() []string { return []string{s.desk} })
+	l.pass(t, 100)
+	bad := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", `{"site":"heronlake.example","path":"/poison"}`)
+	require.Equal(t, http.StatusAccepted, bad.status)
+	l.pass(t, 300)
+	l.end()
+	settled(t, s.desk, s.admin)
+	l.tally(t, s.database)
+	list := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits/quarantine", "")
+	assert.Contains(t, list.body, "no_poison")
+	_, rest, ok := strings.Cut(list.body, `"id":"`)
+	require.True(t, ok, list.body)
+	url := s.desk + "/v1/visits/quarantine/" + rest[:36]
+	refused := s.call(t, "127.0.0.1", http.MethodPost, url, `{}`)
+	assert.Equal(t, http.StatusUnprocessableEntity, refused.status)
+	mended := s.call(t, "127.0.0.1", http.MethodPost, url, `{"path":"/mended"}`)
+	require.Equal(t, http.StatusOK, mended.status, mended.body)
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits?site=heronlake.example&path=/mended", "").body, `"path":"/mended"`)
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits/quarantine", "").body, `"all":0`)
+}
+
+// A clock that jumps back changes nothing about what is stored, counted and
+// followed.
+func TestFaultTheClockJumpsBack(t *testing.T) {
+	t.Parallel()
+	s := start(t, map[string]any{"limits.key_per_second": 1_000_000})
+	seen := make(chan string, 100)
+	ctx, stop := context.WithCancel(t.Context())
+	defer stop()
+	followed := make(chan error, 1)
+	go func() {
+		followed <- s.client.Follow(ctx, map[string][]string{"site": {demo.Site}, "after": {"0"}}, func(v visit.Visit) error {
+			seen <- v.Path
+			return nil
+		})
+	}()
+	for i, back := range []time.Duration{0, time.Hour, 26 * time.Hour, 2 * time.Minute, 9 * 24 * time.Hour} {
+		body := fmt.Sprintf(`{"site":"heronlake.example","path":"/%d","time":%q}`, i, time.Now().Add(-back).UTC().Format(time.RFC3339Nano))
+		made := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", body, "Prefer: wait=10", "User-Agent: Firefox")
+		require.Equal(t, http.StatusCreated, made.status, made.body)
+		require.Equal(t, fmt.Sprintf("/%d", i), <-seen, "in the order of arrival")
+	}
+	stop()
+	require.True(t, errors.Is(<-followed, context.Canceled))
+	l := &load{acked: map[uuid.UUID]bool{firstID(t, s): true}}
+	l.tally(t, s.database)
+}
+
+func firstID(t *testing.T, s *service) uuid.UUID {
+	t.Helper()
+	page, err := s.client.Visits(t.Context(), map[string][]string{"site": {demo.Site}}, "", 1)
+	require.NoError(t, err)
+	return page.Visits[0].ID
+}

@@ -1,0 +1,383 @@
+package httpapi
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/netip"
+	"net/textproto"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/plain"
+	"eastporch/internal/core/visit"
+	"eastporch/internal/server/access"
+)
+
+const (
+	// ahead is how far a visit's time may lie in the future.
+	ahead = 5 * time.Minute
+	// manyVisits bounds the visits of one request.
+	manyVisits = 1000
+	// waitMost bounds how long a request waits for its visits to be stored.
+	waitMost = 20 * time.Second
+)
+
+// newVisit is the body of a visit to store.
+type newVisit struct {
+	ID         *string         `json:"id"`
+	Time       *string         `json:"time"`
+	Site       string          `json:"site"`
+	Path       string          `json:"path"`
+	Referrer   *string         `json:"referrer"`
+	Agent      *string         `json:"agent"`
+	Link       *string         `json:"link"`
+	Attributes json.RawMessage `json:"attributes"`
+	Test       bool            `json:"test"`
+	DryRun     bool            `json:"dry_run"`
+	seen
+}
+
+// States of a visit that was sent.
+const (
+	stateAccepted = "accepted" // it is on the disk, and will be stored
+	stateStored   = "stored"   // it stands in the database
+	stateDryRun   = "dry run"  // it was read and made, and goes no further
+)
+
+// taken is what the sender of a visit hears of it.
+type taken struct {
+	ID    uuid.UUID    `json:"id"`
+	Time  time.Time    `json:"time"`
+	State string       `json:"state"`
+	Marks []string     `json:"marks"`
+	Visit *visit.Visit `json:"visit,omitempty"`
+
+	dryRun  bool
+	whole   visit.Visit
+	arrival visit.Arrival
+}
+
+// takenOrRefused is the same of one of many.
+type takenOrRefused struct {
+	Index int `json:"index"`
+	*taken
+	Problem *problem `json:"problem,omitempty"`
+}
+
+func (a *api) addVisit(c *gin.Context) {
+	text, err := io.ReadAll(c.Request.Body)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	prefer := preferences(c)
+	private(c)
+	if list := strings.TrimSpace(string(text)); strings.HasPrefix(list, "[") {
+		a.addMany(c, text, prefer)
+		return
+	}
+	t, err := a.readVisit(c, text)
+	if err == nil {
+		err = a.take(c, prefer, t)
+	}
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.JSON(statusOf(t), t)
+}
+
+// addMany takes a list of visits. What is wrong with one does not harm another.
+func (a *api) addMany(c *gin.Context, text []byte, prefer preference) {
+	var bodies []json.RawMessage
+	if err := decode(text, &bodies); err != nil {
+		a.fail(c, err)
+		return
+	}
+	if len(bodies) == 0 || len(bodies) > manyVisits {
+		a.fail(c, badRequest("bad-json", "The body is not usable JSON", fmt.Sprintf("The list has %d visits.", len(bodies)), fmt.Sprintf("Send 1 to %d at once.", manyVisits)))
+		return
+	}
+	answers := make([]takenOrRefused, len(bodies))
+	var good []*taken
+	for i, body := range bodies {
+		answers[i].Index = i
+		t, err := a.readVisit(c, body)
+		if err != nil {
+			p := toProblem(err)
+			p.RequestID = requestID(c)
+			answers[i].Problem = &p
+			continue
+		}
+		answers[i].taken = t
+		good = append(good, t)
+	}
+	status := http.StatusUnprocessableEntity
+	if len(good) > 0 {
+		if err := a.take(c, prefer, good...); err != nil {
+			a.fail(c, err)
+			return
+		}
+		status = statusOf(good[0])
+	}
+	c.JSON(status, gin.H{"visits": answers, "accepted": len(good), "refused": len(bodies) - len(good)})
+}
+
+func statusOf(t *taken) int {
+	switch t.State {
+	case stateAccepted:
+		return http.StatusAccepted
+	case stateStored:
+		return http.StatusCreated
+	}
+	return http.StatusOK
+}
+
+// take brings visits onto the disk, all of them or none, and says of each what
+// has become of it. Where the sender prefers to wait, it waits until they stand
+// in the database.
+func (a *api) take(c *gin.Context, prefer preference, list ...*taken) error {
+	var arrivals []visit.Arrival
+	for _, t := range list {
+		if t.State = stateDryRun; !t.dryRun {
+			t.State = stateAccepted
+			arrivals = append(arrivals, t.arrival)
+		}
+		if prefer.representation {
+			t.Visit = &t.whole
+		}
+	}
+	if len(arrivals) > 0 {
+		index, err := a.Intake.Accept(c, arrivals)
+		if err != nil {
+			return err
+		}
+		stored := false
+		if prefer.wait > 0 {
+			ctx, cancel := context.WithTimeout(c, prefer.wait)
+			defer cancel()
+			stored = a.Intake.Wait(ctx, index) == nil
+		}
+		for _, t := range list {
+			if stored && t.State == stateAccepted {
+				t.State = stateStored
+			}
+		}
+	}
+	if prefer.applied != "" {
+		c.Header("Preference-Applied", prefer.applied)
+	}
+	return nil
+}
+
+// readVisit checks a visit, enriches it, and leaves of it what its site keeps.
+func (a *api) readVisit(c *gin.Context, text []byte) (*taken, error) {
+	var body newVisit
+	if err := decode(text, &body); err != nil {
+		return nil, err
+	}
+	if !utf8.Valid(text) {
+		return nil, body.notUTF8()
+	}
+	site, ok := a.sites[body.Site]
+	if !ok {
+		return nil, badField("site", fmt.Sprintf("%.64q is not a configured site", body.Site), "Configured are "+a.siteList()+".")
+	}
+	who := callerOf(c)
+	if who.key != nil && !who.key.MayUse(site.Host) {
+		return nil, forbidden("site", "The key is bound to other sites", fmt.Sprintf("This key may not be used for %s.", site.Host), "Use a key that is bound to this site.")
+	}
+	if (body.ID != nil || body.Time != nil || body.Agent != nil || body.Peer != nil || body.Headers != nil) && !who.scope.Includes(access.Server) {
+		return nil, lacks(who.scope, access.Server)
+	}
+	id, at, err := a.identify(body.ID, body.Time)
+	if err != nil {
+		return nil, err
+	}
+	from, header, err := body.request(c)
+	if err != nil {
+		return nil, err
+	}
+	v := visit.Visit{ID: id, Time: at, Site: site.Host, Path: body.Path, Referrer: body.Referrer, Agent: body.Agent, Link: body.Link, Earlier: []visit.Reading{}}
+	if agent := header["User-Agent"]; v.Agent == nil && len(agent) > 0 {
+		v.Agent = &agent[0]
+	}
+	if err := checkTexts(&v); err != nil {
+		return nil, err
+	}
+	if v.Attributes, err = visit.CheckAttributes(body.Attributes); err != nil {
+		return nil, badField("attributes", err.Error(), fmt.Sprintf("Give one JSON object of at most %d bytes.", visit.MaxAttributes))
+	}
+	v.Card, v.Trail = a.Enrich.Visitor(from, header, at)
+	a.observed(from, header, v.Card, v.Trail)
+	v.Marks = a.Marker.Marks(v.Agent, v.Card.Labels)
+	if body.Test {
+		v.Marks = append(v.Marks, visit.MarkTest)
+	}
+	gpc := header["Sec-Gpc"]
+	if v, err = a.Privacy.Keep(v, site.Privacy, len(gpc) > 0 && strings.TrimSpace(gpc[0]) == "1"); err != nil {
+		return nil, err
+	}
+	t := &taken{ID: v.ID, Time: v.Time, Marks: v.Marks, whole: v, dryRun: body.DryRun}
+	t.arrival, err = v.Arrival()
+	return t, err
+}
+
+// notUTF8 names the field whose text was not UTF-8, which the reader of JSON has
+// put U+FFFD into.
+func (b newVisit) notUTF8() error {
+	const hint = "Send the body as UTF-8."
+	for name, text := range map[string]*string{"site": &b.Site, "path": &b.Path, "referrer": b.Referrer, "agent": b.Agent, "link": b.Link} {
+		if text != nil && strings.ContainsRune(*text, utf8.RuneError) {
+			return badField(name, "it is not valid UTF-8", hint)
+		}
+	}
+	if !utf8.Valid(b.Attributes) {
+		return badField("attributes", "it is not valid UTF-8", hint)
+	}
+	return badField("headers", "it is not valid UTF-8", hint)
+}
+
+func (a *api) siteList() string {
+	var hosts []string
+	for _, s := range a.Sites {
+		hosts = append(hosts, s.Host)
+	}
+	return strings.Join(hosts, ", ")
+}
+
+// identify gives a visit's id and time, of which either may be given.
+func (a *api) identify(given, when *string) (uuid.UUID, time.Time, error) {
+	now := a.Now()
+	at, field := now, "time"
+	if when != nil {
+		t, err := time.Parse(time.RFC3339, *when)
+		if err != nil {
+			return uuid.Nil, at, badField("time", fmt.Sprintf("%.40q is not a time", *when), "Write it like 2026-11-14T06:00:00.000Z.")
+		}
+		at = t.Truncate(time.Millisecond)
+	}
+	var id uuid.UUID
+	if given != nil {
+		var err error
+		id, err = uuid.Parse(*given)
+		of, ok := visit.TimeOf(id)
+		if err != nil || !ok {
+			return id, of, badField("id", "this is no UUID of version 7", "Make one whose time is the visit's (RFC 9562), or leave the id out.")
+		}
+		if when != nil && !of.Equal(at) {
+			return id, of, badField("time", "it is not that of the id", "Give one of the two, or the same time in both.")
+		}
+		at, field = of, "id"
+	}
+	oldest := a.Store.Oldest(now)
+	switch {
+	case at.After(now.Add(ahead)):
+		return id, at, badField(field, "its time lies more than 5 minutes ahead", "Check the clock of the machine that made it.")
+	case at.Before(oldest) || at.Year() < 1971:
+		return id, at, badField(field, "its time lies before what is kept", fmt.Sprintf("Visits are kept since %s; retention_days in the configuration says for how long.", oldest.Format(time.DateOnly)))
+	}
+	if given == nil {
+		var err error
+		if id, err = visit.NewID(at, rand.Reader); err != nil {
+			return id, at, err
+		}
+		at, _ = visit.TimeOf(id)
+	}
+	return id, at, nil
+}
+
+// checkTexts refuses what cannot be stored, but shortens an agent, which the
+// visitor's program chose and nobody can mend.
+func checkTexts(v *visit.Visit) error {
+	if !strings.HasPrefix(v.Path, "/") {
+		return badField("path", "it does not begin with /", "Give the path of the page, such as /programme.")
+	}
+	if err := plain.Check(v.Path, visit.MaxPath); err != nil {
+		return badField("path", err.Error(), "Give the path without its query.")
+	}
+	if v.Referrer != nil {
+		if err := plain.Check(*v.Referrer, visit.MaxReferrer); err != nil {
+			return badField("referrer", err.Error(), "Leave it out, or give the page that linked here.")
+		}
+	}
+	if v.Link != nil {
+		if err := plain.Check(*v.Link, visit.MaxLink); err != nil || *v.Link == "" {
+			return badField("link", reasonOr(err, "it is empty"), "Give the name of the link, or leave it out.")
+		}
+	}
+	if v.Agent != nil {
+		clean := plain.Clean(*v.Agent, visit.MaxAgent)
+		v.Agent = &clean
+	}
+	return nil
+}
+
+// request gives the peer and header that are reported, or those of the request
+// itself where none are.
+func (s seen) request(c *gin.Context) (netip.Addr, map[string][]string, error) {
+	if s.Peer == nil && s.Headers == nil {
+		return peer(c.Request), c.Request.Header, nil
+	}
+	if s.Peer == nil {
+		return netip.Addr{}, nil, badField("peer", "headers are given without it", "Give the address of the other end of the connection that you saw.")
+	}
+	from, err := addr.Parse(*s.Peer)
+	if *s.Peer == "unix" {
+		from, err = netip.Addr{}, nil
+	}
+	if err != nil {
+		return netip.Addr{}, nil, badField("peer", err.Error(), "Give one IPv4 or IPv6 address.")
+	}
+	header := make(map[string][]string, len(s.Headers))
+	for name, lines := range s.Headers {
+		key := textproto.CanonicalMIMEHeaderKey(name)
+		header[key] = append(header[key], lines...)
+	}
+	return from, header, nil
+}
+
+func reasonOr(err error, reason string) string {
+	if err != nil {
+		return err.Error()
+	}
+	return reason
+}
+
+// preference is what a sender prefers (RFC 7240).
+type preference struct {
+	representation bool          // return=representation
+	wait           time.Duration // wait=
+	applied        string        // what of it is honoured
+}
+
+func preferences(c *gin.Context) (p preference) {
+	var applied []string
+	for _, line := range c.Request.Header.Values("Prefer") {
+		for part := range strings.SplitSeq(line, ",") {
+			word := strings.ToLower(strings.TrimSpace(part))
+			seconds, isWait := strings.CutPrefix(word, "wait=")
+			switch n, err := strconv.Atoi(seconds); {
+			case word == "return=representation":
+				p.representation = true
+			case isWait && err == nil && n > 0:
+				p.wait = min(time.Duration(n)*time.Second, waitMost)
+			default:
+				continue
+			}
+			applied = append(applied, word)
+		}
+	}
+	p.applied = strings.Join(applied, ", ")
+	return p
+}

@@ -1,0 +1,55 @@
+package server
+
+import (
+	"context"
+	"path/filepath"
+	"time"
+
+	"eastporch/internal/server/intake"
+	"eastporch/internal/server/privacy"
+)
+
+// openIntake opens the queue of visits and what keeps them private.
+func (s *Server) openIntake(ctx context.Context) (err error) {
+	cfg := s.opt.Config
+	if s.privacy, err = privacy.Open(filepath.Join(cfg.DataDir, "keys"), time.Duration(cfg.HashDays)*24*time.Hour); err != nil {
+		return err
+	}
+	spool, err := intake.OpenSpool(filepath.Join(cfg.DataDir, "spool"))
+	if err != nil {
+		return err
+	}
+	s.intake, err = intake.New(intake.Options{Log: spool, Sink: s.store, MaxBytes: int64(cfg.Intake.MaxBytes), Logger: s.opt.Log, Now: time.Now})
+	if err == nil {
+		_, err = s.store.Tend(ctx, time.Now())
+	}
+	return err
+}
+
+// tendEvery is how often what has had its time is dropped.
+const tendEvery = time.Hour
+
+// tend makes the partitions to come, and drops visits and keys whose time is
+// over, until ctx ends.
+func (s *Server) tend(ctx context.Context) {
+	ticker := time.NewTicker(tendEvery)
+	defer ticker.Stop()
+	for {
+		now := time.Now()
+		dropped, err := s.store.Tend(ctx, now)
+		for _, week := range dropped {
+			s.opt.Log.Info("visits of a week were dropped", "week", week.Format(time.DateOnly))
+		}
+		if err != nil && ctx.Err() == nil {
+			s.opt.Log.Warn("the store was not tended", "error", err)
+		}
+		if err := s.privacy.Tend(now); err != nil {
+			s.opt.Log.Warn("keys of privacy were not destroyed", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+	}
+}

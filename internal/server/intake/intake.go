@@ -1,0 +1,509 @@
+// Package intake takes visits in: it keeps them in a durable queue and brings
+// them into the database in batches.
+//
+// A visit that [Intake.Accept] has acknowledged is on the disk, and stays there
+// until it stands in the database. Callers that come at the same time share one
+// sync of the disk. The queue is a [Log]: a [Spool] on this machine, or whatever
+// stands in its place where many machines write.
+package intake
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/klauspost/compress/zstd"
+
+	"eastporch/internal/core/visit"
+)
+
+// Errors of taking in.
+var (
+	// ErrFull means that the queue has no room; it has once the database stores
+	// what is in it.
+	ErrFull = errors.New("the queue of visits is full")
+	// ErrStopped means that the service stops.
+	ErrStopped = errors.New("no more visits are taken in")
+)
+
+// A Log keeps entries in order, numbered one after the other, until they are
+// dropped. What Append has acknowledged survives the process and the machine.
+type Log interface {
+	Append(entry []byte) (index uint64, err error)
+	// Read gives an entry. Where it wraps [ErrDamaged] it gives what there is of it.
+	Read(index uint64) ([]byte, error)
+	Bounds() (first, last uint64)
+	Bytes() int64
+	// Drop forgets the entries up to one, at once or later.
+	Drop(through uint64) error
+	Close() error
+}
+
+// A Sink stores visits, each once. Errors that wrap [visit.ErrRefused] are the
+// fault of one of the visits, all others pass.
+type Sink interface {
+	Arrive(ctx context.Context, batch []visit.Arrival) (visit.Outcome, error)
+	SetApart(ctx context.Context, list []visit.SetApart) error
+}
+
+// Options says what an intake is made of; all are required.
+type Options struct {
+	Log      Log
+	Sink     Sink
+	MaxBytes int64 // how much may wait
+	Logger   *slog.Logger
+	Now      func() time.Time
+}
+
+// An Intake takes visits in. It is safe for concurrent use.
+type Intake struct {
+	Options
+	queue   chan *call
+	stopped chan struct{} // closed when nothing more is taken in
+	stop    sync.Once
+	written chan struct{} // closed when the last entry is written
+	encoder *zstd.Encoder
+	decoder *zstd.Decoder
+
+	fresh chan struct{} // something was appended
+	rows  atomic.Int64  // that wait
+
+	mu     sync.Mutex
+	stored uint64        // entries up to it stand in the database
+	moved  chan struct{} // closed and made anew when stored moves
+	away   error         // why the database takes nothing now
+
+	tally visit.QueueTally // under mu
+}
+
+const (
+	groupRows = 4096   // that are written as one entry at the most
+	batchRows = 10_000 // that are stored in one transaction, give or take an entry
+	queueSize = 1024   // calls that wait to be written
+	maxEntry  = 256 << 20
+)
+
+// group is an entry of the log: rows, and the answers that they share.
+type group struct {
+	Answers map[uuid.UUID]json.RawMessage `json:"answers"`
+	Rows    []json.RawMessage             `json:"rows"`
+}
+
+type call struct {
+	rows    []json.RawMessage
+	ids     []uuid.UUID
+	answers []json.RawMessage
+	done    chan result
+}
+
+type result struct {
+	index uint64
+	err   error
+}
+
+// New makes an intake that writes at once and stores once it runs.
+func New(opt Options) (*Intake, error) {
+	encoder, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
+	if err != nil {
+		return nil, err
+	}
+	decoder, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxEntry))
+	if err != nil {
+		return nil, err
+	}
+	first, last := opt.Log.Bounds()
+	in := &Intake{
+		Options: opt, queue: make(chan *call, queueSize), stopped: make(chan struct{}), encoder: encoder, decoder: decoder,
+		fresh: make(chan struct{}, 1), written: make(chan struct{}), stored: first - 1, moved: make(chan struct{}),
+	}
+	for i := first; i <= last; i++ { // what waits from before
+		if g, err := in.read(i); err == nil {
+			in.rows.Add(int64(len(g.Rows)))
+		}
+	}
+	go in.write()
+	return in, nil
+}
+
+// Accept takes visits in: when it returns nil they are on the disk, all of them.
+// Otherwise none is acknowledged, and the error wraps [ErrFull] where there is no
+// room. The index is for [Intake.Wait].
+func (in *Intake) Accept(ctx context.Context, visits []visit.Arrival) (index uint64, err error) {
+	if in.Log.Bytes() >= in.MaxBytes {
+		in.count(func(t *visit.QueueTally) { t.Full += int64(len(visits)) })
+		return 0, ErrFull
+	}
+	c := &call{done: make(chan result, 1)}
+	for _, v := range visits {
+		row, err := json.Marshal(v.Row)
+		if err != nil {
+			return 0, fmt.Errorf("a visit: %w", err)
+		}
+		c.rows, c.ids, c.answers = append(c.rows, row), append(c.ids, v.Row.AnswerID), append(c.answers, v.Answer)
+	}
+	select {
+	case in.queue <- c:
+	case <-in.stopped:
+		return 0, ErrStopped
+	case <-ctx.Done():
+		return 0, ctx.Err()
+	}
+	select { // it will be written, whether the caller waits or not
+	case r := <-c.done:
+		return r.index, r.err
+	case <-ctx.Done():
+		return 0, ctx.Err()
+	case <-in.written:
+		select {
+		case r := <-c.done:
+			return r.index, r.err
+		default:
+			return 0, ErrStopped
+		}
+	}
+}
+
+// write groups the calls that wait and appends them, until the intake is closed.
+func (in *Intake) write() {
+	defer close(in.written)
+	for {
+		var calls []*call
+		select {
+		case c := <-in.queue:
+			calls = append(calls, c)
+		case <-in.stopped:
+			for { // those that were let in before
+				select {
+				case c := <-in.queue:
+					in.append([]*call{c})
+				default:
+					return
+				}
+			}
+		}
+		rows := len(calls[0].rows)
+	gather:
+		for rows < groupRows {
+			select {
+			case c := <-in.queue:
+				calls = append(calls, c)
+				rows += len(c.rows)
+			default:
+				break gather
+			}
+		}
+		in.append(calls)
+	}
+}
+
+func (in *Intake) append(calls []*call) {
+	g := group{Answers: map[uuid.UUID]json.RawMessage{}}
+	for _, c := range calls {
+		g.Rows = append(g.Rows, c.rows...)
+		for i, id := range c.ids {
+			g.Answers[id] = c.answers[i]
+		}
+	}
+	text, err := json.Marshal(g)
+	var index uint64
+	if err == nil {
+		index, err = in.Log.Append(in.encoder.EncodeAll(text, nil))
+	}
+	if err == nil {
+		in.rows.Add(int64(len(g.Rows)))
+		in.count(func(t *visit.QueueTally) { t.Accepted += int64(len(g.Rows)) })
+		select {
+		case in.fresh <- struct{}{}:
+		default:
+		}
+	} else {
+		in.Logger.Error("visits were not taken in", "visits", len(g.Rows), "error", err)
+	}
+	for _, c := range calls {
+		c.done <- result{index, err}
+	}
+}
+
+func (in *Intake) count(add func(*visit.QueueTally)) {
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	add(&in.tally)
+}
+
+// read reads an entry of the log.
+func (in *Intake) read(index uint64) (group, error) {
+	entry, err := in.Log.Read(index)
+	if err != nil {
+		return group{}, err
+	}
+	text, err := in.decoder.DecodeAll(entry, nil)
+	if err != nil {
+		return group{}, fmt.Errorf("%w: %d: %w", ErrDamaged, index, err)
+	}
+	var g group
+	if err := json.Unmarshal(text, &g); err != nil {
+		return group{}, fmt.Errorf("%w: %d: %w", ErrDamaged, index, err)
+	}
+	return g, nil
+}
+
+const (
+	retryFirst = 50 * time.Millisecond
+	retryMost  = 5 * time.Second
+)
+
+// Run stores what is taken in, in its order, until ctx ends. Where the database
+// is away it tries again, ever less often.
+func (in *Intake) Run(ctx context.Context) {
+	tidy := time.NewTicker(emptied)
+	defer tidy.Stop()
+	retry := retryFirst
+	for ctx.Err() == nil {
+		more, err := in.drain(ctx)
+		switch {
+		case err != nil && ctx.Err() == nil:
+			in.blame(err)
+			select {
+			case <-ctx.Done():
+			case <-time.After(retry):
+			}
+			retry = min(2*retry, retryMost)
+			continue
+		case more:
+			in.blame(nil)
+			retry = retryFirst
+			continue
+		}
+		in.blame(nil)
+		retry = retryFirst
+		select {
+		case <-ctx.Done():
+		case <-in.fresh:
+		case <-tidy.C:
+			if err := in.Log.Drop(in.storedUpTo()); err != nil {
+				in.Logger.Warn("the spool was not shortened", "error", err)
+			}
+		}
+	}
+}
+
+func (in *Intake) storedUpTo() uint64 {
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	return in.stored
+}
+
+// blame notes why nothing is stored, and logs when that changes.
+func (in *Intake) blame(err error) {
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	if (err == nil) != (in.away == nil) {
+		if err != nil {
+			in.Logger.Warn("visits wait in the spool", "waiting", in.rows.Load(), "error", err)
+		} else {
+			in.Logger.Info("visits are stored again", "waiting", in.rows.Load())
+		}
+	}
+	in.away = err
+}
+
+// drain stores one batch; more says that there may be others.
+func (in *Intake) drain(ctx context.Context) (more bool, err error) {
+	_, last := in.Log.Bounds()
+	next := in.storedUpTo() + 1
+	if next > last {
+		return false, nil
+	}
+	var batch []visit.Arrival
+	var apart []visit.SetApart
+	through := next - 1
+	for i := next; i <= last && len(batch) < batchRows; i++ {
+		arrivals, bad, err := in.arrivals(i)
+		if err != nil {
+			if through < next {
+				return false, err
+			}
+			break // what was read can be stored
+		}
+		batch, apart, through = append(batch, arrivals...), append(apart, bad...), i
+	}
+	rows := len(batch) + len(apart)
+	if err := in.arrive(ctx, batch, &apart); err != nil {
+		return false, err
+	}
+	if len(apart) > 0 {
+		if err := in.Sink.SetApart(ctx, apart); err != nil {
+			return false, err
+		}
+		in.Logger.Warn("visits were set apart", "visits", len(apart), "reason", apart[0].Reason)
+	}
+	in.rows.Add(-int64(rows))
+	in.mu.Lock()
+	in.tally.Quarantine += int64(len(apart))
+	in.stored = through
+	close(in.moved)
+	in.moved = make(chan struct{})
+	in.mu.Unlock()
+	if err := in.Log.Drop(through); err != nil {
+		in.Logger.Warn("the spool was not shortened", "error", err)
+	}
+	return true, nil
+}
+
+// arrivals reads the visits of an entry. What is no visit is set apart; an error
+// means that the entry cannot be read now.
+func (in *Intake) arrivals(index uint64) ([]visit.Arrival, []visit.SetApart, error) {
+	g, err := in.read(index)
+	if errors.Is(err, ErrDamaged) {
+		raw, _ := in.Log.Read(index)
+		apart, err := in.setApart(raw, err.Error())
+		return nil, []visit.SetApart{apart}, err
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	var list []visit.Arrival
+	var bad []visit.SetApart
+	for _, text := range g.Rows {
+		var a visit.Arrival
+		err := json.Unmarshal(text, &a.Row)
+		a.Answer = g.Answers[a.Row.AnswerID]
+		if err == nil && a.Answer == nil {
+			err = fmt.Errorf("the answer %s is not there", a.Row.AnswerID)
+		}
+		if err != nil {
+			apart, err := in.setApart(text, "it is no visit: "+err.Error())
+			if err != nil {
+				return nil, nil, err
+			}
+			bad = append(bad, apart)
+			continue
+		}
+		list = append(list, a)
+	}
+	return list, bad, nil
+}
+
+func (in *Intake) setApart(record []byte, reason string) (visit.SetApart, error) {
+	id, err := uuid.NewV7()
+	return visit.SetApart{ID: id, Time: in.Now(), Reason: reason, Record: record}, err
+}
+
+// arrive stores a batch. Where the database refuses it, halves are tried, until
+// those that it refuses stand alone and are set apart.
+func (in *Intake) arrive(ctx context.Context, batch []visit.Arrival, apart *[]visit.SetApart) error {
+	if len(batch) == 0 {
+		return nil
+	}
+	out, err := in.Sink.Arrive(ctx, batch)
+	switch {
+	case err == nil:
+		in.note(batch, out, apart)
+		return nil
+	case !errors.Is(err, visit.ErrRefused):
+		return err
+	case len(batch) == 1:
+		record, err2 := json.Marshal(batch[0])
+		if err2 != nil {
+			return err2
+		}
+		*apart = append(*apart, visit.SetApart{ID: batch[0].Row.ID, Time: in.Now(), Reason: err.Error(), Record: record})
+		return nil
+	}
+	half := len(batch) / 2
+	if err := in.arrive(ctx, batch[:half], apart); err != nil {
+		return err
+	}
+	return in.arrive(ctx, batch[half:], apart)
+}
+
+// note counts an outcome, and sets apart what was stored before with other
+// content.
+func (in *Intake) note(batch []visit.Arrival, out visit.Outcome, apart *[]visit.SetApart) {
+	in.count(func(t *visit.QueueTally) {
+		t.Stored += int64(out.Stored)
+		t.Duplicate += int64(out.Duplicate)
+		t.Conflict += int64(len(out.Conflicts))
+		t.Erased += int64(out.Erased)
+		t.Expired += int64(out.Expired)
+	})
+	conflicts := map[uuid.UUID]bool{}
+	for _, id := range out.Conflicts {
+		conflicts[id] = true
+	}
+	for _, a := range batch {
+		if !conflicts[a.Row.ID] {
+			continue
+		}
+		if record, err := json.Marshal(a); err == nil {
+			*apart = append(*apart, visit.SetApart{ID: a.Row.ID, Time: in.Now(), Reason: "its id was stored before with other content", Record: record})
+		}
+	}
+}
+
+// Wait waits until what Accept gave an index for stands in the database, or ctx
+// ends.
+func (in *Intake) Wait(ctx context.Context, index uint64) error {
+	for {
+		in.mu.Lock()
+		stored, moved := in.stored, in.moved
+		in.mu.Unlock()
+		if stored >= index {
+			return nil
+		}
+		select {
+		case <-moved:
+		case <-in.stopped:
+			return ErrStopped
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// settleMost is how many visits may wait for a question to wait for them.
+const settleMost = 20_000
+
+// Settle waits for what was accepted so far, as long as ctx lasts, so that
+// whoever has sent a visit finds it. It does not wait for a long queue, nor for a
+// database that is away.
+func (in *Intake) Settle(ctx context.Context) {
+	_, last := in.Log.Bounds()
+	in.mu.Lock()
+	away := in.away != nil
+	in.mu.Unlock()
+	if !away && in.rows.Load() < settleMost {
+		_ = in.Wait(ctx, last) // a question is answered in any case
+	}
+}
+
+// State says how the intake stands.
+func (in *Intake) State() visit.Queue {
+	bytes := in.Log.Bytes()
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	s := visit.Queue{Waiting: in.rows.Load(), Bytes: bytes, Most: in.MaxBytes, Since: in.tally}
+	if in.away != nil {
+		text := in.away.Error()
+		s.Away = &text
+	}
+	return s
+}
+
+// Room says whether visits can be accepted.
+func (in *Intake) Room() bool { return in.Log.Bytes() < in.MaxBytes }
+
+// Close takes nothing more in, writes what was let in, and gives the log up. Run
+// must have ended.
+func (in *Intake) Close() error {
+	in.stop.Do(func() { close(in.stopped) })
+	<-in.written
+	in.decoder.Close()
+	return errors.Join(in.encoder.Close(), in.Log.Close())
+}

@@ -1,0 +1,244 @@
+package intake
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/visit"
+	"eastporch/internal/synthetic"
+)
+
+var start = time.Date(2026, 11, 14, 6, 0, 0, 0, time.UTC)
+
+// table is a sink that keeps what it is given, once, and may be away.
+type table struct {
+	mu     sync.Mutex
+	away   bool
+	rows   map[uuid.UUID]visit.Row
+	order  []uuid.UUID
+	apart  []visit.SetApart
+	refuse func(visit.Row) bool
+	asked  chan struct{}
+}
+
+func newTable() *table { return &table{rows: map[uuid.UUID]visit.Row{}, asked: make(chan struct{}, 1)} }
+
+func (s *table) Arrive(_ context.Context, batch []visit.Arrival) (out visit.Outcome, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	select {
+	case s.asked <- struct{}{}:
+	default:
+	}
+	if s.away {
+		return out, visit.ErrAway
+	}
+	for _, a := range batch {
+		if s.refuse != nil && s.refuse(a.Row) {
+			return visit.Outcome{}, fmt.Errorf("%w: made up", visit.ErrRefused)
+		}
+	}
+	for _, a := range batch {
+		if old, ok := s.rows[a.Row.ID]; ok {
+			if out.Duplicate++; old.Path != a.Row.Path {
+				out.Conflicts = append(out.Conflicts, a.Row.ID)
+			}
+			continue
+		}
+		s.rows[a.Row.ID] = a.Row
+		s.order = append(s.order, a.Row.ID)
+		out.Stored++
+	}
+	return out, nil
+}
+
+func (s *table) SetApart(_ context.Context, list []visit.SetApart) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.apart = append(s.apart, list...)
+	return nil
+}
+
+func (s *table) set(change func(*table)) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	change(s)
+}
+
+// running is an intake over a spool, which runs until the test ends or stop is
+// called.
+func running(t *testing.T, dir string, sink Sink, most int64) (in *Intake, stop func()) {
+	t.Helper()
+	spool, err := OpenSpool(dir)
+	require.NoError(t, err)
+	in, err = New(Options{Log: spool, Sink: sink, MaxBytes: most, Logger: slog.New(slog.DiscardHandler), Now: time.Now})
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func() { in.Run(ctx); close(done) }()
+	stop = sync.OnceFunc(func() {
+		cancel()
+		<-done
+		require.NoError(t, in.Close())
+	})
+	t.Cleanup(stop)
+	return in, stop
+}
+
+func some(seed uint64, n int) []visit.Arrival {
+	source := synthetic.NewArrivals(seed, "heronlake.example", 20, start.AddDate(0, 0, -5), start)
+	list := make([]visit.Arrival, n)
+	for i := range list {
+		list[i] = source.Next()
+	}
+	return list
+}
+
+func TestEveryAcceptedVisitIsStoredOnceInItsOrder(t *testing.T) {
+	sink := newTable()
+	in, _ := running(t, t.TempDir(), sink, 1<<30)
+	var group sync.WaitGroup
+	const callers, each = 16, 50
+	for n := range callers {
+		group.Go(func() {
+			for _, a := range some(uint64(n), each) {
+				_, err := in.Accept(t.Context(), []visit.Arrival{a})
+				assert.NoError(t, err)
+			}
+		})
+	}
+	group.Wait()
+	list := some(99, 300)
+	index, err := in.Accept(t.Context(), list)
+	require.NoError(t, err)
+	require.NoError(t, in.Wait(t.Context(), index))
+	sink.mu.Lock()
+	defer sink.mu.Unlock()
+	require.Len(t, sink.rows, callers*each+300)
+	for i, id := range sink.order[len(sink.order)-300:] {
+		require.Equal(t, list[i].Row.ID, id)
+	}
+	assert.Equal(t, list[0].Row, sink.rows[list[0].Row.ID], "as it was sent")
+	assert.Zero(t, in.State().Waiting)
+}
+
+func TestVisitsWaitForTheDatabaseUntilThereIsNoRoom(t *testing.T) {
+	sink := newTable()
+	sink.away = true
+	dir := t.TempDir()
+	in, stop := running(t, dir, sink, 40_000)
+	accepted := map[uuid.UUID]bool{}
+	source := some(1, 5000)
+	for _, a := range source {
+		_, err := in.Accept(t.Context(), []visit.Arrival{a})
+		if err != nil {
+			require.ErrorIs(t, err, ErrFull)
+			break
+		}
+		accepted[a.Row.ID] = true
+	}
+	require.Less(t, len(accepted), len(source), "there is an end to it")
+	assert.False(t, in.Room())
+	<-sink.asked
+	state := in.State()
+	assert.Equal(t, int64(len(accepted)), state.Waiting)
+	assert.Equal(t, int64(1), state.Since.Full)
+
+	stop() // a restart while the database is away
+	in, _ = running(t, dir, sink, 40_000)
+	assert.Equal(t, int64(len(accepted)), in.State().Waiting)
+	sink.set(func(s *table) { s.away = false })
+	_, last := in.Log.Bounds()
+	require.NoError(t, in.Wait(t.Context(), last))
+	assert.Len(t, sink.rows, len(accepted))
+	for id := range accepted {
+		assert.Contains(t, sink.rows, id)
+	}
+}
+
+func TestWhatTheDatabaseRefusesIsSetApartAlone(t *testing.T) {
+	sink := newTable()
+	list := some(2, 500)
+	bad := []uuid.UUID{list[0].Row.ID, list[133].Row.ID, list[499].Row.ID}
+	sink.refuse = func(r visit.Row) bool { return slices.Contains(bad, r.ID) }
+	in, _ := running(t, t.TempDir(), sink, 1<<30)
+	index, err := in.Accept(t.Context(), list)
+	require.NoError(t, err)
+	require.NoError(t, in.Wait(t.Context(), index))
+	assert.Len(t, sink.rows, 497)
+	var apart []uuid.UUID
+	for _, q := range sink.apart {
+		apart = append(apart, q.ID)
+		a, err := q.Arrival()
+		require.NoError(t, err)
+		assert.Equal(t, q.ID, a.Row.ID, "whole, so that it can be mended")
+		assert.NotEmpty(t, a.Answer)
+		assert.Contains(t, q.Reason, "made up")
+	}
+	assert.Equal(t, bad, apart)
+}
+
+func TestTheSameIDWithOtherContentIsReported(t *testing.T) {
+	sink := newTable()
+	in, _ := running(t, t.TempDir(), sink, 1<<30)
+	list := some(3, 1)
+	other := list[0]
+	other.Row.Path = "/other"
+	for _, a := range []visit.Arrival{list[0], list[0], other} {
+		index, err := in.Accept(t.Context(), []visit.Arrival{a})
+		require.NoError(t, err)
+		require.NoError(t, in.Wait(t.Context(), index))
+	}
+	require.Len(t, sink.apart, 1)
+	assert.Contains(t, sink.apart[0].Reason, "other content")
+	tally := in.State().Since
+	assert.Equal(t, visit.QueueTally{Accepted: 3, Stored: 1, Duplicate: 2, Conflict: 1, Quarantine: 1}, tally)
+}
+
+// An entry of the spool that is damaged goes into quarantine as it is; the rest
+// is stored.
+func TestADamagedEntryIsSetApart(t *testing.T) {
+	dir := t.TempDir()
+	spool, err := OpenSpool(dir)
+	require.NoError(t, err)
+	_, err = spool.Append([]byte("this was never compressed"))
+	require.NoError(t, err)
+	require.NoError(t, spool.Close())
+	sink := newTable()
+	in, _ := running(t, dir, sink, 1<<30)
+	index, err := in.Accept(t.Context(), some(4, 2))
+	require.NoError(t, err)
+	require.NoError(t, in.Wait(t.Context(), index))
+	assert.Len(t, sink.rows, 2)
+	require.Len(t, sink.apart, 1)
+	assert.Contains(t, string(sink.apart[0].Record), "never compressed")
+}
+
+func TestAStoppedIntakeTakesNothing(t *testing.T) {
+	in, stop := running(t, t.TempDir(), newTable(), 1<<30)
+	var group sync.WaitGroup
+	for n := range 8 {
+		group.Go(func() {
+			for _, a := range some(uint64(n), 200) {
+				if _, err := in.Accept(t.Context(), []visit.Arrival{a}); err != nil {
+					assert.ErrorIs(t, err, ErrStopped)
+					return
+				}
+			}
+		})
+	}
+	stop()
+	group.Wait() // nobody waits for ever
+	_, err := in.Accept(t.Context(), some(9, 1))
+	require.True(t, errors.Is(err, ErrStopped))
+}

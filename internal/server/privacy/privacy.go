@@ -1,0 +1,224 @@
+// Package privacy applies a site's privacy mode to visits before anything of
+// them is written down, with keys that are destroyed in time.
+//
+// Keys live in a directory outside the database, one file each: one a site and
+// day to tell visitors apart, and one a site and period for the hashes that stand
+// for addresses. Once a key is destroyed, nobody can tell any more whether two
+// visits, or a visit and an address, belong together.
+package privacy
+
+import (
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"eastporch/internal/core/visit"
+)
+
+const (
+	day = 24 * time.Hour
+	// late is how long after its day the key that tells visitors apart is kept,
+	// for visits that are reported late.
+	late = 2 * day
+	// keySize is in bytes.
+	keySize = 32
+)
+
+// A Keeper keeps visits as private as their sites want. It is safe for
+// concurrent use; several services may share its directory.
+type Keeper struct {
+	dir      string
+	rotation time.Duration // of the keys of hashes
+	mu       sync.Mutex
+	keys     map[string][]byte // by file name
+}
+
+// Open opens the keys in dir, which it makes if need be. Keys of hashes serve
+// for rotation.
+func Open(dir string, rotation time.Duration) (*Keeper, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("keys of privacy: %w", err)
+	}
+	return &Keeper{dir: dir, rotation: rotation, keys: map[string][]byte{}}, nil
+}
+
+// Keep gives a visit as mode lets it be written down. A visitor who asked not to
+// be tracked (Sec-GPC) leaves neither an address nor attributes.
+func (k *Keeper) Keep(v visit.Visit, mode visit.Mode, private bool) (visit.Visit, error) {
+	if private {
+		v.Attributes, v.Marks = nil, append(v.Marks, visit.MarkPrivate)
+		mode = visit.Nothing
+	}
+	hash := ""
+	if whole := v.Card.Address.Text; mode == visit.Hashed && whole.IsValid() && v.Card.Address.StoredAs == nil {
+		key, err := k.key(hashFile(v.Site, k.period(v.Time)))
+		if err != nil {
+			return v, err
+		}
+		hash = hashWord(key, whole.Addr)
+	}
+	v = v.Keep(mode, hash)
+	kept := v.Card.Address.Text.String()
+	if hash != "" {
+		kept = hash
+	}
+	if mode == visit.Nothing || kept == "" {
+		return v, nil
+	}
+	key, err := k.key(visitorFile(v.Site, v.Time))
+	if err != nil {
+		return v, err
+	}
+	agent := ""
+	if v.Agent != nil {
+		agent = *v.Agent
+	}
+	sum := digest(key, kept+"\n"+agent)
+	v.Visitor = int64(binary.BigEndian.Uint64(sum))
+	return v, nil
+}
+
+// Hashes gives what may stand for an address of a site under the keys that are
+// still there.
+func (k *Keeper) Hashes(site string, a netip.Addr) ([]string, error) {
+	files, err := filepath.Glob(filepath.Join(k.dir, "hash *.key"))
+	if err != nil {
+		return nil, err
+	}
+	var words []string
+	for _, file := range files {
+		name := filepath.Base(file)
+		if !strings.HasPrefix(name, "hash "+url.PathEscape(site)+" ") {
+			continue
+		}
+		key, err := k.key(name)
+		if err != nil {
+			return nil, err
+		}
+		words = append(words, hashWord(key, a))
+	}
+	return words, nil
+}
+
+// Tend destroys the keys whose time is over.
+func (k *Keeper) Tend(now time.Time) error {
+	files, err := filepath.Glob(filepath.Join(k.dir, "*.key"))
+	if err != nil {
+		return err
+	}
+	for _, file := range files {
+		name := filepath.Base(file)
+		parts := strings.Fields(strings.TrimSuffix(name, ".key"))
+		if len(parts) != 3 {
+			continue
+		}
+		begins, err := time.Parse(time.DateOnly, parts[2])
+		made, err2 := os.Stat(file)
+		if err != nil || err2 != nil {
+			continue
+		}
+		// A key that was made late, for visits of long ago, has its time as well.
+		ends := later(begins, made.ModTime()).Add(day + late)
+		if parts[0] == "hash" {
+			ends = begins.Add(k.rotation + day)
+		}
+		if now.Before(ends) {
+			continue
+		}
+		k.mu.Lock()
+		delete(k.keys, name)
+		err = os.Remove(file)
+		k.mu.Unlock()
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("a key of privacy: %w", err)
+		}
+	}
+	return nil
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// NextKey says when the next key of hashes comes into use.
+func (k *Keeper) NextKey(now time.Time) time.Time { return k.period(now).Add(k.rotation) }
+
+// period is when the period of hashes that t is in began.
+func (k *Keeper) period(t time.Time) time.Time { return t.UTC().Truncate(k.rotation) }
+
+func hashFile(site string, period time.Time) string {
+	return fmt.Sprintf("hash %s %s.key", url.PathEscape(site), period.Format(time.DateOnly))
+}
+
+func visitorFile(site string, at time.Time) string {
+	return fmt.Sprintf("visitors %s %s.key", url.PathEscape(site), at.UTC().Format(time.DateOnly))
+}
+
+// key reads a key, or makes it where nobody has.
+func (k *Keeper) key(name string) ([]byte, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if key, ok := k.keys[name]; ok {
+		return key, nil
+	}
+	file := filepath.Join(k.dir, name)
+	key, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		if err := k.make(file); err != nil {
+			return nil, err
+		}
+		key, err = os.ReadFile(file) // which another service may have made first
+	}
+	if err == nil && len(key) != keySize {
+		err = fmt.Errorf("%s has %d bytes, %d are meant; remove it", file, len(key), keySize)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("a key of privacy: %w", err)
+	}
+	k.keys[name] = key
+	return key, nil
+}
+
+// make writes a new key under its name at once, unless there is one.
+func (k *Keeper) make(file string) error {
+	key := make([]byte, keySize)
+	_, _ = rand.Read(key) // which never fails
+	temp, err := os.CreateTemp(k.dir, "new")
+	if err != nil {
+		return fmt.Errorf("a key of privacy: %w", err)
+	}
+	defer os.Remove(temp.Name())
+	_, err = temp.Write(key)
+	if err = errors.Join(err, temp.Sync(), temp.Close()); err != nil {
+		return fmt.Errorf("a key of privacy: %w", err)
+	}
+	if err := os.Link(temp.Name(), file); err != nil && !errors.Is(err, fs.ErrExist) {
+		return fmt.Errorf("a key of privacy: %w", err)
+	}
+	return nil
+}
+
+func digest(key []byte, text string) []byte {
+	h := hmac.New(sha256.New, key)
+	h.Write([]byte(text))
+	return h.Sum(nil)
+}
+
+func hashWord(key []byte, a netip.Addr) string {
+	return "hash " + hex.EncodeToString(digest(key, a.String())[:8])
+}

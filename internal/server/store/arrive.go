@@ -1,0 +1,245 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgtype"
+
+	"eastporch/internal/core/visit"
+)
+
+// arrivals is the advisory lock that whoever stores visits, recounts or drops
+// them holds, so that visits are counted and numbered in the order in which they
+// are committed.
+const arrivals = 7263001
+
+// publishing is the one that whoever publishes an edition holds.
+const publishing = 7263002
+
+var arrivalColumns = []string{
+	"id", "time", "site", "path", "referrer", "referrer_host", "agent", "link", "attributes", "marks", "counted", "address", "stored_as", "kind", "set_aside",
+	"level", "country_code", "region_code", "city", "latitude", "longitude", "radius_km", "time_zone", "place", "network", "labels",
+	"language", "week_hour", "unverified", "visitor", "answer", "card", "trail",
+}
+
+// Arrive stores visits, each once, with all that counts them, in one
+// transaction. An error that wraps [visit.ErrRefused] means that the database
+// will not have one of them; any other, that it could not be asked.
+func (s *Store) Arrive(ctx context.Context, batch []visit.Arrival) (visit.Outcome, error) {
+	var out visit.Outcome
+	oldest := s.Oldest(time.Now())
+	rows := make([][]any, 0, len(batch))
+	answers := map[uuid.UUID]*shared{}
+	weeks := map[time.Time]bool{}
+	for _, a := range batch {
+		at, ok := visit.TimeOf(a.Row.ID)
+		if !ok {
+			return out, fmt.Errorf("%w: %s is no id of version 7", visit.ErrRefused, a.Row.ID)
+		}
+		if at.Before(oldest) {
+			out.Expired++
+			continue
+		}
+		answer, err := read(answers, a)
+		if err != nil {
+			return out, fmt.Errorf("%w: %w", visit.ErrRefused, err)
+		}
+		weeks[weekOf(at)] = true
+		rows = append(rows, answer.columns(a.Row, at))
+	}
+	if len(rows) == 0 {
+		return out, nil
+	}
+	for w := range weeks {
+		if err := s.ensureWeek(ctx, w); err != nil {
+			return out, err
+		}
+	}
+	conn, err := s.pool.Acquire(ctx)
+	if err != nil {
+		return out, away(err)
+	}
+	defer conn.Release()
+	err = pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
+		// It has the columns of visit, and none of its rules.
+		if _, err := tx.Exec(ctx, `CREATE TEMP TABLE IF NOT EXISTS arriving ON COMMIT DELETE ROWS AS SELECT * FROM visit WHERE false`); err != nil {
+			return err
+		}
+		if _, err := tx.CopyFrom(ctx, pgx.Identifier{"arriving"}, arrivalColumns, pgx.CopyFromRows(rows)); err != nil {
+			return err
+		}
+		if err := s.bury(ctx, tx, &out); err != nil {
+			return err
+		}
+		if err := takeTurn(ctx, tx, arrivals); err != nil {
+			return err
+		}
+		if err := addAnswers(ctx, tx, answers); err != nil {
+			return err
+		}
+		return admit(ctx, tx, len(rows), &out)
+	})
+	if err != nil && refused(err, conn.Conn()) {
+		return visit.Outcome{}, fmt.Errorf("%w: %w", visit.ErrRefused, err)
+	}
+	if err != nil {
+		return visit.Outcome{}, away(err)
+	}
+	return out, nil
+}
+
+// takeTurn waits for an advisory lock, which the transaction then has.
+func takeTurn(ctx context.Context, tx pgx.Tx, lock int) error {
+	_, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock($1)`, lock)
+	return err
+}
+
+// bury drops what was erased from the table arriving.
+func (s *Store) bury(ctx context.Context, tx pgx.Tx, out *visit.Outcome) error {
+	tag, err := tx.Exec(ctx, `DELETE FROM arriving a USING tombstone t WHERE a.id = t.id OR a.time <= t.erased AND
+		(a.address <<= t.prefix OR a.stored_as = t.stored_as OR t.hash = sha256(t.salt || host(a.address)::bytea))`)
+	out.Erased = int(tag.RowsAffected())
+	return err
+}
+
+// admit moves what arrives into the table of visits, numbers and counts it.
+func admit(ctx context.Context, tx pgx.Tx, copied int, out *visit.Outcome) error {
+	var first int64
+	if err := tx.QueryRow(ctx, `SELECT nextval('visit_arrival')`).Scan(&first); err != nil {
+		return err
+	}
+	list := strings.Join(arrivalColumns, ", ")
+	tag, err := tx.Exec(ctx, `INSERT INTO visit (arrival, `+list+`)
+		SELECT nextval('visit_arrival'), `+list+` FROM (SELECT * FROM arriving ORDER BY id) a ON CONFLICT (id) DO NOTHING`)
+	if err != nil {
+		return err
+	}
+	out.Stored = int(tag.RowsAffected())
+	out.Duplicate = copied - out.Erased - out.Stored
+	if out.Duplicate > 0 {
+		rows, _ := tx.Query(ctx, `SELECT DISTINCT a.id FROM arriving a JOIN visit v USING (id)
+			WHERE (a.site, a.path, a.referrer, a.agent, a.link, a.address) IS DISTINCT FROM (v.site, v.path, v.referrer, v.agent, v.link, v.address)`)
+		if out.Conflicts, err = pgx.CollectRows(rows, pgx.RowTo[uuid.UUID]); err != nil {
+			return err
+		}
+	}
+	if out.Stored == 0 {
+		return nil
+	}
+	if _, err := tx.Exec(ctx, `SELECT count_arrived($1)`, first); err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, `SELECT pg_notify($1, '')`, arrivedChannel)
+	return err
+}
+
+// arrivedChannel is notified when visits have been stored.
+const arrivedChannel = "visits_arrived"
+
+// shared is an answer, read once for all visits that share it.
+type shared struct {
+	text   json.RawMessage
+	answer visit.Answer
+	places map[bool]string // by whether it was set aside
+}
+
+func read(known map[uuid.UUID]*shared, a visit.Arrival) (*shared, error) {
+	if s, ok := known[a.Row.AnswerID]; ok {
+		return s, nil
+	}
+	s := &shared{text: a.Answer, places: map[bool]string{}}
+	if err := json.Unmarshal(a.Answer, &s.answer); err != nil {
+		return nil, fmt.Errorf("the answer of %s: %w", a.Row.ID, err)
+	}
+	known[a.Row.AnswerID] = s
+	return s, nil
+}
+
+// columns gives a row's values in the order of arrivalColumns.
+func (s *shared) columns(r visit.Row, at time.Time) []any {
+	w := s.answer.Whereabouts
+	place, ok := s.places[r.SetAside]
+	if !ok {
+		place = visit.PlaceKey(w, r.SetAside)
+		s.places[r.SetAside] = place
+	}
+	var address, attributes any
+	if r.Address.IsValid() {
+		address = r.Address.Addr
+	}
+	if len(r.Attributes) > 0 {
+		attributes = string(r.Attributes)
+	}
+	var kind *string
+	if r.Kind != nil {
+		word := r.Kind.String()
+		kind = &word
+	}
+	return []any{
+		r.ID, at, r.Site, r.Path, r.Referrer, null(visit.ReferrerHost(r.Referrer, r.Site)), r.Agent, r.Link, attributes, list(r.Marks), r.Counted(),
+		address, r.StoredAs, kind, r.SetAside,
+		string(w.Level), w.CountryCode, w.RegionCode, w.City, w.Latitude, w.Longitude, w.RadiusKm, w.TimeZone, place, null(visit.NetworkKey(s.answer.Network)), list(r.Labels),
+		r.Language, r.WeekHour, r.Unverified, pgtype.Int8{Int64: r.Visitor, Valid: r.Visitor != 0}, r.AnswerID, string(r.Card), string(r.Trail),
+	}
+}
+
+func null(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}
+
+func list(s []string) []string {
+	if s == nil {
+		return []string{}
+	}
+	return s
+}
+
+// addAnswers stores the answers that are not there yet, under the lock.
+func addAnswers(ctx context.Context, tx pgx.Tx, answers map[uuid.UUID]*shared) error {
+	ids := make([]uuid.UUID, 0, len(answers))
+	for id := range answers {
+		ids = append(ids, id)
+	}
+	rows, _ := tx.Query(ctx, `SELECT id FROM answer WHERE id = ANY($1)`, ids)
+	there, err := pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
+	if err != nil {
+		return err
+	}
+	known := make(map[uuid.UUID]bool, len(there))
+	for _, id := range there {
+		known[id] = true
+	}
+	var fresh [][]any
+	for _, id := range ids {
+		if !known[id] {
+			fresh = append(fresh, []any{id, string(answers[id].text)})
+		}
+	}
+	_, err = tx.CopyFrom(ctx, pgx.Identifier{"answer"}, []string{"id", "body"}, pgx.CopyFromRows(fresh))
+	return err
+}
+
+// refused says whether an error is the data's fault: the database does not take
+// its values, or they could not be written for it.
+func refused(err error, conn *pgx.Conn) bool {
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) {
+		switch pg.Code[:2] {
+		case "22", "23", "54": // data exception, integrity violation, limit exceeded
+			return true
+		}
+		return false
+	}
+	return !conn.IsClosed() && !errors.Is(err, context.Canceled) && !errors.Is(err, context.DeadlineExceeded)
+}

@@ -1,0 +1,128 @@
+package store
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"fmt"
+
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"eastporch/internal/core/visit"
+)
+
+// erases is the condition of an erasure on the table visit, and the arguments.
+func erases(e visit.Erasure) (string, []any, error) {
+	switch {
+	case e.ID != uuid.Nil:
+		return `id = $1`, []any{e.ID}, nil
+	case e.Address.IsValid():
+		return `address = $1`, []any{e.Address}, nil
+	case e.Prefix.IsValid():
+		return `address <<= $1`, []any{e.Prefix}, nil
+	case len(e.StoredAs) > 0:
+		return `stored_as = ANY($1)`, []any{e.StoredAs}, nil
+	}
+	return "", nil, fmt.Errorf("erasure: nothing is named")
+}
+
+// Erase erases visits up to now: their rows, what counts them and what was set
+// apart. What is still in a queue, of this service or another, is dropped when it
+// arrives; answers that nobody shares any more go when the store is tended.
+func (s *Store) Erase(ctx context.Context, e visit.Erasure, now time.Time) (visit.Erased, error) {
+	condition, args, err := erases(e)
+	if err != nil {
+		return visit.Erased{}, err
+	}
+	var done visit.Erased
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		if err := takeTurn(ctx, tx, arrivals); err != nil {
+			return err
+		}
+		if err := entomb(ctx, tx, e, now); err != nil {
+			return err
+		}
+		type gone struct {
+			ID   uuid.UUID
+			Site string
+			Day  time.Time
+		}
+		rows, _ := tx.Query(ctx, `SELECT id, site, date_trunc('day', time, 'UTC') FROM visit WHERE `+condition, args...)
+		list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[gone])
+		if err != nil {
+			return err
+		}
+		ids, days := make([]uuid.UUID, len(list)), map[string]map[time.Time]bool{}
+		for i, g := range list {
+			ids[i] = g.ID
+			if days[g.Site] == nil {
+				days[g.Site] = map[time.Time]bool{}
+			}
+			days[g.Site][g.Day] = true
+		}
+		done.Visits = len(ids)
+		if _, err := tx.Exec(ctx, `SELECT count_ids($1, -1)`, ids); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `DELETE FROM visit WHERE id = ANY($1)`, ids); err != nil {
+			return err
+		}
+		for site, of := range days {
+			for day := range of {
+				done.Days++
+				if _, err := tx.Exec(ctx, `SELECT recount_visitors($1, $2)`, site, day); err != nil {
+					return err
+				}
+			}
+		}
+		done.Quarantine, err = release(ctx, tx, e)
+		return err
+	})
+	if err != nil {
+		return visit.Erased{}, away(err)
+	}
+	s.loose.Store(true)
+	return done, nil
+}
+
+// entomb leaves a tombstone, which tells whoever has an address that it was
+// erased, and nobody else which.
+func entomb(ctx context.Context, tx pgx.Tx, e visit.Erasure, now time.Time) error {
+	var err error
+	switch {
+	case e.ID != uuid.Nil:
+		_, err = tx.Exec(ctx, `INSERT INTO tombstone (erased, id) VALUES ($1, $2)`, now, e.ID)
+	case e.Address.IsValid():
+		salt := make([]byte, 16)
+		_, _ = rand.Read(salt) // which never fails
+		hash := sha256.Sum256(append(append([]byte{}, salt...), e.Address.String()...))
+		_, err = tx.Exec(ctx, `INSERT INTO tombstone (erased, salt, hash) VALUES ($1, $2, $3)`, now, salt, hash[:])
+	case e.Prefix.IsValid():
+		_, err = tx.Exec(ctx, `INSERT INTO tombstone (erased, prefix) VALUES ($1, $2)`, now, e.Prefix)
+	default:
+		_, err = tx.Exec(ctx, `INSERT INTO tombstone (erased, stored_as) SELECT $1, unnest($2::text[])`, now, e.StoredAs)
+	}
+	return err
+}
+
+// release drops what was set apart and is erased. Records that cannot be read
+// stay, but for those with the id.
+func release(ctx context.Context, tx pgx.Tx, e visit.Erasure) (int, error) {
+	rows, _ := tx.Query(ctx, `SELECT id, time, reason, record FROM quarantine`)
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[visit.SetApart])
+	if err != nil {
+		return 0, err
+	}
+	var ids []uuid.UUID
+	for _, q := range list {
+		arrival, err := q.Arrival()
+		if q.ID == e.ID || err == nil && e.Holds(arrival.Row) {
+			ids = append(ids, q.ID)
+		}
+	}
+	tag, err := tx.Exec(ctx, `DELETE FROM quarantine WHERE id = ANY($1)`, ids)
+	return int(tag.RowsAffected()), err
+}

@@ -1,0 +1,70 @@
+-- +goose Up
+-- For the owner's own tools: docs/sql.md. These names and columns stay.
+CREATE VIEW visit_fact AS
+SELECT v.id, v.time, v.site, v.path, v.referrer, v.referrer_host, v.agent, v.link, v.attributes, v.marks, v.counted,
+    v.address, v.stored_as, v.kind, v.set_aside, v.level, v.country_code, v.region_code, v.city, v.latitude, v.longitude, v.radius_km, v.time_zone,
+    CASE WHEN v.latitude IS NOT NULL THEN json_build_object('type', 'Point', 'coordinates', json_build_array(v.longitude, v.latitude)) END AS point,
+    v.network, v.labels, v.language, v.week_hour, v.unverified,
+    a.body->'edition'->>'name' AS edition, a.body->'whereabouts' AS whereabouts, a.body->'evidence' AS evidence, v.trail
+FROM visit v JOIN answer a ON a.id = v.answer;
+
+CREATE VIEW visit_day AS
+SELECT site, (slot AT TIME ZONE 'UTC')::date AS day, dimension, key, visits FROM rollup WHERE dimension NOT LIKE '%/q';
+
+-- What an edition says, range by range, where it was published; see whereabouts(inet).
+CREATE TABLE atlas_range (
+    first          inet NOT NULL,
+    last           inet NOT NULL,
+    level          text NOT NULL,
+    continent_code text,
+    country_code   text,
+    region_code    text,
+    city           text,
+    postal_code    text,
+    latitude       double precision,
+    longitude      double precision,
+    radius_km      double precision,
+    time_zone      text,
+    as_number      bigint,
+    operator       text,
+    labels         text[] NOT NULL
+);
+CREATE INDEX ON atlas_range (first);
+
+-- What becomes of the addresses of a prefix; the narrowest says it.
+CREATE TABLE atlas_policy (
+    prefix    cidr PRIMARY KEY,
+    kind      text NOT NULL,
+    set_aside boolean NOT NULL
+);
+CREATE TABLE atlas_published (
+    edition text NOT NULL,
+    at      timestamptz NOT NULL,
+    ranges  bigint NOT NULL
+);
+
+-- What the published edition says of an address, as the service does: one row, whose facts are null where they are
+-- not known. Of NAT64 (64:ff9b::/96) the embedded address is looked up; other embedded addresses are not.
+-- +goose StatementBegin
+CREATE FUNCTION whereabouts(address inet) RETURNS TABLE (
+    kind text, set_aside boolean, level text, continent_code text, country_code text, region_code text, city text, postal_code text,
+    latitude double precision, longitude double precision, radius_km double precision, time_zone text, as_number bigint, operator text, labels text[], edition text
+) LANGUAGE sql STABLE AS $$
+    WITH asked AS (SELECT CASE WHEN address <<= '::ffff:0:0/96' THEN '0.0.0.0'::inet + (set_masklen(address, 128) - '::ffff:0:0'::inet) ELSE set_masklen(address, CASE family(address) WHEN 4 THEN 32 ELSE 128 END) END AS a),
+    looked AS (SELECT a, CASE WHEN a <<= '64:ff9b::/96' THEN '0.0.0.0'::inet + (a - '64:ff9b::'::inet) ELSE a END AS b FROM asked)
+    SELECT p.kind, p.set_aside OR q.set_aside, coalesce(r.level, 'none'), r.continent_code, r.country_code, r.region_code, r.city, r.postal_code,
+        r.latitude, r.longitude, r.radius_km, r.time_zone, r.as_number, r.operator, coalesce(r.labels, '{}'), (SELECT e.edition FROM atlas_published e)
+    FROM looked
+    CROSS JOIN LATERAL (SELECT x.kind, x.set_aside FROM atlas_policy x WHERE x.prefix >>= a ORDER BY masklen(x.prefix) DESC LIMIT 1) p
+    CROSS JOIN LATERAL (SELECT x.set_aside FROM atlas_policy x WHERE x.prefix >>= b ORDER BY masklen(x.prefix) DESC LIMIT 1) q
+    LEFT JOIN LATERAL (
+        SELECT * FROM (SELECT * FROM atlas_range x WHERE x.first <= b ORDER BY x.first DESC LIMIT 1) n
+        WHERE n.last >= b AND NOT p.set_aside AND NOT q.set_aside
+    ) r ON true
+$$;
+-- +goose StatementEnd
+
+-- +goose Down
+DROP FUNCTION whereabouts;
+DROP TABLE atlas_range, atlas_policy, atlas_published;
+DROP VIEW visit_fact, visit_day;

@@ -1,0 +1,78 @@
+package store
+
+import (
+	"context"
+	"net/netip"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
+)
+
+// A Policy says what becomes of the addresses of a prefix, where no narrower one
+// says otherwise.
+type Policy struct {
+	Prefix   netip.Prefix
+	Kind     addr.Kind
+	SetAside bool
+}
+
+// Publish fills the tables that the SQL function whereabouts answers from, and
+// puts them in place at once. ranges calls its argument for each range, in
+// order; it gives how many there were.
+func (s *Store) Publish(ctx context.Context, edition string, policy []Policy, ranges func(yield func(addr.Range, atlas.Finding) bool)) (n int64, err error) {
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		if err := takeTurn(ctx, tx, publishing); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `CREATE TABLE atlas_range_next (LIKE atlas_range)`); err != nil {
+			return err
+		}
+		rows := make(chan []any, 1024)
+		stop := make(chan struct{})
+		go func() {
+			defer close(rows)
+			ranges(func(span addr.Range, f atlas.Finding) bool {
+				w := f.Whereabouts
+				row := []any{
+					span.First, span.Last, string(w.Level), w.ContinentCode, w.CountryCode, w.RegionCode, w.City, w.PostalCode,
+					w.Latitude, w.Longitude, w.RadiusKm, w.TimeZone, f.Network.ASNumber, f.Network.Operator, list(f.Labels),
+				}
+				select {
+				case rows <- row:
+					return true
+				case <-stop:
+					return false
+				}
+			})
+		}()
+		n, err = tx.CopyFrom(ctx, pgx.Identifier{"atlas_range_next"}, []string{
+			"first", "last", "level", "continent_code", "country_code", "region_code", "city", "postal_code",
+			"latitude", "longitude", "radius_km", "time_zone", "as_number", "operator", "labels",
+		}, pgx.CopyFromFunc(func() ([]any, error) { return <-rows, nil })) // nil is the end
+		close(stop)
+		for range rows { // until the other side has seen it
+		}
+		if err != nil {
+			return err
+		}
+		for _, sql := range []string{
+			`CREATE INDEX ON atlas_range_next (first)`, `ANALYZE atlas_range_next`, `DROP TABLE atlas_range`,
+			`ALTER TABLE atlas_range_next RENAME TO atlas_range`, `DELETE FROM atlas_policy`, `DELETE FROM atlas_published`,
+		} {
+			if _, err := tx.Exec(ctx, sql); err != nil {
+				return err
+			}
+		}
+		for _, p := range policy {
+			if _, err := tx.Exec(ctx, `INSERT INTO atlas_policy VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`, p.Prefix, p.Kind.String(), p.SetAside); err != nil {
+				return err
+			}
+		}
+		_, err := tx.Exec(ctx, `INSERT INTO atlas_published VALUES ($1, $2, $3)`, edition, time.Now().UTC(), n)
+		return err
+	})
+	return n, away(err)
+}
