@@ -97,9 +97,11 @@ Open the console, signed in; the link is good once, within an hour:
   %s
 
 In another terminal:
-  bin/eastporch visits list
+  bin/eastporch visits tail
+  bin/eastporch report countries
   bin/eastporch resolve 198.18.3.40
 Ctrl-C stops everything.
 `, file, a.store, link)
+	go demo.Arrive(ctx, c, uint64(time.Now().UnixNano())) // it ends with ctx, and nothing waits for it
 	return nil
 }

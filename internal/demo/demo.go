@@ -8,6 +8,7 @@ import (
 	"context"
 	"embed"
 	"fmt"
+	"math/rand/v2"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -107,4 +108,24 @@ func Send(ctx context.Context, c *client.Client, visits []client.NewVisit, progr
 		progress(done, len(visits))
 	}
 	return nil
+}
+
+// between are the shortest and longest times between two visits that arrive
+// while the demo runs.
+const between, betweenMost = 2 * time.Second, 8 * time.Second
+
+// Arrive sends a visit now and then, until ctx ends, so that there is something
+// to see. Visits that cannot be sent are left out.
+func Arrive(ctx context.Context, c *client.Client, seed uint64) {
+	r := rand.New(rand.NewPCG(seed, 1))
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(between + time.Duration(r.Int64N(int64(betweenMost-between)))):
+			v := Visits(r.Uint64(), 1, time.Now())[0]
+			v.ID = "" // its time is now
+			_, _ = c.AddVisit(ctx, v)
+		}
+	}
 }

@@ -30,10 +30,14 @@ type shot struct {
 }
 
 var shots = []shot{
+	{"today-light", "/today", "light", 1280, 800, ".chart .bar", "", ""},
+	{"today-dark", "/today", "dark", 1280, 800, ".chart .bar", "", ""},
+	{"today-phone", "/today", "light", 390, 844, ".chart .bar", "", ""},
 	{"visits-light", "/visits", "light", 1280, 800, ".visits-table tbody tr", ".visits-table tbody tr:nth-child(5)", ""},
 	{"visits-dark", "/visits", "dark", 1280, 800, ".visits-table tbody tr", "", ""},
 	{"visits-phone", "/visits", "light", 390, 844, ".phone-list li", "", ""},
 	{"map-light", "/map", "light", 1280, 800, ".places tbody tr", "", ""},
+	{"map-share", "/map", "light", 1280, 800, ".timebar .bar", ".map-top .ant-segmented-item:nth-child(2)", ""},
 	{"map-dark", "/map", "dark", 1280, 800, ".places tbody tr", ".map-zoom button:last-child", ""},
 	{"map-phone", "/map", "light", 390, 844, ".worldmap [role=button]", "", ""},
 	{"lookup-light", "/lookup?address=198.18.3.40", "light", 1280, 800, ".placemap .ring", "", ""},

@@ -5,6 +5,7 @@ import "./theme/base.css";
 import "./theme/shell.css";
 import "./theme/pages.css";
 import "./theme/atlas.css";
+import "./theme/today.css";
 
 import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { App, ConfigProvider } from "antd";
@@ -85,7 +86,7 @@ createRoot(root).render(
                       }
                     />
                   ))}
-                  <Route path="*" element={<Navigate to="/visits" replace />} />
+                  <Route path="*" element={<Navigate to="/today" replace />} />
                 </Routes>
               </SiteProvider>
             </Gate>

@@ -5,8 +5,8 @@ import { LookupPage } from "./pages/lookup/LookupPage";
 import { ManyPage } from "./pages/lookup/ManyPage";
 import { SetupPage } from "./pages/setup/SetupPage";
 import { MapPage } from "./pages/map/MapPage";
+import { TodayPage } from "./pages/today/TodayPage";
 import { VisitsPage } from "./pages/visits/VisitsPage";
-
 import { TrailPage } from "./pages/trail/TrailPage";
 
 export interface Route {
@@ -26,6 +26,15 @@ export interface Route {
 
 /** The pages, in the order of the rail. */
 const pages: Route[] = [
+  {
+    path: "/today",
+    title: "Today",
+    line: "Who came today, from where, and what needs an eye",
+    group: "Watch",
+    icon: "today",
+    key: "t",
+    page: TodayPage,
+  },
   {
     path: "/visits",
     title: "Visits",

@@ -10,7 +10,35 @@ export type Hop = components["schemas"]["Hop"];
 export type Evidence = components["schemas"]["Evidence"];
 export type Level = components["schemas"]["Level"];
 export type Whereabouts = components["schemas"]["Whereabouts"];
-export type Place = components["schemas"]["PlaceReport"]["rows"][number];
+export type Report = components["schemas"]["Report"];
+export type ReportRow = components["schemas"]["ReportRow"];
+
+/** A Place is a line of the report of places, which all have a point and a country. */
+export interface Place {
+  level: Level;
+  country_code: string;
+  region_code: string | null;
+  city: string | null;
+  names: { country: string; region: string | null };
+  latitude: number;
+  longitude: number;
+  radius_km: number;
+  visits: number;
+}
+
+export function placeOf(r: ReportRow): Place {
+  return {
+    level: r.level as Level,
+    country_code: r.country_code ?? "",
+    region_code: r.region_code,
+    city: r.city,
+    names: { country: r.names.country ?? r.country_code ?? "", region: r.names.region },
+    latitude: r.latitude ?? 0,
+    longitude: r.longitude ?? 0,
+    radius_km: r.radius_km ?? 0,
+    visits: r.visits,
+  };
+}
 export type Problem = components["schemas"]["Problem"];
 export type Key = components["schemas"]["Key"];
 export type NewKey = components["schemas"]["NewKey"];

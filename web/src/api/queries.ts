@@ -1,9 +1,12 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import { api, unwrap, type Card, type Editions, type ProxySettings } from "./client";
+import { api, placeOf, unwrap, type Card, type Editions, type ProxySettings } from "./client";
 import type { operations } from "./schema";
 
 /** VisitFilter is what may stand in the query of lists and reports, beside the site. */
-export type VisitFilter = Omit<NonNullable<operations["reportPlaces"]["parameters"]["query"]>, "site">;
+export type VisitFilter = Omit<
+  NonNullable<operations["listVisits"]["parameters"]["query"]>,
+  "site" | "cursor" | "limit"
+>;
 
 export function useSites(enabled = true) {
   return useQuery({
@@ -23,7 +26,11 @@ export function useReady() {
   return useQuery({
     queryKey: ["ready"],
     refetchInterval: 30_000,
-    queryFn: async ({ signal }) => (await fetch("/readyz", { signal })).ok,
+    queryFn: async ({ signal }) => {
+      const answer = await fetch("/readyz", { signal });
+      const body = (await answer.json()) as { database?: string };
+      return answer.ok && body.database === "answers";
+    },
   });
 }
 
@@ -73,8 +80,45 @@ export function usePlaces(site: string, filter: VisitFilter) {
     queryKey: ["places", site, filter],
     enabled: site !== "",
     placeholderData: keepPreviousData,
-    queryFn: ({ signal }) =>
-      unwrap(api.GET("/v1/reports/places", { params: { query: { ...filter, site } }, signal })),
+    queryFn: async ({ signal }) => {
+      const report = await reportOf("places", { ...filter, site, limit: 50_000 }, signal);
+      return { ...report, rows: report.rows.map(placeOf) };
+    },
+  });
+}
+
+type By = operations["getReport"]["parameters"]["path"]["by"];
+type Query = NonNullable<operations["getReport"]["parameters"]["query"]>;
+
+const reportOf = (by: By, query: Query, signal: AbortSignal) =>
+  unwrap(api.GET("/v1/reports/{by}", { params: { path: { by }, query }, signal }));
+
+/** useReport asks for visits by something. */
+export function useReport(by: By, query: Query) {
+  return useQuery({
+    queryKey: ["report", by, query],
+    enabled: query.site !== "",
+    placeholderData: keepPreviousData,
+    queryFn: ({ signal }) => reportOf(by, query, signal),
+  });
+}
+
+/** useTimeline asks for visits by units of time, in the site's own zone. */
+export function useTimeline(query: NonNullable<operations["getTimeline"]["parameters"]["query"]>) {
+  return useQuery({
+    queryKey: ["timeline", query],
+    enabled: query.site !== "",
+    placeholderData: keepPreviousData,
+    queryFn: ({ signal }) => unwrap(api.GET("/v1/reports/timeline", { params: { query }, signal })),
+  });
+}
+
+/** useVisitsState asks how visits are kept and what waits. */
+export function useVisitsState() {
+  return useQuery({
+    queryKey: ["visits-state"],
+    refetchInterval: 30_000,
+    queryFn: ({ signal }) => unwrap(api.GET("/v1/visits/state", { signal })),
   });
 }
 
@@ -172,7 +216,6 @@ export function useCountries(site: string) {
   return useQuery({
     queryKey: ["countries", site],
     enabled: site !== "",
-    queryFn: ({ signal }) =>
-      unwrap(api.GET("/v1/reports/countries", { params: { query: { site } }, signal })),
+    queryFn: ({ signal }) => reportOf("countries", { site }, signal),
   });
 }

@@ -1,5 +1,8 @@
 /** Our own line set on a grid of 16 units, stroke 1.5. Icons are decoration: words stand beside them. */
 const shapes = {
+  today: <path d="M1.5 12.5h13M4 12.5a4 4 0 0 1 8 0M8 3v2M2.7 6l1.4 1.2M13.3 6l-1.4 1.2" />,
+  play: <path d="M5 3l8 5-8 5z" fill="currentColor" />,
+  pause: <path d="M5 3v10M11 3v10" />,
   visits: <path d="M2 4h12M2 8h12M2 12h7" />,
   map: <path d="M1.5 4 6 2.5l4 1.5 4.5-1.5v9.5L10 13.5 6 12l-4.5 1.5zM6 2.5V12M10 4v9.5" />,
   lookup: (

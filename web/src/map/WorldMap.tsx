@@ -29,9 +29,14 @@ interface Props {
   /** free is what floating panels leave of the map, in pixels from each side. */
   free: { right: number; bottom: number };
   handle: Ref<WorldHandle>;
+  /** shares are the visits of countries, 0 to 1 of the most; where they are given, countries are shaded instead of circles drawn. */
+  shares?: Map<string, number> | undefined;
 }
 
 const maxZoom = 60;
+
+/** shadeOf gives one of five shades, from few to many, for a share of the most; each step is twice the one before. */
+export const shadeOf = (share: number) => Math.max(1, Math.min(5, 5 + Math.floor(Math.log2(share) + 1e-9)));
 
 interface Counted {
   x: number;
@@ -53,7 +58,7 @@ function span(points: Counted[], of: (p: Counted) => number, tail: number): [num
 
 /** WorldMap is a map that pans and zooms; circles keep their true size. */
 export function WorldMap(props: Props) {
-  const { places, selected, onSelect, nameOf, onGroups, free } = props;
+  const { places, selected, onSelect, nameOf, onGroups, free, shares } = props;
   const { ref, width, height } = useSize<HTMLDivElement>();
   const svg = useRef<SVGSVGElement>(null);
   const base = useRef<SVGGElement>(null);
@@ -79,6 +84,15 @@ export function WorldMap(props: Props) {
       borders: outlines?.borders ? (path(outlines.borders) ?? "") : "",
     };
   }, [projection, outlines]);
+
+  const shaded = useMemo(() => {
+    if (!shares || !outlines) return [];
+    const path = geoPath(projection).digits(2);
+    return outlines.countries.flatMap((c) => {
+      const share = shares.get(c.code);
+      return share ? [{ code: c.code, step: shadeOf(share), d: path(c.shape) ?? "" }] : [];
+    });
+  }, [shares, outlines, projection]);
 
   const behaviour = useRef<ZoomBehavior<SVGSVGElement, unknown>>(null);
   useEffect(() => {
@@ -199,30 +213,35 @@ export function WorldMap(props: Props) {
           <path className="globe" d={paths.globe} />
           <path className="graticule" d={paths.lines} />
           <path className="land" d={paths.land} />
+          {shaded.map((c) => (
+            <path key={c.code} className={`share step${c.step}`} d={c.d} />
+          ))}
           <path className="borders" d={paths.borders} />
         </g>
-        {inView.map((g) => (
-          <Circle
-            key={g.key}
-            group={g}
-            ring={g.wide ? ringOf(g) : null}
-            name={nameOf(g)}
-            chosen={g.places.some((p) => placeKey(p) === selected)}
-            onChoose={() => (g.places.length > 1 ? zoomTo(g) : onSelect(g.key))}
-          />
-        ))}
-        {placed.map((l) => (
-          <text
-            key={l.group.key}
-            className={l.group.key === selected ? "name big" : "name"}
-            x={l.x}
-            y={l.y}
-            textAnchor={l.anchor}
-            aria-hidden="true"
-          >
-            {l.text}
-          </text>
-        ))}
+        {!shares &&
+          inView.map((g) => (
+            <Circle
+              key={g.key}
+              group={g}
+              ring={g.wide ? ringOf(g) : null}
+              name={nameOf(g)}
+              chosen={g.places.some((p) => placeKey(p) === selected)}
+              onChoose={() => (g.places.length > 1 ? zoomTo(g) : onSelect(g.key))}
+            />
+          ))}
+        {!shares &&
+          placed.map((l) => (
+            <text
+              key={l.group.key}
+              className={l.group.key === selected ? "name big" : "name"}
+              x={l.x}
+              y={l.y}
+              textAnchor={l.anchor}
+              aria-hidden="true"
+            >
+              {l.text}
+            </text>
+          ))}
       </svg>
     </div>
   );

@@ -78,8 +78,8 @@ interface Box {
   y1: number;
 }
 
-/** labels places names beside circles, the largest first; those that collide are left out. */
-export function labels(groups: Group[], nameOf: (g: Group) => string): Label[] {
+/** labels places names beside circles, the largest first; those that collide are left out. Clusters have none, unless it is asked for. */
+export function labels(groups: Group[], nameOf: (g: Group) => string, clusters = false): Label[] {
   const dots = groups.filter((g) => !g.wide);
   const taken: Box[] = dots.map((g) => ({
     x0: g.x - radiusOf(g),
@@ -103,7 +103,7 @@ export function labels(groups: Group[], nameOf: (g: Group) => string): Label[] {
     }
   };
   dots.forEach((group, own) => {
-    if (group.places.length > 1) return;
+    if (group.places.length > 1 && !clusters) return;
     const text = `${nameOf(group)} ${group.visits}`;
     const { x, y } = group;
     const r = radiusOf(group);

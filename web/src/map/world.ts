@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { geoArea, geoGraticule } from "d3-geo";
 import type { Feature, MultiLineString, MultiPolygon, Polygon } from "geojson";
 import { feature, mesh } from "topojson-client";
+import { alpha2 } from "./numeric";
 import type { GeometryCollection, Topology } from "topojson-specification";
 import countries110 from "world-atlas/countries-110m.json?url";
 import countries50 from "world-atlas/countries-50m.json?url";
@@ -14,6 +15,8 @@ export interface Outlines {
   land: Feature<MultiPolygon>;
   /** null where the outlines have no countries. */
   borders: MultiLineString | null;
+  /** countries by their alpha-2 codes; those without one are left out. */
+  countries: { code: string; shape: Feature }[];
 }
 
 const files: Record<Detail, string> = { "110m": countries110, "50m": countries50, "10m": land10 };
@@ -33,6 +36,12 @@ async function read(detail: Detail, signal: AbortSignal): Promise<Outlines> {
   return {
     land: { type: "Feature", properties: {}, geometry: { type: "MultiPolygon", coordinates: sound } },
     borders: c ? mesh(topology as never, c as never, (a, b) => a !== b) : null,
+    countries: c
+      ? feature(topology, c).features.flatMap((f) => {
+          const code = alpha2[String(f.id).padStart(3, "0")];
+          return code ? [{ code, shape: f }] : [];
+        })
+      : [],
   };
 }
 

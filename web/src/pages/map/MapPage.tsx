@@ -1,8 +1,8 @@
 import { Button, Segmented } from "antd";
-import { useCallback, useEffect, useRef, useState } from "react";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import type { Place } from "../../api/client";
-import { usePlaces } from "../../api/queries";
+import type { Place, Report } from "../../api/client";
+import { usePlaces, useReport } from "../../api/queries";
 import { km } from "../../components/format";
 import { Icon } from "../../components/icons";
 import { Flag, LevelMark } from "../../components/parts";
@@ -13,6 +13,7 @@ import { scaleBar } from "../../map/world";
 import { WorldMap, type WorldHandle } from "../../map/WorldMap";
 import { FilterChips } from "../visits/FilterChips";
 import { toQuery } from "../visits/filters";
+import { barEnd, spanTimes, TimeBar, type Span } from "./TimeBar";
 
 const nameOf = (p: Place): string => p.city ?? p.names.region ?? p.names.country;
 
@@ -23,12 +24,27 @@ const groupName = (g: Group) => {
 };
 
 type Twin = "Map" | "Table";
+type Kind = "Visits" | "Share by country";
 
 /** MapPage shows visits as circles, and the same as a table. */
 export function MapPage() {
   const { site } = useSite();
   const [params] = useSearchParams();
-  const report = usePlaces(site?.host ?? "", toQuery(params));
+  const [span, setSpan] = useState<Span>(null);
+  const [opened] = useState(() => new Date());
+  const zone = site?.time_zone ?? "UTC";
+  const end = barEnd(zone, opened);
+  const filter = { ...toQuery(params, zone), ...spanTimes(span, end) };
+  const report = usePlaces(site?.host ?? "", filter);
+  const [kind, setKind] = useState<Kind>("Visits");
+  const countries = useReport("countries", { ...filter, site: site?.host ?? "" });
+  const shares = useMemo(() => {
+    if (kind === "Visits") return undefined;
+    const most = Math.max(1, ...(countries.data?.rows.map((r) => (r.country_code ? r.visits : 0)) ?? []));
+    return new Map(
+      countries.data?.rows.flatMap((r) => (r.country_code ? [[r.country_code, r.visits / most]] : [])),
+    );
+  }, [kind, countries.data]);
   const [selected, setSelected] = useState("");
   const [view, setView] = useState<{ groups: Group[]; pixelsPerKm: number }>({ groups: [], pixelsPerKm: 0 });
   const [drawer, setDrawer] = useState(true);
@@ -52,20 +68,28 @@ export function MapPage() {
 
   const rows = report.data?.rows ?? [];
   const bar = view.pixelsPerKm > 0 ? scaleBar(view.pixelsPerKm, 90) : null;
-  const table = report.data && (
-    <PlaceTable
-      groups={view.groups}
-      selected={selected}
-      onSelect={setSelected}
-      onMap={rows.reduce((n, p) => n + p.visits, 0)}
-      all={report.data.count.matching}
-      noPoint={report.data.no_point}
-      onClose={phone ? null : () => setDrawer(false)}
-    />
-  );
+  const table =
+    kind === "Share by country"
+      ? countries.data && (
+          <CountryTable report={countries.data} onClose={phone ? null : () => setDrawer(false)} />
+        )
+      : report.data && (
+          <PlaceTable
+            groups={view.groups}
+            selected={selected}
+            onSelect={setSelected}
+            onMap={rows.reduce((n, p) => n + p.visits, 0)}
+            all={report.data.total}
+            noPoint={report.data.no_point}
+            onClose={phone ? null : () => setDrawer(false)}
+          />
+        );
   return (
     <div className={phone && twin === "Table" ? "mappage table-only" : "mappage"}>
       <div className="map-top">
+        {!phone && (
+          <Segmented<Kind> options={["Visits", "Share by country"]} value={kind} onChange={setKind} />
+        )}
         {phone && <Segmented<Twin> options={["Map", "Table"]} value={twin} onChange={setTwin} />}
         <div className="chips" role="group" aria-label="Filters">
           <FilterChips />
@@ -83,7 +107,7 @@ export function MapPage() {
             retry={() => void report.refetch()}
           />
         </div>
-      ) : report.data.count.matching === 0 ? (
+      ) : report.data.total === 0 ? (
         <div className="panel map-state">
           <Empty
             title={
@@ -101,6 +125,17 @@ export function MapPage() {
           onGroups={onGroups}
           free={phone ? phoneRoom : drawer ? drawerRoom : deskRoom}
           handle={world}
+          shares={shares}
+        />
+      )}
+      {!phone && (
+        <TimeBar
+          site={site?.host ?? ""}
+          zone={zone}
+          filter={toQuery(params, zone)}
+          end={end}
+          span={span}
+          onSpan={setSpan}
         />
       )}
       <div className="map-zoom" role="group" aria-label="Zoom">
@@ -114,7 +149,16 @@ export function MapPage() {
           <Icon name="fit" />
         </button>
       </div>
-      <div className="map-legend small">
+      {kind === "Share by country" && (
+        <div className="map-legend small">
+          <span>few</span>
+          {[1, 2, 3, 4, 5].map((n) => (
+            <i key={n} className={`shade step${n}`} aria-hidden="true" />
+          ))}
+          <span>many visits; each shade is twice the one before</span>
+        </div>
+      )}
+      <div className="map-legend small" hidden={kind !== "Visits"}>
         <span>
           <svg viewBox="0 0 14 14" className="map key" aria-hidden="true">
             <circle className="cluster" cx="7" cy="7" r="6" />
@@ -158,8 +202,59 @@ export function MapPage() {
 }
 
 const phoneRoom = { right: 0, bottom: 60 };
-const deskRoom = { right: 0, bottom: 60 };
-const drawerRoom = { right: 376, bottom: 60 };
+const deskRoom = { right: 0, bottom: 150 };
+const drawerRoom = { right: 376, bottom: 150 };
+
+/** CountryTable lists the visits of each country and their share. */
+function CountryTable({ report, onClose }: { report: Report; onClose: (() => void) | null }) {
+  return (
+    <>
+      <div className="panel-head">
+        <span>
+          <b>By country</b> <span className="second">{report.total.toLocaleString("en")} visits</span>
+        </span>
+        {onClose && (
+          <button type="button" className="iconbutton" aria-label="Close the table" onClick={onClose}>
+            <Icon name="close" />
+          </button>
+        )}
+      </div>
+      <div className="scroll">
+        <table className="places">
+          <thead>
+            <tr>
+              <th scope="col">Country</th>
+              <th scope="col" className="right">
+                Share
+              </th>
+              <th scope="col" className="right">
+                Visits
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {report.rows.map((r) => (
+              <tr key={r.key}>
+                <td>
+                  <span className="country">
+                    <Flag code={r.country_code} />
+                    {r.name ?? <span className="second">no country</span>}
+                  </span>
+                </td>
+                <td className="right">{(100 * r.share).toFixed(1)} %</td>
+                <td className="right">
+                  <Link className="numlink" to={`/visits?${new URLSearchParams(r.filter)}`}>
+                    {r.visits.toLocaleString("en")}
+                  </Link>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </>
+  );
+}
 
 interface TableProps {
   groups: Group[];

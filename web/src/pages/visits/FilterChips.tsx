@@ -98,6 +98,14 @@ function FilterForm(props: {
         { value: "true", label: "only" },
       ])}
       {text("path", "/programme")}
+      {text("referrer", "rowing-news.example")}
+      {text("language", "pt-PT")}
+      {text("label", "office")}
+      {text("link", "newsletter")}
+      {select(
+        "mark",
+        ["bot", "monitor", "test", "private"].map((value) => ({ value, label: value })),
+      )}
       <Button onClick={props.onDone}>Done</Button>
     </div>
   );

@@ -1,9 +1,11 @@
-import { Button } from "antd";
+import { Button, Dropdown } from "antd";
 import { useEffect } from "react";
 import { Link, useSearchParams } from "react-router";
+import { useArrivals } from "../../api/arrivals";
 import { useVisit, useVisits } from "../../api/queries";
 import type { Visit } from "../../api/client";
 import { clockTime } from "../../components/format";
+import { Icon } from "../../components/icons";
 import { Country, Steps } from "../../components/parts";
 import { useSite } from "../../components/site";
 import { Bars, Empty, Failed } from "../../components/states";
@@ -16,7 +18,7 @@ import { AddressOf, Marks, placeLine, VisitTable, within } from "./VisitTable";
 export function VisitsPage() {
   const { site } = useSite();
   const [params, setParams] = useSearchParams();
-  const filter = toQuery(params);
+  const filter = toQuery(params, site?.time_zone);
   const list = useVisits(site?.host ?? "", filter);
   const open = params.get("visit") ?? "";
   const setOpen = (id: string) =>
@@ -32,6 +34,11 @@ export function VisitsPage() {
   const opened = visits.find((v) => v.id === open) ?? one.data;
   useEscape(open !== "", () => setOpen(""));
 
+  const arriving = useArrivals(site?.host ?? "", filter);
+  const showNew = () => {
+    arriving.clear();
+    void list.refetch();
+  };
   const clear = () => setParams({});
   const count = list.data?.pages[0]?.count;
   const filtered = filterKeys.some((k) => params.get(k));
@@ -40,6 +47,7 @@ export function VisitsPage() {
       <div className="chips" role="group" aria-label="Filters">
         {filtered && <span className="second">Shown:</span>}
         <FilterChips />
+        <ExportMenu query={{ ...filter, site: site?.host ?? "" }} />
       </div>
       <section className="panel list" aria-label="Visits">
         {list.isPending ? (
@@ -64,8 +72,11 @@ export function VisitsPage() {
           <>
             <div className="list-head">
               <span>
-                <b>{count?.matching.toLocaleString("en")} visits</b>
-                {count && count.all > count.matching && (
+                <b>
+                  {count?.more && "More than "}
+                  {count?.matching.toLocaleString("en")} visits
+                </b>
+                {count && !count.more && count.all > count.matching && (
                   <span className="second">
                     {" "}
                     of {count.all.toLocaleString("en")}; {(count.all - count.matching).toLocaleString("en")}{" "}
@@ -73,7 +84,13 @@ export function VisitsPage() {
                   </span>
                 )}
               </span>
-              <span className="small second">newest first</span>
+              {arriving.visits.length > 0 ? (
+                <Button size="small" onClick={showNew}>
+                  {arriving.visits.length} new
+                </Button>
+              ) : (
+                <span className="small second">newest first</span>
+              )}
             </div>
             <div className={list.isPlaceholderData ? "list-scroll dimmed" : "list-scroll"}>
               <div className="desk-only">
@@ -97,6 +114,28 @@ export function VisitsPage() {
       </section>
       {opened && <VisitPanel visit={opened} onClose={() => setOpen("")} />}
     </div>
+  );
+}
+
+/** ExportMenu saves the visits that the filters leave, as a file. */
+function ExportMenu({ query }: { query: Record<string, string | number | boolean | undefined> }) {
+  const items = [
+    { key: "csv", label: "CSV, for a spreadsheet" },
+    { key: "ndjson", label: "NDJSON" },
+    { key: "geojson", label: "GeoJSON" },
+    { key: "parquet", label: "Parquet" },
+  ];
+  const save = (format: string) => {
+    const search = new URLSearchParams({ format });
+    for (const [key, value] of Object.entries(query)) if (value !== undefined) search.set(key, String(value));
+    window.location.assign(`/v1/visits/export?${search}`);
+  };
+  return (
+    <Dropdown trigger={["click"]} menu={{ items, onClick: (e) => save(e.key) }}>
+      <button type="button" className="filterchip add export">
+        Export <Icon name="down" />
+      </button>
+    </Dropdown>
   );
 }
 

@@ -1,0 +1,41 @@
+import { useCallback, useEffect, useState } from "react";
+import type { Visit } from "./client";
+import type { VisitFilter } from "./queries";
+
+/** kept is how many visits that have arrived are remembered. */
+const kept = 99;
+
+export interface Arrivals {
+  /** visits that arrived since the page began to listen, or since clear, the newest first. */
+  visits: Visit[];
+  /** waitingSince is when the stream broke; it goes on by itself. */
+  waitingSince: Date | null;
+  clear: () => void;
+}
+
+/** useArrivals follows visits as they are stored; where it is paused it forgets none. */
+export function useArrivals(site: string, filter: VisitFilter = {}): Arrivals {
+  const [visits, setVisits] = useState<Visit[]>([]);
+  const [waitingSince, setWaiting] = useState<Date | null>(null);
+  const search = new URLSearchParams({ site });
+  for (const [key, value] of Object.entries(filter))
+    // What arrives now is after every beginning.
+    if (value !== undefined && key !== "from") search.set(key, String(value));
+  const query = search.toString();
+  useEffect(() => {
+    if (!site) return;
+    const source = new EventSource(`/v1/visits/stream?${query}`);
+    source.onopen = () => setWaiting(null);
+    source.onerror = () => setWaiting((since) => since ?? new Date());
+    source.addEventListener("visit", (e) => {
+      const visit = JSON.parse((e as MessageEvent<string>).data) as Visit;
+      setVisits((before) => [visit, ...before].slice(0, kept));
+    });
+    return () => {
+      source.close();
+      setVisits([]);
+    };
+  }, [site, query]);
+  const clear = useCallback(() => setVisits([]), []);
+  return { visits, waitingSince, clear };
+}
