@@ -131,9 +131,23 @@ func TestConsole(t *testing.T) {
 	s.fill(t, 300)
 	p := openPage(t, s)
 
-	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.desk+"/"), visible(".visits-table tbody tr"))
+	// Today is the first page, and moves with what arrives.
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.desk+"/"), visible(".chart .bar"), visible(".arriving li"))
+	assert.Equal(t, "Today · East Porch", p.eval("document.title"))
+	assert.Contains(t, p.text(".lead"), "since midnight in Oslo")
+	s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", visitBody("203.0.113.4", "198.19.140.77"))
+	p.do(visible(".arriving li.fresh"))
+	assert.Contains(t, p.text(".arriving li.fresh"), "198.19.140.77")
+	p.do(click(".arriving li.fresh .when"), visible(".visit .place"))
+	assert.Contains(t, p.text(".visit"), "/programme")
+
+	p.do(chromedp.Navigate(s.desk+"/visits"), visible(".visits-table tbody tr"))
 	assert.Equal(t, "Visits · East Porch", p.eval("document.title"))
-	assert.Contains(t, p.text(".list-head"), "300 visits")
+	s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", visitBody("203.0.113.4", "198.19.140.78"))
+	p.do(visible(".list-head button"))
+	assert.Equal(t, "1 new", p.text(".list-head button"), "they wait until they are wanted")
+	p.do(click(".list-head button"), chromedp.WaitNotPresent(chromedp.CSS(".list-head button")))
+	assert.Contains(t, p.text(".list-head"), "302 visits")
 	assert.Contains(t, p.text(".rail footer"), "4 sources, ready")
 
 	// A visit opens as its card, with trail and evidence; Escape closes it.
@@ -151,11 +165,13 @@ func TestConsole(t *testing.T) {
 
 	// The map and its table twin say the same.
 	p.do(chromedp.Navigate(s.desk+"/map"), visible(".worldmap [role=button]"), visible(".places tbody tr"))
-	assert.Contains(t, p.text(".map-drawer"), "of 300 visits")
+	assert.Regexp(t, `of 2\d\d visits`, p.text(".map-drawer"), "the club's own monitors are left out")
 	assert.Contains(t, p.text(".map-rest"), "have no point")
 	assert.Equal(t, p.eval("String(document.querySelectorAll('.worldmap [role=button]').length)"),
 		p.eval("String(document.querySelectorAll('.places tbody tr').length)"), "a circle for every row")
 	p.do(chromedp.KeyEvent("t"), chromedp.WaitNotPresent(chromedp.CSS(".map-drawer")))
+	p.do(click(".map-top .ant-segmented-item:nth-child(2)"), visible(".map .share"))
+	p.do(click(".playbutton"), visible(".timebar .textlink"), click(".timebar .textlink"), chromedp.WaitNotPresent(chromedp.CSS(".timebar .textlink")))
 
 	// Look up: the key /, the card, the circle, the evidence, JSON.
 	p.do(chromedp.Navigate(s.desk+"/visits"), visible(".quick"), chromedp.KeyEvent("/"))
@@ -178,7 +194,7 @@ func TestConsoleOnAPhoneAndInTheDark(t *testing.T) {
 	s.fill(t, 60)
 	p := openPage(t, s)
 	p.do(chromedp.EmulateViewport(390, 844), chromedp.Navigate(s.desk+"/visits"), visible(".phone-list li"))
-	for _, path := range []string{"/visits", "/map", "/lookup?address=198.18.3.40"} {
+	for _, path := range []string{"/today", "/visits", "/map", "/lookup?address=198.18.3.40"} {
 		p.do(chromedp.Navigate(s.desk+path), visible(".tabs"), visible("#content > *"))
 		assert.Equal(t, "true", p.eval("String(document.documentElement.scrollWidth <= 390)"), "%s scrolls sideways", path)
 	}
