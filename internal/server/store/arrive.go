@@ -1,10 +1,12 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -68,24 +70,34 @@ func (s *Store) Arrive(ctx context.Context, batch []visit.Arrival) (visit.Outcom
 		return out, away(err)
 	}
 	defer conn.Release()
+	slices.SortFunc(rows, func(a, b []any) int {
+		x, y := a[0].(uuid.UUID), b[0].(uuid.UUID)
+		return bytes.Compare(x[:], y[:])
+	})
 	err = pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
-		// It has the columns of visit, and none of its rules.
-		if _, err := tx.Exec(ctx, `CREATE TEMP TABLE IF NOT EXISTS arriving ON COMMIT DELETE ROWS AS SELECT * FROM visit WHERE false`); err != nil {
-			return err
-		}
-		if _, err := tx.CopyFrom(ctx, pgx.Identifier{"arriving"}, arrivalColumns, pgx.CopyFromRows(rows)); err != nil {
-			return err
-		}
-		if err := s.bury(ctx, tx, &out); err != nil {
-			return err
-		}
 		if err := takeTurn(ctx, tx, arrivals); err != nil {
 			return err
 		}
 		if err := addAnswers(ctx, tx, answers); err != nil {
 			return err
 		}
-		return admit(ctx, tx, len(rows), &out)
+		fresh, err := allFresh(ctx, tx, rows)
+		if err != nil {
+			return err
+		}
+		add := sortOut
+		if fresh {
+			add = copyAll
+		}
+		first, err := add(ctx, tx, rows, &out)
+		if err != nil || out.Stored == 0 {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `SELECT count_arrived($1)`, first); err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, `SELECT pg_notify($1, '')`, arrivedChannel)
+		return err
 	})
 	if err != nil && refused(err, conn.Conn()) {
 		return visit.Outcome{}, fmt.Errorf("%w: %w", visit.ErrRefused, err)
@@ -102,43 +114,72 @@ func takeTurn(ctx context.Context, tx pgx.Tx, lock int) error {
 	return err
 }
 
-// bury drops what was erased from the table arriving.
-func (s *Store) bury(ctx context.Context, tx pgx.Tx, out *visit.Outcome) error {
-	tag, err := tx.Exec(ctx, `DELETE FROM arriving a USING tombstone t WHERE a.id = t.id OR a.time <= t.erased AND
-		(a.address <<= t.prefix OR a.stored_as = t.stored_as OR t.hash = sha256(t.salt || host(a.address)::bytea))`)
-	out.Erased = int(tag.RowsAffected())
-	return err
-}
-
-// admit moves what arrives into the table of visits, numbers and counts it.
-func admit(ctx context.Context, tx pgx.Tx, copied int, out *visit.Outcome) error {
-	var first int64
-	if err := tx.QueryRow(ctx, `SELECT nextval('visit_arrival')`).Scan(&first); err != nil {
-		return err
-	}
-	list := strings.Join(arrivalColumns, ", ")
-	tag, err := tx.Exec(ctx, `INSERT INTO visit (arrival, `+list+`)
-		SELECT nextval('visit_arrival'), `+list+` FROM (SELECT * FROM arriving ORDER BY id) a ON CONFLICT (id) DO NOTHING`)
-	if err != nil {
-		return err
-	}
-	out.Stored = int(tag.RowsAffected())
-	out.Duplicate = copied - out.Erased - out.Stored
-	if out.Duplicate > 0 {
-		rows, _ := tx.Query(ctx, `SELECT DISTINCT a.id FROM arriving a JOIN visit v USING (id)
-			WHERE (a.site, a.path, a.referrer, a.agent, a.link, a.address) IS DISTINCT FROM (v.site, v.path, v.referrer, v.agent, v.link, v.address)`)
-		if out.Conflicts, err = pgx.CollectRows(rows, pgx.RowTo[uuid.UUID]); err != nil {
-			return err
+// allFresh says that every row of a batch, which is sorted by id, is new, and
+// that nothing was erased that one of them may be of.
+func allFresh(ctx context.Context, tx pgx.Tx, rows [][]any) (bool, error) {
+	ids := make([]uuid.UUID, len(rows))
+	for i, r := range rows {
+		if ids[i] = r[0].(uuid.UUID); i > 0 && ids[i] == ids[i-1] {
+			return false, nil
 		}
 	}
-	if out.Stored == 0 {
-		return nil
+	var known bool
+	err := tx.QueryRow(ctx, `SELECT EXISTS (SELECT FROM tombstone) OR EXISTS (SELECT FROM unnest($1::uuid[]) a(id) JOIN visit USING (id))`, ids).Scan(&known)
+	return !known, err
+}
+
+// copyAll stores rows that are all new. It gives the place of the first in the
+// order of arrival.
+func copyAll(ctx context.Context, tx pgx.Tx, rows [][]any, out *visit.Outcome) (first int64, err error) {
+	var last int64
+	if err := tx.QueryRow(ctx, `SELECT setval('visit_arrival', nextval('visit_arrival') + $1)`, len(rows)).Scan(&last); err != nil {
+		return 0, err
 	}
-	if _, err := tx.Exec(ctx, `SELECT count_arrived($1)`, first); err != nil {
-		return err
+	first = last - int64(len(rows)) + 1
+	next := 0
+	n, err := tx.CopyFrom(ctx, pgx.Identifier{"visit"}, append([]string{"arrival"}, arrivalColumns...), pgx.CopyFromFunc(func() ([]any, error) {
+		if next == len(rows) {
+			return nil, nil
+		}
+		next++
+		return append([]any{first + int64(next-1)}, rows[next-1]...), nil
+	}))
+	out.Stored = int(n)
+	return first, err
+}
+
+// sortOut stores the rows that are new and not erased.
+func sortOut(ctx context.Context, tx pgx.Tx, rows [][]any, out *visit.Outcome) (first int64, err error) {
+	// It has the columns of visit, and none of its rules.
+	if _, err := tx.Exec(ctx, `CREATE TEMP TABLE IF NOT EXISTS arriving ON COMMIT DELETE ROWS AS SELECT * FROM visit WHERE false`); err != nil {
+		return 0, err
 	}
-	_, err = tx.Exec(ctx, `SELECT pg_notify($1, '')`, arrivedChannel)
-	return err
+	if _, err := tx.CopyFrom(ctx, pgx.Identifier{"arriving"}, arrivalColumns, pgx.CopyFromRows(rows)); err != nil {
+		return 0, err
+	}
+	tag, err := tx.Exec(ctx, `DELETE FROM arriving a USING tombstone t WHERE a.id = t.id OR a.time <= t.erased AND
+		(a.address <<= t.prefix OR a.stored_as = t.stored_as OR t.hash = sha256(t.salt || host(a.address)::bytea))`)
+	if err != nil {
+		return 0, err
+	}
+	out.Erased = int(tag.RowsAffected())
+	if err := tx.QueryRow(ctx, `SELECT nextval('visit_arrival')`).Scan(&first); err != nil {
+		return 0, err
+	}
+	list := strings.Join(arrivalColumns, ", ")
+	tag, err = tx.Exec(ctx, `INSERT INTO visit (arrival, `+list+`)
+		SELECT nextval('visit_arrival'), `+list+` FROM (SELECT * FROM arriving ORDER BY id) a ON CONFLICT (id) DO NOTHING`)
+	if err != nil {
+		return 0, err
+	}
+	out.Stored = int(tag.RowsAffected())
+	out.Duplicate = len(rows) - out.Erased - out.Stored
+	if out.Duplicate > 0 {
+		found, _ := tx.Query(ctx, `SELECT DISTINCT a.id FROM arriving a JOIN visit v USING (id)
+			WHERE (a.site, a.path, a.referrer, a.agent, a.link, a.address) IS DISTINCT FROM (v.site, v.path, v.referrer, v.agent, v.link, v.address)`)
+		out.Conflicts, err = pgx.CollectRows(found, pgx.RowTo[uuid.UUID])
+	}
+	return first, err
 }
 
 // arrivedChannel is notified when visits have been stored.

@@ -100,40 +100,39 @@ CREATE TABLE visitor_seen (
     PRIMARY KEY (site, day, visitor)
 );
 
--- How each visit counts: the one place that says so. 'all' counts every visit, those that are left out of statistics
--- under their first mark.
-CREATE VIEW visit_count AS
-SELECT v.id, v.arrival, v.site, d.dimension, d.slot, d.key
-FROM visit v
-CROSS JOIN LATERAL (SELECT date_trunc('day', v.time, 'UTC') AS day, date_bin('15 minutes', v.time, '2000-01-01Z') AS quarter) s
-CROSS JOIN LATERAL (
-    SELECT * FROM (VALUES
-        ('all/q', s.quarter, CASE WHEN v.counted THEN '' ELSE v.marks[1] END),
-        ('all', s.day, CASE WHEN v.counted THEN '' ELSE v.marks[1] END)
-    ) e(dimension, slot, key)
-    UNION ALL
-    SELECT * FROM (VALUES
-        ('country/q', s.quarter, coalesce(v.country_code, '')),
-        ('country', s.day, coalesce(v.country_code, '')),
-        ('place', s.day, v.place),
-        ('path', s.day, v.path),
-        ('referrer', s.day, coalesce(v.referrer_host, '')),
-        ('language', s.day, v.language),
-        ('network', s.day, coalesce(v.network, '')),
-        ('hour', s.day, v.week_hour::text),
-        ('gate', s.day, v.gate),
-        ('link', s.day, v.link)
-    ) c(dimension, slot, key) WHERE v.counted AND key IS NOT NULL
-    UNION ALL
-    SELECT 'label', s.day, l FROM unnest(v.labels) l WHERE v.counted
-) d;
+-- The counts of the visits that a condition on the table visit picks: the one place that says how each visit counts.
+-- 'all' counts every visit, those that are left out of statistics under their first mark.
+-- +goose StatementBegin
+CREATE FUNCTION count_where(condition text) RETURNS TABLE (site text, dimension text, slot timestamptz, key text, visits bigint)
+LANGUAGE plpgsql STABLE AS $$
+BEGIN
+    RETURN QUERY EXECUTE 'WITH every AS MATERIALIZED (
+            SELECT site, counted, CASE WHEN counted THEN '''' ELSE marks[1] END AS mark, coalesce(country_code, '''') AS country, place, path,
+                coalesce(referrer_host, '''') AS referrer, language, coalesce(network, '''') AS network, week_hour::text AS hour, gate, link, labels,
+                date_trunc(''day'', time, ''UTC'') AS day, date_bin(''15 minutes'', time, ''2000-01-01Z'') AS quarter
+            FROM visit WHERE ' || condition || '
+        ), v AS (SELECT * FROM every WHERE counted)
+        SELECT site, ''all/q'', quarter, mark, count(*) FROM every GROUP BY 1, 3, 4
+        UNION ALL SELECT site, ''all'', day, mark, count(*) FROM every GROUP BY 1, 3, 4
+        UNION ALL SELECT site, ''country/q'', quarter, country, count(*) FROM v GROUP BY 1, 3, 4
+        UNION ALL SELECT site, ''country'', day, country, count(*) FROM v GROUP BY 1, 3, 4
+        UNION ALL SELECT site, ''place'', day, place, count(*) FROM v GROUP BY 1, 3, 4
+        UNION ALL SELECT site, ''path'', day, path, count(*) FROM v GROUP BY 1, 3, 4
+        UNION ALL SELECT site, ''referrer'', day, referrer, count(*) FROM v GROUP BY 1, 3, 4
+        UNION ALL SELECT site, ''language'', day, language, count(*) FROM v GROUP BY 1, 3, 4
+        UNION ALL SELECT site, ''network'', day, network, count(*) FROM v GROUP BY 1, 3, 4
+        UNION ALL SELECT site, ''hour'', day, hour, count(*) FROM v WHERE hour IS NOT NULL GROUP BY 1, 3, 4
+        UNION ALL SELECT site, ''gate'', day, gate, count(*) FROM v WHERE gate IS NOT NULL GROUP BY 1, 3, 4
+        UNION ALL SELECT site, ''link'', day, link, count(*) FROM v WHERE link IS NOT NULL GROUP BY 1, 3, 4
+        UNION ALL SELECT site, ''label'', day, label, count(*) FROM v, unnest(labels) label WHERE labels <> ''{}'' GROUP BY 1, 3, 4';
+END $$;
+-- +goose StatementEnd
 
 -- Counts the rows that arrived since first, which this transaction has stored while it held the lock of arrivals.
 -- +goose StatementBegin
 CREATE FUNCTION count_arrived(first bigint) RETURNS void LANGUAGE sql AS $$
     INSERT INTO rollup (site, dimension, slot, key, visits)
-    SELECT site, dimension, slot, key, count(*) FROM visit_count WHERE arrival >= first
-    GROUP BY site, dimension, slot, key ORDER BY site, dimension, slot, key
+    SELECT * FROM count_where(format('arrival >= %s', first)) ORDER BY 1, 2, 3, 4
     ON CONFLICT (site, dimension, slot, key) DO UPDATE SET visits = rollup.visits + excluded.visits;
 
     WITH fresh AS (
@@ -152,11 +151,10 @@ $$;
 -- +goose StatementBegin
 CREATE FUNCTION count_ids(ids uuid[], sign int) RETURNS void LANGUAGE sql AS $$
     INSERT INTO rollup AS r (site, dimension, slot, key, visits)
-    SELECT site, dimension, slot, key, sign * count(*) FROM visit_count WHERE id = ANY(ids)
-    GROUP BY site, dimension, slot, key ORDER BY site, dimension, slot, key
+    SELECT site, dimension, slot, key, sign * visits FROM count_where(format('id = ANY(%L::uuid[])', ids)) ORDER BY 1, 2, 3, 4
     ON CONFLICT (site, dimension, slot, key) DO UPDATE SET visits = r.visits + excluded.visits;
 
-    DELETE FROM rollup r USING (SELECT DISTINCT site, dimension, slot, key FROM visit_count WHERE id = ANY(ids)) gone
+    DELETE FROM rollup r USING count_where(format('id = ANY(%L::uuid[])', ids)) gone
     WHERE (r.site, r.dimension, r.slot, r.key) = (gone.site, gone.dimension, gone.slot, gone.key) AND r.visits = 0;
 $$;
 -- +goose StatementEnd
@@ -165,9 +163,7 @@ $$;
 -- +goose StatementBegin
 CREATE FUNCTION recount(of_site text, day timestamptz) RETURNS TABLE (dimension text, slot timestamptz, key text, visits bigint)
 LANGUAGE sql STABLE AS $$
-    SELECT dimension, slot, key, count(*) FROM visit_count
-    WHERE site = of_site AND id >= id_floor(day) AND id < id_floor(day + interval '1 day')
-    GROUP BY dimension, slot, key
+    SELECT dimension, slot, key, visits FROM count_where(format('site = %L AND id >= %L AND id < %L', of_site, id_floor(day), id_floor(day + interval '1 day')))
     UNION ALL
     SELECT 'visitors', day, '', count(DISTINCT visitor) FROM visit
     WHERE site = of_site AND id >= id_floor(day) AND id < id_floor(day + interval '1 day') AND counted
@@ -247,4 +243,4 @@ DROP TABLE visit_before;
 -- +goose Down
 DROP TABLE visit, answer, rollup, visitor_seen, tombstone, quarantine CASCADE;
 DROP SEQUENCE visit_arrival;
-DROP FUNCTION id_floor, ensure_week, count_arrived, count_ids, recount_visitors, recount;
+DROP FUNCTION id_floor, ensure_week, count_where, count_arrived, count_ids, recount_visitors, recount;

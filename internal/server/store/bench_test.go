@@ -1,0 +1,73 @@
+package store
+
+import (
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/visit"
+	"eastporch/internal/dbtest"
+	"eastporch/internal/synthetic"
+)
+
+// benchBatch is as many visits as the intake stores at once.
+const benchBatch = 10_000
+
+// Storing visits, with all that counts them, against a raw COPY of the same rows
+// into the same table, whose indexes and partitions both fill.
+func BenchmarkStore(b *testing.B) {
+	open := func() *Store {
+		s, err := Open(b.Context(), dbtest.New(b), 0)
+		require.NoError(b, err)
+		b.Cleanup(s.Close)
+		return s
+	}
+	end := start.Add(12 * time.Hour)
+	batches := func(n int) (list [][]visit.Arrival) {
+		// What arrives in a while is of that while.
+		source := synthetic.NewArrivals(5, site, 5000, end.Add(-time.Hour), end)
+		for range n {
+			batch := make([]visit.Arrival, benchBatch)
+			for i := range batch {
+				batch[i] = source.Next()
+			}
+			list = append(list, batch)
+		}
+		return list
+	}
+	b.Run("copy", func(b *testing.B) {
+		s, list := open(), batches(b.N)
+		require.NoError(b, s.ensureWeek(b.Context(), weekOf(end)))
+		b.ResetTimer()
+		for i := range b.N {
+			known := map[uuid.UUID]*shared{}
+			rows := make([][]any, benchBatch)
+			for j, a := range list[i] {
+				at, _ := visit.TimeOf(a.Row.ID)
+				answer := known[a.Row.AnswerID]
+				if answer == nil {
+					answer, _ = read(map[uuid.UUID]*shared{}, a)
+					known[a.Row.AnswerID] = answer
+				}
+				rows[j] = append([]any{int64(i*benchBatch + j)}, answer.columns(a.Row, at)...)
+			}
+			_, err := s.pool.CopyFrom(b.Context(), pgx.Identifier{"visit"}, append([]string{"arrival"}, arrivalColumns...), pgx.CopyFromRows(rows))
+			require.NoError(b, err)
+		}
+		b.ReportMetric(float64(b.N*benchBatch)/b.Elapsed().Seconds(), "rows/s")
+	})
+	b.Run("arrive", func(b *testing.B) {
+		s, list := open(), batches(b.N)
+		require.NoError(b, s.ensureWeek(b.Context(), weekOf(end)))
+		b.ResetTimer()
+		for i := range b.N {
+			out, err := s.Arrive(b.Context(), list[i])
+			require.NoError(b, err)
+			require.Equal(b, benchBatch, out.Stored)
+		}
+		b.ReportMetric(float64(b.N*benchBatch)/b.Elapsed().Seconds(), "rows/s")
+	})
+}
