@@ -66,8 +66,14 @@ internal/server/webui/dist/index.html: web/node_modules/.ready $(WEB_SOURCES)
 
 .PHONY: bench
 bench: ## Run the benchmarks, and print the promised ratios
-	@{ go test -run '^$$' -bench . -benchmem ./internal/core/... ./internal/editions ./internal/server/access; \
+	@{ go test -run '^$$' -bench . -benchmem ./internal/core/... ./internal/editions ./internal/server/access ./internal/server/httpapi; \
+	  go test -run '^$$' -bench . -benchtime 12x ./internal/server/store; \
 	  cd tools/bench && go test -run '^$$' -bench . -benchmem .; } | go run ./tools/benchratios
+
+.PHONY: soak
+soak: ## Cause every fault 50 times, and load ten million visits; it takes an hour or more
+	go test ./internal/e2e -run Fault -rounds 50 -timeout 3h -v | grep -E "acknowledged|^(---|ok|FAIL)"
+	go test ./internal/server/store -run ManyVisits -visits 10000000 -timeout 3h -v
 
 .PHONY: screenshots
 screenshots: ## Take the pictures of docs/screenshots from a running demo: make screenshots LINK=…

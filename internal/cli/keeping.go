@@ -235,11 +235,14 @@ which all of them share, or the id of the visit. It cannot be undone.`,
 		Example: "  eastporch visits erase --address 198.18.3.40\n  eastporch visits erase --id 01a1d8a4-2b00-7146-b68e-405649734a51",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			by := ""
+			by, n := "", 0
 			for name, value := range given {
 				if *value != "" {
-					by = name
+					by, n = name, n+1
 				}
+			}
+			if n != 1 {
+				return usageError{errors.New("give one of --id, --address and --prefix")}
 			}
 			c, err := a.client()
 			if err != nil {
@@ -260,8 +263,6 @@ which all of them share, or the id of the visit. It cannot be undone.`,
 	for name, usage := range map[string]string{"id": "the id of a visit", "address": "an address", "prefix": "a prefix, such as 198.18.3.0/24"} {
 		given[name] = cmd.Flags().String(name, "", usage)
 	}
-	cmd.MarkFlagsOneRequired("id", "address", "prefix")
-	cmd.MarkFlagsMutuallyExclusive("id", "address", "prefix")
 	return cmd
 }
 

@@ -261,7 +261,7 @@ func (s *Store) FirstSeen(ctx context.Context, site string, by visit.By) (map[st
 func (s *Store) Visitors(ctx context.Context, f visit.Filter) ([]visit.TimeCount, error) {
 	sql, args := `SELECT slot, visits FROM rollup WHERE site = @site AND dimension = 'visitors'`, pgx.NamedArgs{"site": f.Site}
 	if !f.From.IsZero() {
-		sql += ` AND slot > @from - interval '1 day'`
+		sql += ` AND slot > @from::timestamptz - interval '1 day'`
 		args["from"] = f.From
 	}
 	if !f.To.IsZero() {

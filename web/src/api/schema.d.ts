@@ -2771,6 +2771,12 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Report"];
+                    "application/geo+json": Record<string, never>;
+                    "application/xml": string;
+                    "application/yaml": string;
+                    "text/csv": string;
+                    "application/x-ndjson": string;
+                    "text/plain": string;
                 };
             };
             default: components["responses"]["Problem"];
@@ -2828,6 +2834,12 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Timeline"];
+                    "application/geo+json": Record<string, never>;
+                    "application/xml": string;
+                    "application/yaml": string;
+                    "text/csv": string;
+                    "application/x-ndjson": string;
+                    "text/plain": string;
                 };
             };
             default: components["responses"]["Problem"];
@@ -2882,6 +2894,12 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Hours"];
+                    "application/geo+json": Record<string, never>;
+                    "application/xml": string;
+                    "application/yaml": string;
+                    "text/csv": string;
+                    "application/x-ndjson": string;
+                    "text/plain": string;
                 };
             };
             default: components["responses"]["Problem"];
@@ -2914,6 +2932,12 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Visitors"];
+                    "application/geo+json": Record<string, never>;
+                    "application/xml": string;
+                    "application/yaml": string;
+                    "text/csv": string;
+                    "application/x-ndjson": string;
+                    "text/plain": string;
                 };
             };
             default: components["responses"]["Problem"];
@@ -2972,6 +2996,12 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Grid"];
+                    "application/geo+json": Record<string, never>;
+                    "application/xml": string;
+                    "application/yaml": string;
+                    "text/csv": string;
+                    "application/x-ndjson": string;
+                    "text/plain": string;
                 };
             };
             default: components["responses"]["Problem"];
@@ -3030,6 +3060,12 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Distances"];
+                    "application/geo+json": Record<string, never>;
+                    "application/xml": string;
+                    "application/yaml": string;
+                    "text/csv": string;
+                    "application/x-ndjson": string;
+                    "text/plain": string;
                 };
             };
             default: components["responses"]["Problem"];

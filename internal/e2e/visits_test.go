@@ -1,0 +1,314 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/demo"
+)
+
+// done is what a command has written.
+type done struct {
+	code     int
+	out, err string
+}
+
+// runCLI runs a command against a service.
+func runCLI(t *testing.T, s *service, args ...string) (d done) {
+	t.Helper()
+	d.code, d.out, d.err = run(t, "", append([]string{"--server", s.desk, "--key", s.admin}, args...)...)
+	return d
+}
+
+// post sends a visit and waits until it is stored.
+func (s *service) post(t *testing.T, body string, header ...string) answer {
+	t.Helper()
+	return s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", body, append(header, "Prefer: wait=15")...)
+}
+
+// What is wrong with one visit of a list is said of it, by field, and harms none
+// of the others.
+func TestBadVisitsHarmNoOthers(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	visit := func(more string) string {
+		return `{"site":"heronlake.example","path":"/x"` + more + `}`
+	}
+	old, ahead := time.Now().AddDate(-3, 0, 0).UTC().Format(time.RFC3339), time.Now().Add(time.Hour).UTC().Format(time.RFC3339)
+	bad := map[string]string{
+		visit(`,"time":"` + old + `"`):                     "time: its time lies before what is kept",
+		visit(`,"time":"` + ahead + `"`):                   "time: its time lies more than 5 minutes ahead",
+		visit(`,"time":"yesterday"`):                       "time: ",
+		visit(`,"id":"7"`):                                 "id: ",
+		visit(`,"colour":"red"`):                           "colour: this field is not known",
+		visit(`,"referrer":7`):                             "referrer: a JSON number",
+		visit(`,"link":"` + strings.Repeat("x", 65) + `"`): "link: it has 65 bytes",
+		visit(`,"link":"a\u0000"`):                         "link: it holds a control character",
+		visit(`,"attributes":[1]`):                         "attributes: it is no JSON object",
+		visit(`,"attributes":{"a":"\u0000"}`):              "attributes: ",
+		visit(`,"referrer":"` + "\xff" + `"`):              "referrer: it is not valid UTF-8",
+		`{"site":"heronlake.example","path":"nope"}`:       "path: it does not begin with /",
+		`{"site":"heronlake.example","path":"/` + strings.Repeat("x", 10_000) + `"}`: "path: it has 10001 bytes",
+		`{"site":"elsewhere.example","path":"/"}`:                                    "site: ",
+		`"a visit"`: "",
+	}
+	list, reasons := []string{visit(`,"attributes":{"crew":[1,2]},"link":"poster"`)}, []string{""}
+	for body, reason := range bad {
+		list, reasons = append(list, body), append(reasons, reason)
+	}
+	got := s.post(t, "["+strings.Join(list, ",")+"]", "User-Agent: Firefox")
+	require.Equal(t, http.StatusCreated, got.status, got.body)
+	var many struct {
+		Visits []struct {
+			State   string
+			Problem *struct{ Detail, Hint string }
+		}
+		Accepted, Refused int
+	}
+	require.NoError(t, json.Unmarshal([]byte(got.body), &many))
+	assert.Equal(t, []int{1, len(bad)}, []int{many.Accepted, many.Refused})
+	assert.Equal(t, "stored", many.Visits[0].State)
+	for i, v := range many.Visits[1:] {
+		require.NotNil(t, v.Problem, list[i+1])
+		assert.Contains(t, v.Problem.Detail, reasons[i+1])
+		assert.NotEmpty(t, v.Problem.Hint)
+	}
+	none := s.post(t, `[{"site":"heronlake.example"}]`)
+	assert.Equal(t, http.StatusUnprocessableEntity, none.status)
+	assert.Equal(t, http.StatusBadRequest, s.post(t, `[]`).status)
+	stored := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits?site=heronlake.example&link=poster", "")
+	assert.Contains(t, stored.body, `"attributes":{"crew":[1,2]}`)
+}
+
+func TestDryRunsAndTests(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	dry := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", `{"site":"heronlake.example","path":"/dry","dry_run":true,"peer":"198.18.3.40"}`, "Prefer: return=representation")
+	assert.Equal(t, http.StatusOK, dry.status, dry.body)
+	assert.Contains(t, dry.body, `"state":"dry run"`)
+	assert.Contains(t, dry.body, `"city":"Lisbon"`)
+	assert.Equal(t, http.StatusCreated, s.post(t, `{"site":"heronlake.example","path":"/test","test":true}`, "User-Agent: Firefox").status)
+	list := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits?site=heronlake.example", "")
+	assert.NotContains(t, list.body, "/dry")
+	assert.Contains(t, list.body, `"marks":["test"]`)
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/reports/paths?site=heronlake.example", "").body, `"rows":[]`)
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/reports/paths?site=heronlake.example&mark=test", "").body, `"key":"/test"`)
+}
+
+// No part of an address that a site does not keep is anywhere: not in answers,
+// lists, exports, the queue's files or the database.
+func TestPrivacyHoldsEverywhere(t *testing.T) {
+	t.Parallel()
+	for _, tt := range []struct {
+		mode, gpc string
+		want      string // in the list
+		gone      []string
+	}{
+		{"truncated", "", `"text":"198.18.7.0"`, []string{"198.18.7.114", "192.0.2.77", "198.18.7.112"}},
+		{"hashed", "", `"stored_as":"hash `, []string{"198.18.7.", "192.0.2.7", "/24"}},
+		{"none", "", `"stored_as":"not kept"`, []string{"198.18.7.", "192.0.2.7", "/24"}},
+		{"whole", "1", `"stored_as":"not kept"`, []string{"198.18.7.", "192.0.2.7", "a secret"}},
+	} {
+		t.Run(tt.mode+tt.gpc, func(t *testing.T) {
+			t.Parallel()
+			s := start(t, map[string]any{"sites": []any{map[string]any{"host": "quiet.example", "privacy": tt.mode}}})
+			body := fmt.Sprintf(`{"site":"quiet.example","path":"/","attributes":{"a":"a secret"},"peer":"203.0.113.4",
+				"headers":{"X-Forwarded-For":["192.0.2.77, 198.18.7.114, 203.0.113.10"],"User-Agent":["Firefox"],"Sec-GPC":[%q]}}`, tt.gpc)
+			made := s.post(t, body, "Prefer: return=representation")
+			require.Equal(t, http.StatusCreated, made.status, made.body)
+			list := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits?site=quiet.example", "")
+			assert.Contains(t, list.body, tt.want)
+			export := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits/export?site=quiet.example&format=csv", "")
+			conn, err := pgx.Connect(t.Context(), s.database)
+			require.NoError(t, err)
+			defer conn.Close(context.Background())
+			var rows string
+			require.NoError(t, conn.QueryRow(t.Context(), `SELECT string_agg(v::text, ' ') || (SELECT string_agg(a::text, ' ') FROM answer a) FROM visit v`).Scan(&rows))
+			for _, text := range []string{made.body, list.body, export.body, strings.ReplaceAll(rows, "203.0.113.0/24", "")} {
+				text = strings.ReplaceAll(text, "203.0.113.0/24", "the proxies")
+				for _, secret := range tt.gone {
+					assert.NotContains(t, text, secret)
+				}
+			}
+			assert.Contains(t, list.body, `"city":"Valencia"`, "which is what the address was asked for")
+		})
+	}
+}
+
+func TestErasingAndHandingOver(t *testing.T) {
+	t.Parallel()
+	s := start(t, map[string]any{"sites": []any{
+		map[string]any{"host": "heronlake.example", "privacy": "whole"}, map[string]any{"host": "hashed.example", "privacy": "hashed"}, map[string]any{"host": "cut.example"},
+	}})
+	for _, site := range []string{"heronlake.example", "hashed.example", "cut.example"} {
+		for _, ip := range []string{"198.18.3.40", "198.18.3.41"} {
+			require.Equal(t, http.StatusCreated, s.post(t, strings.Replace(visitBody("203.0.113.4", ip), "heronlake.example", site, 1), "User-Agent: Firefox").status)
+		}
+	}
+	lines := func(site, query string) int {
+		got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits/export?site="+site+"&"+query, "")
+		require.Equal(t, http.StatusOK, got.status, got.body)
+		return strings.Count(got.body, "\n")
+	}
+	for _, site := range []string{"heronlake.example", "hashed.example"} {
+		assert.Equal(t, 1, lines(site, "address=198.18.3.40"), site)
+	}
+	refused := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits/export?site=cut.example&address=198.18.3.40", "")
+	assert.Equal(t, http.StatusUnprocessableEntity, refused.status)
+	assert.Contains(t, refused.body, "198.18.3.0/24", "the way that there is")
+
+	erase := func(body string) answer {
+		return s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits/erase", body)
+	}
+	done := erase(`{"address":"198.18.3.40"}`)
+	require.Equal(t, http.StatusOK, done.status, done.body)
+	assert.Contains(t, done.body, `"visits":2,`)
+	assert.Contains(t, done.body, `"left":["cut.example"]`)
+	assert.Equal(t, 1, lines("heronlake.example", ""))
+	assert.Equal(t, 1, lines("hashed.example", ""))
+	assert.Equal(t, 2, lines("cut.example", ""))
+	assert.Contains(t, erase(`{"prefix":"198.18.3.0/24"}`).body, `"visits":3,`, "the cut ones, and the neighbour who is kept whole")
+	assert.Equal(t, http.StatusUnprocessableEntity, erase(`{"prefix":"0.0.0.0/0"}`).status)
+	assert.Equal(t, http.StatusUnprocessableEntity, erase(`{"id":"1","address":"198.18.3.40"}`).status)
+	assert.Equal(t, http.StatusUnprocessableEntity, erase(`{}`).status)
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/audit", "").body, "visits erased")
+}
+
+// Every format goes out of one service and into another, with formulas and all.
+func TestVisitsMoveBetweenServices(t *testing.T) {
+	t.Parallel()
+	from, to := start(t, nil), start(t, nil)
+	from.fill(t, 250)
+	from.post(t, `{"site":"heronlake.example","path":"/=cmd()","referrer":"=HYPERLINK(1)","attributes":{"a":"<script>"},"link":"+1"}`)
+	dir := t.TempDir()
+	ids := func(s *service) string {
+		conn, err := pgx.Connect(t.Context(), s.database)
+		require.NoError(t, err)
+		defer conn.Close(context.Background())
+		var sum string
+		require.NoError(t, conn.QueryRow(t.Context(), `SELECT count(*) || md5(string_agg(concat(id, path, referrer, agent, link, attributes, address, place, network, language, card, trail, answer), '' ORDER BY id)) FROM visit`).Scan(&sum))
+		return sum
+	}
+	for _, format := range []string{"csv", "ndjson", "geojson", "parquet"} {
+		file := filepath.Join(dir, "visits."+format)
+		out := runCLI(t, from, "visits", "export", file, "--raw")
+		require.Zero(t, out.code, out.err)
+		in := runCLI(t, to, "visits", "import", file)
+		require.Zero(t, in.code, in.err+in.out)
+		want := "251 visits read: 0 stored, 251 stored before"
+		if format == "csv" {
+			want = "251 visits read: 251 stored"
+			assert.Equal(t, ids(from), ids(to), "the same, to the byte")
+		}
+		assert.Contains(t, in.out, want, format)
+	}
+	text, err := os.ReadFile(filepath.Join(dir, "visits.csv"))
+	require.NoError(t, err)
+	spoilt := filepath.Join(dir, "spoilt.csv")
+	require.NoError(t, os.WriteFile(spoilt, []byte(strings.Replace(string(text), "heronlake.example", "nowhere.example", 1)), 0o600))
+	bad := runCLI(t, to, "visits", "import", spoilt)
+	assert.Equal(t, 1, bad.code)
+	assert.Contains(t, bad.out, "line 2: site:")
+	assert.Contains(t, bad.out, "250 stored before")
+}
+
+func TestReportsOnTheCommandLine(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	s.fill(t, 400)
+	plots := t.TempDir()
+	for _, tt := range []struct {
+		args string
+		want string
+	}{
+		{"report countries --limit 3 --last 30d --compare", "from counts"},
+		{"report towns --country-code PT", "Lisbon"},
+		{"report paths --plot " + plots + "/a.svg", "/programme"},
+		{"report zones", "Europe/Lisbon"}, {"report networks", "Harbour Net"}, {"report regions", "Lisboa"}, {"report referrers", "rowing-news.example"},
+		{"report languages", "pt-PT"}, {"report labels", "club-house"}, {"report links", "No visit matches"}, {"report places", "Oslo"},
+		{"report timeline --unit week --zone Asia/Tokyo --plot " + plots + "/b.png", "Asia/Tokyo"},
+		{"report visitors", "Days are of UTC"}, {"report hours", "own time"},
+		{"report distances --at geo:60.39,5.32", "Half of"},
+		{"report countries --new --last 40d", "Portugal"},
+		{"visits state", "0 visits"}, {"visits verify", "0 counts differ"}, {"visits quarantine list", "None is in quarantine"},
+		{"atlas publish", "answers in SQL"},
+	} {
+		got := runCLI(t, s, strings.Fields(tt.args)...)
+		assert.Zero(t, got.code, "%s: %s", tt.args, got.err)
+		assert.Contains(t, got.out, tt.want, tt.args)
+	}
+	for _, file := range []string{"a.svg", "b.png"} {
+		info, err := os.Stat(filepath.Join(plots, file))
+		require.NoError(t, err)
+		assert.Greater(t, info.Size(), int64(1000))
+	}
+	for _, wrong := range []string{"report countries --last soon", "report countries --last 1d --from 2026-11-01T00:00:00Z", "report distances", "visits erase", "visits tail --output csv", "visits export visits.txt"} {
+		assert.Equal(t, 2, runCLI(t, s, strings.Fields(wrong)...).code, wrong)
+	}
+	for _, format := range []string{"csv", "geojson", "ndjson"} {
+		got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/reports/towns?site=heronlake.example&format="+format, "")
+		assert.Equal(t, http.StatusOK, got.status, got.body)
+		assert.Contains(t, got.body, "Lisbon")
+	}
+	grid := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/reports/grid?site=heronlake.example&zoom=3&bbox=-15,35,5,60", "")
+	assert.Contains(t, grid.body, `"cell_degrees":5.625`)
+	for _, wrong := range []string{"grid?bbox=1,2,3", "timeline?unit=fortnight", "timeline?unit=quarter&from=2016-01-01T00:00:00Z", "countries?compare=before", "paths?new=true", "nonsense?x=1", "distances?latitude=1", "visitors?city=Lisbon"} {
+		name, query, _ := strings.Cut(wrong, "?")
+		got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/reports/"+name+"?site=heronlake.example&"+query, "")
+		assert.Equal(t, http.StatusUnprocessableEntity, got.status, "%s: %s", wrong, got.body)
+	}
+}
+
+// The SQL function answers for an address as the service does.
+func TestSQLAnswersAsTheServiceDoes(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	_, n, err := s.client.Publish(t.Context())
+	require.NoError(t, err)
+	assert.Positive(t, n)
+	_, again, err := s.client.Publish(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, n, again, "twice is once")
+	s.fill(t, 100)
+	page, err := s.client.Visits(t.Context(), map[string][]string{"site": {demo.Site}}, "", 100)
+	require.NoError(t, err)
+	addresses := []string{"10.1.2.3", "3fff::1", "8.8.8.8", "64:ff9b::c612:328", "::ffff:198.18.3.40", "255.255.255.255", "0.0.0.0", "2a00::1", "fe80::1"}
+	for _, v := range page.Visits {
+		if v.Card.Address.Text.IsValid() {
+			addresses = append(addresses, v.Card.Address.Text.String())
+		}
+	}
+	conn, err := pgx.Connect(t.Context(), s.database)
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	for _, a := range addresses {
+		card, err := s.client.Address(t.Context(), a)
+		require.NoError(t, err)
+		var level, kind string
+		var aside bool
+		var country, city, zone *string
+		var latitude *float64
+		require.NoError(t, conn.QueryRow(t.Context(), `SELECT kind, set_aside, level, country_code, city, time_zone, latitude FROM whereabouts($1::text::inet)`, a).
+			Scan(&kind, &aside, &level, &country, &city, &zone, &latitude))
+		w := card.Whereabouts
+		assert.Equal(t, []any{card.Address.Kind.String(), card.Address.SetAside, string(w.Level), w.CountryCode, w.City, w.TimeZone, w.Latitude},
+			[]any{kind, aside, level, country, city, zone, latitude}, a)
+	}
+	var towns int
+	require.NoError(t, conn.QueryRow(t.Context(), `SELECT count(DISTINCT w.city) FROM visit_fact f, whereabouts(f.address) w WHERE f.point->>'type' = 'Point'`).Scan(&towns))
+	assert.Greater(t, towns, 5)
+	var days int
+	require.NoError(t, conn.QueryRow(t.Context(), `SELECT count(*) FROM visit_day WHERE dimension = 'country'`).Scan(&days))
+	assert.Positive(t, days)
+}
