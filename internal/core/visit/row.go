@@ -57,8 +57,8 @@ type Row struct {
 	// Visitor tells visitors of one site and day apart, and nothing more; 0 where
 	// they are not counted.
 	Visitor  int64           `json:"visitor,omitempty"`
-	Card     json.RawMessage `json:"card"`
-	Trail    json.RawMessage `json:"trail"`
+	Card     json.RawMessage `json:"card,omitempty"`
+	Trail    json.RawMessage `json:"trail,omitempty"`
 	AnswerID uuid.UUID       `json:"answer"`
 }
 
@@ -70,18 +70,33 @@ func (v Visit) Row() (Row, json.RawMessage, error) {
 		Address: c.Address.Text, StoredAs: c.Address.StoredAs, Kind: c.Address.Kind, SetAside: c.Address.SetAside, Labels: c.Labels,
 		Language: c.Locale.Language, WeekHour: weekHour(c.Clock), Unverified: v.Trail.Unverified(), Visitor: v.Visitor,
 	}
-	answer, err := json.Marshal(Answer{c.Whereabouts, c.Network, c.Evidence, c.Money, c.Edition})
+	answer, id, err := c.answer()
 	if err != nil {
 		return r, nil, fmt.Errorf("answer: %w", err)
 	}
+	r.AnswerID = id
 	if r.Card, err = json.Marshal(personal{c.Address, c.Labels, c.Locale, c.Clock}); err != nil {
 		return r, nil, fmt.Errorf("card: %w", err)
 	}
 	if r.Trail, err = json.Marshal(v.Trail); err != nil {
 		return r, nil, fmt.Errorf("trail: %w", err)
 	}
-	r.AnswerID = AnswerID(answer)
 	return r, answer, nil
+}
+
+// AppendJSON appends the row as JSON; its parts that are JSON already are not
+// read again.
+func (r Row) AppendJSON(dst []byte) ([]byte, error) {
+	card, trail := r.Card, r.Trail
+	r.Card, r.Trail = nil, nil
+	head, err := json.Marshal(r)
+	if err != nil {
+		return dst, err
+	}
+	dst = append(dst, head[:len(head)-1]...)
+	dst = append(append(dst, `,"card":`...), card...)
+	dst = append(append(dst, `,"trail":`...), trail...)
+	return append(dst, '}'), nil
 }
 
 // AnswerID names an answer by its content.

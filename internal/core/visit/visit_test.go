@@ -190,6 +190,43 @@ func TestRowsAndPlaces(t *testing.T) {
 	assert.Equal(t, Place{Level: "none"}, ReadPlaceKey("of another form"))
 }
 
+// Answers that have one key are one answer, whatever sources, modes and
+// corrections made them.
+func TestAnswerKeysTellAnswersApart(t *testing.T) {
+	read := func(rank int, feed string) *atlas.Source {
+		src, err := atlas.ReadGeofeed(strings.NewReader(feed), atlas.About{Name: "feed", Rank: rank, Dated: "2026-11-01"})
+		require.NoError(t, err)
+		return src
+	}
+	table, err := atlas.ReadTable(strings.NewReader("range,country_code,city,as_number,operator,labels\n198.18.0.0/15,PT,,64496,Lake,\n198.18.3.0/25,ES,Madrid,,,office\n198.18.3.64/26,PT,Porto,64497,,\n"), ',', nil, atlas.About{Name: "table", Rank: 2})
+	require.NoError(t, err)
+	p := pipeline(t)
+	seen := map[string]string{}
+	for _, edition := range []*atlas.Atlas{
+		atlas.New(read(1, "198.18.3.0/26,PT,PT-11,Lisbon,\n198.18.4.0/24,ZZ,,,\n"), table),
+		atlas.New(table, read(3, "198.18.3.0/26,PT,,,\n")),
+	} {
+		p.Atlas = edition
+		for last := range 256 {
+			for _, net := range []byte{3, 4, 5} {
+				v := Visit{}
+				v.Card = p.Card(netip.AddrFrom4([4]byte{198, 18, net, byte(last)}), ObtainedGiven, "", now)
+				for _, mode := range []Mode{Whole, Truncated, Nothing} {
+					c := v.Keep(mode, "").Card
+					text, err := json.Marshal(Answer{c.Whereabouts, c.Network, c.Evidence, c.Money, c.Edition})
+					require.NoError(t, err)
+					key := c.answerKey()
+					if known, ok := seen[key]; ok {
+						require.Equal(t, known, string(text))
+					}
+					seen[key] = string(text)
+				}
+			}
+		}
+	}
+	assert.Greater(t, len(seen), 10)
+}
+
 func TestReferrerHosts(t *testing.T) {
 	for referrer, want := range map[string]string{
 		"https://Rowing-News.example:8443/x?y": "rowing-news.example", "https://heronlake.example/programme": "", "nonsense": "", "http://[::1": "", "": "",

@@ -70,8 +70,8 @@ type queue interface {
 	Room() bool
 }
 
-// privacy leaves of a visit what its site keeps.
-type privacy interface {
+// keeper leaves of a visit what its site keeps.
+type keeper interface {
 	Keep(v visit.Visit, mode visit.Mode, private bool) (visit.Visit, error)
 	Hashes(site string, a netip.Addr) ([]string, error)
 	NextKey(now time.Time) time.Time
@@ -105,7 +105,7 @@ type Options struct {
 	Metrics    *Metrics
 	Store      visitStore
 	Intake     queue
-	Privacy    privacy
+	Privacy    keeper
 	Marker     visit.Marker
 	// Arrivals gives a channel that is closed when visits have been stored, and
 	// Stopping is closed when the service stops.

@@ -141,7 +141,7 @@ func (in *Intake) Accept(ctx context.Context, visits []visit.Arrival) (index uin
 	}
 	c := &call{done: make(chan result, 1)}
 	for _, v := range visits {
-		row, err := json.Marshal(v.Row)
+		row, err := v.Row.AppendJSON(nil)
 		if err != nil {
 			return 0, fmt.Errorf("a visit: %w", err)
 		}
@@ -203,27 +203,42 @@ func (in *Intake) write() {
 }
 
 func (in *Intake) append(calls []*call) {
-	g := group{Answers: map[uuid.UUID]json.RawMessage{}}
+	// All parts are JSON already, and put together as [group] has them.
+	text, rows := []byte(`{"answers":{`), 0
+	known := map[uuid.UUID]bool{}
 	for _, c := range calls {
-		g.Rows = append(g.Rows, c.rows...)
 		for i, id := range c.ids {
-			g.Answers[id] = c.answers[i]
+			if known[id] {
+				continue
+			}
+			if len(known) > 0 {
+				text = append(text, ',')
+			}
+			known[id] = true
+			text = append(append(append(append(text, '"'), id.String()...), `":`...), c.answers[i]...)
 		}
 	}
-	text, err := json.Marshal(g)
-	var index uint64
-	if err == nil {
-		index, err = in.Log.Append(in.encoder.EncodeAll(text, nil))
+	text = append(text, `},"rows":[`...)
+	for _, c := range calls {
+		for _, row := range c.rows {
+			if rows > 0 {
+				text = append(text, ',')
+			}
+			text = append(text, row...)
+			rows++
+		}
 	}
+	text = append(text, "]}"...)
+	index, err := in.Log.Append(in.encoder.EncodeAll(text, nil))
 	if err == nil {
-		in.rows.Add(int64(len(g.Rows)))
-		in.count(func(t *visit.QueueTally) { t.Accepted += int64(len(g.Rows)) })
+		in.rows.Add(int64(rows))
+		in.count(func(t *visit.QueueTally) { t.Accepted += int64(rows) })
 		select {
 		case in.fresh <- struct{}{}:
 		default:
 		}
 	} else {
-		in.Logger.Error("visits were not taken in", "visits", len(g.Rows), "error", err)
+		in.Logger.Error("visits were not taken in", "visits", rows, "error", err)
 	}
 	for _, c := range calls {
 		c.done <- result{index, err}

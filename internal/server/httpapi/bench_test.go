@@ -1,0 +1,226 @@
+package httpapi
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/caller"
+	"eastporch/internal/core/checkup"
+	"eastporch/internal/core/visit"
+	"eastporch/internal/server/access"
+	"eastporch/internal/server/intake"
+	"eastporch/internal/server/privacy"
+)
+
+const benchSite = "heronlake.example"
+
+// keyring is a store with one key; nothing is written there.
+type keyring struct{ keys []access.Key }
+
+func (k *keyring) Keys(context.Context) ([]access.Key, error) { return k.keys, nil }
+func (k *keyring) AddKey(_ context.Context, key access.Key, _ access.Event) error {
+	k.keys = append(k.keys, key)
+	return nil
+}
+func (*keyring) RenameKey(context.Context, uuid.UUID, string, access.Event) error { return nil }
+func (*keyring) RevokeKey(context.Context, uuid.UUID, access.Event) error         { return nil }
+func (*keyring) CountKeyUses(context.Context, map[uuid.UUID]int64, time.Time) error {
+	return nil
+}
+
+// nowhere takes visits and forgets them: what is measured is accepting.
+type nowhere struct{}
+
+func (nowhere) Arrive(_ context.Context, batch []visit.Arrival) (visit.Outcome, error) {
+	return visit.Outcome{Stored: len(batch)}, nil
+}
+func (nowhere) SetApart(context.Context, []visit.SetApart) error { return nil }
+
+type always struct{ visitStore }
+
+func (always) Oldest(time.Time) time.Time { return time.Time{} }
+
+type shelfOfOne struct{ edition *atlas.Atlas }
+
+func (s shelfOfOne) Current() *atlas.Atlas { return s.edition }
+
+// served is a service at the visitor's door with a durable intake, and a bare
+// handler with the same middleware, which returns as many bytes.
+func served(b *testing.B) (url, key string) {
+	b.Helper()
+	var feed strings.Builder
+	for i := range 200 {
+		fmt.Fprintf(&feed, "198.18.%d.0/24,PT,PT-11,Lisbon,\n", i)
+	}
+	src, err := atlas.ReadGeofeed(strings.NewReader(feed.String()), atlas.About{Name: "feed", Rank: 1, Dated: "2026-11-01"})
+	require.NoError(b, err)
+	finder := caller.Trusting(netip.MustParsePrefix("127.0.0.1/32"))
+	log := slog.New(slog.DiscardHandler)
+	keys, err := access.NewKeys(b.Context(), &keyring{}, log, time.Now)
+	require.NoError(b, err)
+	_, key, err = keys.Create(b.Context(), access.Key{Name: "page", Scope: access.Page}, "a benchmark")
+	require.NoError(b, err)
+	spool, err := intake.OpenSpool(b.TempDir())
+	require.NoError(b, err)
+	in, err := intake.New(intake.Options{Log: spool, Sink: nowhere{}, MaxBytes: 1 << 40, Logger: log, Now: time.Now})
+	require.NoError(b, err)
+	ctx, stop := context.WithCancel(context.Background())
+	ran := make(chan struct{})
+	go func() { in.Run(ctx); close(ran) }()
+	b.Cleanup(func() {
+		stop()
+		<-ran
+		require.NoError(b, in.Close())
+	})
+	keep, err := privacy.Open(b.TempDir(), 7*24*time.Hour)
+	require.NoError(b, err)
+	watch := checkup.NewWatch(finder.Header(), time.Now())
+	opt := Options{
+		Enrich: &visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: addr.Resolve}), Atlas: shelfOfOne{atlas.New(src)}},
+		Finder: finder, Watch: watch, Metrics: NewMetrics(watch), Store: always{}, Intake: in, Privacy: keep, Sites: []Site{{Host: benchSite}},
+		Keys: keys, Limits: &Limits{Keys: access.NewLimiter(1e9, 1<<30), Visitors: access.NewLimiter(1e9, 1<<30)},
+		Hosts: map[Door][]string{VisitorDoor: {"127.0.0.1"}}, MaxBody: map[Door]int64{VisitorDoor: 1 << 20}, Log: log, Now: time.Now,
+	}
+	engine := New(VisitorDoor, opt)
+	a := &api{Options: opt, door: VisitorDoor, sites: map[string]Site{}}
+	answer := fmt.Appendf(nil, `{"id":"01a1d8a4-2b00-7146-b68e-405649734a51","time":"2026-11-14T06:00:00.000Z","state":"accepted","marks":[]}`)
+	engine.POST("/bare", a.admit(access.Page), func(c *gin.Context) {
+		_, _ = io.Copy(io.Discard, c.Request.Body)
+		private(c)
+		c.Data(http.StatusAccepted, "application/json; charset=utf-8", answer)
+	})
+	server := httptest.NewServer(engine)
+	b.Cleanup(server.Close)
+	return server.URL, key
+}
+
+// sender sends one body after the other from a connection of its own.
+type sender struct {
+	web  *http.Client
+	url  string
+	key  string
+	body func(n int) []byte
+}
+
+func (s *sender) send(b *testing.B, n int) {
+	req, err := http.NewRequest(http.MethodPost, s.url, bytes.NewReader(s.body(n)))
+	if err != nil {
+		b.Error(err)
+		return
+	}
+	req.Header.Set("Authorization", "Bearer "+s.key)
+	req.Header.Set("X-Forwarded-For", fmt.Sprintf("198.18.%d.%d", n/7%200, n%250))
+	req.Header.Set("User-Agent", "Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0")
+	req.Header.Set("Accept-Language", "pt-PT,pt;q=0.9,en;q=0.5")
+	res, err := s.web.Do(req)
+	if err != nil {
+		b.Error(err)
+		return
+	}
+	_, _ = io.Copy(io.Discard, res.Body)
+	res.Body.Close()
+	if res.StatusCode != http.StatusAccepted {
+		b.Errorf("status %d", res.StatusCode)
+	}
+}
+
+func oneVisit(n int) []byte {
+	return fmt.Appendf(nil, `{"site":%q,"path":"/page/%d","referrer":"https://rowing-news.example/heron-lake"}`, benchSite, n%500)
+}
+
+func hundredVisits(n int) []byte {
+	list := []byte("[")
+	for i := range 100 {
+		if i > 0 {
+			list = append(list, ',')
+		}
+		list = append(list, oneVisit(n+i)...)
+	}
+	return append(list, ']')
+}
+
+const connections = 64
+
+// flood sends requests over 64 connections as fast as they go.
+func flood(b *testing.B, most int, url, key string, body func(int) []byte) {
+	web := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: connections}}
+	defer web.CloseIdleConnections()
+	var next atomic.Int64
+	var group sync.WaitGroup
+	b.ResetTimer()
+	for range connections {
+		group.Go(func() {
+			s := &sender{web, url, key, body}
+			for n := next.Add(1); n <= int64(most); n = next.Add(1) {
+				s.send(b, int(n))
+			}
+		})
+	}
+	group.Wait()
+}
+
+func BenchmarkAccept(b *testing.B) {
+	url, key := served(b)
+	b.Run("bare", func(b *testing.B) { flood(b, b.N, url+"/bare", key, oneVisit) })
+	b.Run("one", func(b *testing.B) {
+		flood(b, b.N, url+"/v1/visits", key, oneVisit)
+		b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N), "ns/visit")
+	})
+	b.Run("hundred", func(b *testing.B) {
+		flood(b, b.N, url+"/v1/visits", key, hundredVisits)
+		b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(100*b.N), "ns/visit")
+	})
+}
+
+// At half of what accepting can bear, how long the slowest hundredth waits.
+func BenchmarkHalf(b *testing.B) {
+	url, key := served(b)
+	const probes = 4000
+	begun := time.Now()
+	flood(b, probes, url+"/v1/visits", key, oneVisit)
+	gap := 2 * time.Since(begun) / probes
+	for _, which := range []struct{ name, path string }{{"bare", "/bare"}, {"ours", "/v1/visits"}} {
+		b.Run(which.name, func(b *testing.B) {
+			web := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 256}}
+			defer web.CloseIdleConnections()
+			s := &sender{web, url + which.path, key, oneVisit}
+			var mu sync.Mutex
+			var took []time.Duration
+			var group sync.WaitGroup
+			first := time.Now()
+			b.ResetTimer()
+			for n := range b.N {
+				due := first.Add(time.Duration(n) * gap)
+				<-time.After(time.Until(due))
+				group.Go(func() {
+					s.send(b, n)
+					d := time.Since(due)
+					mu.Lock()
+					took = append(took, d)
+					mu.Unlock()
+				})
+			}
+			group.Wait()
+			slices.Sort(took)
+			b.ReportMetric(float64(took[len(took)*99/100].Microseconds()), "p99-us")
+		})
+	}
+}
