@@ -25,7 +25,7 @@ export function Shell({ route, children }: { route: Route; children: ReactNode }
       <Rail />
       <div className="main">
         <Bar route={route} quick={quick} />
-        {route.path !== "/setup" && <Banner />}
+        {route.path !== "/setup" && route.path !== "/today" && <Banner />}
         <main id="content" tabIndex={-1} className={route.flush ? "content flush" : "content"}>
           {children}
         </main>

@@ -60,14 +60,7 @@ export function LastHourMap({ places, at }: { places: Place[]; at: Date }) {
     });
     return cluster(spots).map((g) => ({ ...g, r: 2.6 + 1.15 * Math.sqrt(g.visits) }));
   }, [places, projection]);
-  const placed = useMemo(
-    () =>
-      labels(
-        groups.map((g) => ({ ...g, places: g.places.slice(0, 1) })),
-        nameOf,
-      ),
-    [groups],
-  );
+  const placed = useMemo(() => labels(groups, nameOf, true), [groups]);
   return (
     <div className="lasthour" ref={ref}>
       {width > 0 && (
