@@ -72,7 +72,7 @@ bench: ## Run the benchmarks, and print the promised ratios
 
 .PHONY: soak
 soak: ## Cause every fault 50 times, and load ten million visits; it takes an hour or more
-	go test ./internal/e2e -run Fault -rounds 50 -timeout 3h -v | grep -E "acknowledged|^(---|ok|FAIL)"
+	go test ./internal/e2e -run Fault -rounds 50 -waiting 1000000 -timeout 3h -v | grep -E "acknowledged|accepted in|^(---|ok|FAIL)"
 	go test ./internal/server/store -run ManyVisits -visits 10000000 -timeout 3h -v
 
 .PHONY: screenshots

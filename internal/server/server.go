@@ -53,6 +53,7 @@ type Options struct {
 // A Server is everything that runs, from Open to Close.
 type Server struct {
 	opt     Options
+	private sync.Mutex       // is held while cluster changes
 	cluster *cluster.Cluster // nil where the owner has a database
 	store   *store.Store
 	privacy *privacy.Keeper
@@ -153,7 +154,7 @@ func (s *Server) openDoors(ctx context.Context) (err error) {
 		Secure:  cfg.Desk.TLSCertificate != "",
 		Version: opt.Version, Log: opt.Log, Now: time.Now,
 	}
-	api.Metrics = httpapi.NewMetrics(api.Watch)
+	api.Metrics = httpapi.NewMetrics(api.Watch, s.intake.State)
 	if cfg.Atlas.KnownPoints != "" {
 		api.KnownPoints = opt.Input.Path(cfg.Atlas.KnownPoints)
 	}
@@ -229,11 +230,10 @@ func (s *Server) Key(ctx context.Context, name string, scope access.Scope) (secr
 func (s *Server) openStore(ctx context.Context) (err error) {
 	url := s.opt.Config.Database.URL
 	if url == "" {
-		dir := filepath.Join(s.opt.Config.DataDir, "database")
 		if err := os.MkdirAll(s.opt.Config.DataDir, 0o755); err != nil {
 			return fmt.Errorf("data directory: %w", err)
 		}
-		s.cluster, err = cluster.Start(ctx, cluster.Options{Dir: dir, Log: s.opt.Log, Throwaway: s.opt.Throwaway})
+		s.cluster, err = cluster.Start(ctx, s.clusterOptions())
 		if err != nil {
 			return err
 		}
@@ -241,6 +241,45 @@ func (s *Server) openStore(ctx context.Context) (err error) {
 	}
 	s.store, err = store.Open(ctx, url, time.Duration(s.opt.Config.RetentionDays)*24*time.Hour)
 	return err
+}
+
+func (s *Server) clusterOptions() cluster.Options {
+	return cluster.Options{Dir: filepath.Join(s.opt.Config.DataDir, "database"), Log: s.opt.Log, Throwaway: s.opt.Throwaway}
+}
+
+// restartAgain is how long to wait before a database is started another time.
+const restartAgain = 2 * time.Second
+
+// superviseDatabase starts the private database again where it has ended by
+// itself, until ctx ends.
+func (s *Server) superviseDatabase(ctx context.Context) {
+	for s.cluster != nil {
+		select {
+		case <-ctx.Done():
+			return
+		case <-s.cluster.Gone():
+		}
+		if ctx.Err() != nil {
+			return
+		}
+		s.opt.Log.Error("the private database has ended; it is started again")
+		again, err := s.cluster.Restart(ctx, s.clusterOptions())
+		for err != nil && ctx.Err() == nil { // its last processes may be there still
+			s.opt.Log.Error("the private database does not start; visits wait in the spool", "error", err)
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(restartAgain):
+			}
+			again, err = s.cluster.Restart(ctx, s.clusterOptions())
+		}
+		if err != nil {
+			return
+		}
+		s.private.Lock()
+		s.cluster = again
+		s.private.Unlock()
+	}
 }
 
 func (s *Server) listen(ctx context.Context, name httpapi.Door, c config.Door) (net.Listener, error) {
@@ -327,6 +366,10 @@ func (s *Server) Run(ctx context.Context) error {
 		return nil
 	})
 	group.Go(func() error {
+		s.superviseDatabase(running)
+		return nil
+	})
+	group.Go(func() error {
 		s.tend(running)
 		return nil
 	})
@@ -357,6 +400,8 @@ func (s *Server) close(ctx context.Context) error {
 	if s.store != nil {
 		s.store.Close()
 	}
+	s.private.Lock()
+	defer s.private.Unlock()
 	if s.cluster != nil {
 		errs = append(errs, s.cluster.Stop(ctx))
 	}

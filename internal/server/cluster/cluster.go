@@ -43,6 +43,8 @@ type Cluster struct {
 	url    string
 	cmd    *exec.Cmd
 	exited chan error
+	gone   chan struct{} // closed when the server has ended
+	port   int
 	lock   *os.File
 }
 
@@ -67,7 +69,7 @@ func Start(ctx context.Context, opt Options) (*Cluster, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Cluster{exited: make(chan error, 1)}
+	c := &Cluster{exited: make(chan error, 1), gone: make(chan struct{})}
 	if err := c.prepare(opt.Dir, owner); err != nil {
 		return nil, err
 	}
@@ -84,6 +86,16 @@ func Start(ctx context.Context, opt Options) (*Cluster, error) {
 
 // URL is the address of the database, with its password.
 func (c *Cluster) URL() string { return c.url }
+
+// Gone is closed when the server has ended, by itself or because it was stopped.
+func (c *Cluster) Gone() <-chan struct{} { return c.gone }
+
+// Restart starts a cluster that has ended again, at its port.
+func (c *Cluster) Restart(ctx context.Context, opt Options) (*Cluster, error) {
+	c.unlock()
+	opt.Port = c.port
+	return Start(ctx, opt)
+}
 
 // Kill ends the server at once, as a crash of it does, for tests.
 func (c *Cluster) Kill() {
@@ -211,6 +223,7 @@ func (c *Cluster) run(ctx context.Context, bin, password string, owner *syscall.
 			return err
 		}
 	}
+	c.port = port
 	args := []string{
 		"-D", filepath.Join(opt.Dir, "data"), "-c", "listen_addresses=127.0.0.1", "-p", strconv.Itoa(port),
 		"-c", "unix_socket_directories=", "-c", "logging_collector=off",
@@ -236,6 +249,7 @@ func (c *Cluster) run(ctx context.Context, bin, password string, owner *syscall.
 		started <- err
 		if err == nil {
 			c.exited <- c.cmd.Wait()
+			close(c.gone)
 		}
 	}()
 	if err := <-started; err != nil {

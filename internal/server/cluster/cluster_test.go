@@ -65,6 +65,25 @@ func TestAnInitdbThatWasCutShortIsRepeated(t *testing.T) {
 	require.NoError(t, c.Stop(t.Context()))
 }
 
+func TestAClusterThatWasKilledStartsAgainWhereItWas(t *testing.T) {
+	opt := options(t)
+	opt.Throwaway = false
+	c, err := Start(t.Context(), opt)
+	require.NoError(t, err)
+	query(t, c, "CREATE TABLE kept (n int)")
+	url := c.URL()
+	c.Kill()
+	<-c.Gone()
+	var again *Cluster
+	require.Eventually(t, func() bool { // its children end a moment later
+		again, err = c.Restart(t.Context(), opt)
+		return err == nil
+	}, 20*time.Second, 50*time.Millisecond)
+	assert.Equal(t, url, again.URL())
+	query(t, again, "INSERT INTO kept VALUES (1)")
+	require.NoError(t, again.Stop(t.Context()))
+}
+
 func TestStopKeepsItsDeadline(t *testing.T) {
 	c, err := Start(t.Context(), options(t))
 	require.NoError(t, err)

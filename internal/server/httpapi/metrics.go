@@ -18,8 +18,9 @@ type Metrics struct {
 	visitors *prometheus.CounterVec
 }
 
-// NewMetrics makes the counters; those of the checkup read watch when asked.
-func NewMetrics(watch *checkup.Watch) *Metrics {
+// NewMetrics makes the counters; those of the checkup and of the queue of visits
+// read their subjects when asked.
+func NewMetrics(watch *checkup.Watch, queue func() visit.Queue) *Metrics {
 	m := &Metrics{
 		registry: prometheus.NewRegistry(),
 		visitors: prometheus.NewCounterVec(prometheus.CounterOpts{
@@ -38,6 +39,22 @@ func NewMetrics(watch *checkup.Watch) *Metrics {
 		}
 		return float64(n)
 	}))
+	gauge := func(name, help string, of func(visit.Queue) int64) {
+		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, func() float64 { return float64(of(queue())) }))
+	}
+	gauge("eastporch_intake_waiting_visits", "Visits that wait for the database.", func(q visit.Queue) int64 { return q.Waiting })
+	gauge("eastporch_intake_waiting_bytes", "What they take on the disk.", func(q visit.Queue) int64 { return q.Bytes })
+	for outcome, of := range map[string]func(visit.QueueTally) int64{
+		"accepted": func(t visit.QueueTally) int64 { return t.Accepted }, "stored": func(t visit.QueueTally) int64 { return t.Stored },
+		"duplicate": func(t visit.QueueTally) int64 { return t.Duplicate }, "conflict": func(t visit.QueueTally) int64 { return t.Conflict },
+		"erased": func(t visit.QueueTally) int64 { return t.Erased }, "expired": func(t visit.QueueTally) int64 { return t.Expired },
+		"quarantine": func(t visit.QueueTally) int64 { return t.Quarantine }, "full": func(t visit.QueueTally) int64 { return t.Full },
+	} {
+		m.registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{
+			Name: "eastporch_visits_total", Help: "Visits since the start, by what became of them; full are those that were turned away.",
+			ConstLabels: prometheus.Labels{"outcome": outcome},
+		}, func() float64 { return float64(of(queue().Since)) }))
+	}
 	return m
 }
 

@@ -1,6 +1,7 @@
-import { App, Button } from "antd";
+import { useQueryClient } from "@tanstack/react-query";
+import { App, Button, Popconfirm } from "antd";
 import { useEffect, useRef } from "react";
-import type { Trail, Visit } from "../../api/client";
+import { api, Refusal, unwrap, type Trail, type Visit } from "../../api/client";
 import { canDraw, Fact, Facts, PlaceHead } from "../../components/CardView";
 import { EvidenceBlocks } from "../../components/EvidenceTable";
 import { clockTime, placeName, unverified } from "../../components/format";
@@ -24,6 +25,18 @@ export function VisitPanel({ visit, onClose }: { visit: Visit; onClose: () => vo
     const text = JSON.stringify(visit, null, 2);
     await navigator.clipboard.writeText(presenting ? maskText(text) : text);
     void message.success("Copied.");
+  };
+  const queries = useQueryClient();
+  const erase = async () => {
+    try {
+      await unwrap(api.POST("/v1/visits/erase", { body: { id: visit.id } }));
+      onClose();
+      void message.success("Erased.");
+      for (const key of ["visits", "places", "report", "timeline"])
+        void queries.invalidateQueries({ queryKey: [key] });
+    } catch (error) {
+      void message.error(error instanceof Refusal ? error.problem.detail : String(error));
+    }
   };
   return (
     <aside className="panel visit" aria-label="Open visit" ref={top}>
@@ -65,6 +78,16 @@ export function VisitPanel({ visit, onClose }: { visit: Visit; onClose: () => vo
               <span className="second">none, came by itself</span>
             )}
           </Fact>
+          {visit.link && (
+            <Fact name="Link">
+              <span className="breakable">{visit.link}</span>
+            </Fact>
+          )}
+          {visit.attributes && (
+            <Fact name="Attributes">
+              <code className="breakable">{JSON.stringify(visit.attributes)}</code>
+            </Fact>
+          )}
           <Fact name="Agent">
             <span className="breakable">{visit.agent ?? <span className="second">none was sent</span>}</span>
           </Fact>
@@ -82,6 +105,17 @@ export function VisitPanel({ visit, onClose }: { visit: Visit; onClose: () => vo
         <Button icon={<Icon name="copy" />} onClick={() => void copy()}>
           Copy visit
         </Button>
+        <Popconfirm
+          title="Erase this visit?"
+          description="The row, what counts it, and nothing else. It cannot be undone."
+          okText="Erase"
+          okButtonProps={{ danger: true }}
+          onConfirm={erase}
+        >
+          <Button danger type="text" className="erase">
+            Erase
+          </Button>
+        </Popconfirm>
       </div>
     </aside>
   );

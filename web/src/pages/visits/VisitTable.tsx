@@ -17,6 +17,11 @@ export function Marks({ visit }: { visit: Visit }) {
   return (
     <>
       {visit.card.address.set_aside && <KindChip card={visit.card} />}
+      {visit.marks.map((m) => (
+        <span key={m} className="chip">
+          {m}
+        </span>
+      ))}
       {visit.card.labels.map((l) => (
         <LabelChip key={l} label={l} />
       ))}
