@@ -18,7 +18,7 @@ export function Marks({ visit }: { visit: Visit }) {
     <>
       {visit.card.address.set_aside && <KindChip card={visit.card} />}
       {visit.marks.map((m) => (
-        <span key={m} className="chip">
+        <span key={m} className="chip kind">
           {m}
         </span>
       ))}
