@@ -31,11 +31,7 @@ goes on from where it was, and misses none.`,
 		if a.output == "csv" || a.output == "yaml" {
 			return usageError{fmt.Errorf("--output: %s has an end, and this has none; give table, json or ndjson", a.output)}
 		}
-		c, err := a.client()
-		if err != nil {
-			return err
-		}
-		query, err := q.query(cmd, c)
+		c, query, err := a.ask(cmd, &q)
 		if err != nil {
 			return err
 		}
@@ -130,11 +126,7 @@ alone reads back exactly.`,
 		if err != nil {
 			return err
 		}
-		c, err := a.client()
-		if err != nil {
-			return err
-		}
-		query, err := q.query(cmd, c)
+		c, query, err := a.ask(cmd, &q)
 		if err != nil {
 			return err
 		}

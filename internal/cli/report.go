@@ -16,10 +16,17 @@ import (
 
 // reportKinds are the reports whose lines are things that visits have in common.
 var reportKinds = []struct{ name, short, head string }{
-	{"countries", "Visits by country", "Country"}, {"regions", "Visits by region", "Region"}, {"towns", "Visits by town", "Town"},
-	{"zones", "Visits by time zone", "Time zone"}, {"places", "Visits by place with a point", "Place"}, {"networks", "Visits by network", "Network"},
-	{"paths", "Visits by path", "Path"}, {"referrers", "Visits by the host that referred", "Referrer"}, {"languages", "Visits by language", "Language"},
-	{"labels", "Visits by label", "Label"}, {"links", "Visits by link", "Link"},
+	{"countries", "Visits by country", "Country"},
+	{"regions", "Visits by region", "Region"},
+	{"towns", "Visits by town", "Town"},
+	{"zones", "Visits by time zone", "Time zone"},
+	{"places", "Visits by place with a point", "Place"},
+	{"networks", "Visits by network", "Network"},
+	{"paths", "Visits by path", "Path"},
+	{"referrers", "Visits by the host that referred", "Referrer"},
+	{"languages", "Visits by language", "Language"},
+	{"labels", "Visits by label", "Label"},
+	{"links", "Visits by link", "Link"},
 }
 
 func (a *app) report() *cobra.Command {
@@ -77,6 +84,16 @@ func (q *asked) query(cmd *cobra.Command, c *client.Client) (url.Values, error) 
 	return query, firstSite(cmd, c, query)
 }
 
+// ask gives the service and the query of what a command was asked.
+func (a *app) ask(cmd *cobra.Command, q *asked) (*client.Client, url.Values, error) {
+	c, err := a.client()
+	if err != nil {
+		return nil, nil, err
+	}
+	query, err := q.query(cmd, c)
+	return c, query, err
+}
+
 // longDuration reads a duration, of which days may be the unit.
 func longDuration(text string) (time.Duration, error) {
 	if days, ok := strings.CutSuffix(text, "d"); ok {
@@ -100,11 +117,7 @@ func (a *app) reportBy(name, short, head string) *cobra.Command {
 		Use: name, Short: short, Args: cobra.NoArgs,
 		Example: fmt.Sprintf("  eastporch report %s --last 7d --compare\n  eastporch report %s --limit 10 --output csv", name, name),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			query, err := q.query(cmd, c)
+			c, query, err := a.ask(cmd, &q)
 			if err != nil {
 				return err
 			}
@@ -254,14 +267,10 @@ them apart: under truncation all of a household, and some neighbours, are one.`,
 }
 
 func (a *app) timeline(cmd *cobra.Command, q *asked, what string, more func(url.Values)) error {
-	c, err := a.client()
-	if err != nil {
-		return err
-	}
 	if *q.filter["from"] == "" && q.last == "" {
 		q.last = "14d"
 	}
-	query, err := q.query(cmd, c)
+	c, query, err := a.ask(cmd, q)
 	if err != nil {
 		return err
 	}
@@ -315,11 +324,7 @@ func (a *app) reportHours() *cobra.Command {
 		Use: "hours", Short: "Visits by the hour of the week where the visitors are", Args: cobra.NoArgs,
 		Example: "  eastporch report hours --last 30d",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			query, err := q.query(cmd, c)
+			c, query, err := a.ask(cmd, &q)
 			if err != nil {
 				return err
 			}
@@ -365,11 +370,7 @@ func (a *app) reportDistances() *cobra.Command {
 			if at == "" {
 				return usageError{errors.New("--at: give the point as a geo URI, such as geo:60.39,5.32")}
 			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			query, err := q.query(cmd, c)
+			c, query, err := a.ask(cmd, &q)
 			if err != nil {
 				return err
 			}

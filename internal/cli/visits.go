@@ -36,11 +36,7 @@ func (a *app) visitsList() *cobra.Command {
 		if limit < 1 {
 			return usageError{errors.New("--limit: give 1 or more")}
 		}
-		c, err := a.client()
-		if err != nil {
-			return err
-		}
-		query, err := q.query(cmd, c)
+		c, query, err := a.ask(cmd, &q)
 		if err != nil {
 			return err
 		}

@@ -233,7 +233,9 @@ func (s *shared) columns(r visit.Row, at time.Time) []any {
 		r.ID, at, r.Site, r.Path, r.Referrer, null(visit.ReferrerHost(r.Referrer, r.Site)), r.Agent, r.Link, attributes, list(r.Marks), r.Counted(),
 		address, r.StoredAs, kind, r.SetAside,
 		string(w.Level), w.CountryCode, w.RegionCode, w.City, w.Latitude, w.Longitude, w.RadiusKm, w.TimeZone, place, null(visit.NetworkKey(s.answer.Network)), list(r.Labels),
-		r.Language, r.WeekHour, r.Unverified, pgtype.Int8{Int64: r.Visitor, Valid: r.Visitor != 0}, r.AnswerID, string(r.Card), string(r.Trail),
+		r.Language, r.WeekHour, r.Unverified,
+		pgtype.Int8{Int64: r.Visitor, Valid: r.Visitor != 0},
+		r.AnswerID, string(r.Card), string(r.Trail),
 	}
 }
 

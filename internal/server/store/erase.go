@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"fmt"
-
 	"time"
 
 	"github.com/google/uuid"

@@ -29,14 +29,20 @@ func where(f visit.Filter) (string, pgx.NamedArgs) {
 	if !f.To.IsZero() {
 		add("visit.id < @to", "to", floor(f.To))
 	}
-	if f.CountryCode != "" {
-		add("country_code = @country", "country", f.CountryCode)
-	}
-	if f.City != "" {
-		add("city = @city", "city", f.City)
-	}
-	if f.Level != "" {
-		add("level = @level", "level", string(f.Level))
+	for _, equal := range []struct{ column, value string }{
+		{"country_code", f.CountryCode},
+		{"region_code", f.RegionCode},
+		{"city", f.City},
+		{"level", string(f.Level)},
+		{"referrer_host", f.Referrer},
+		{"language", f.Language},
+		{"time_zone", f.TimeZone},
+		{"network", f.Network},
+		{"link", f.Link},
+	} {
+		if equal.value != "" {
+			add(equal.column+" = @"+equal.column, equal.column, equal.value)
+		}
 	}
 	if f.SetAside != nil {
 		add("set_aside = @set_aside", "set_aside", *f.SetAside)
@@ -44,26 +50,8 @@ func where(f visit.Filter) (string, pgx.NamedArgs) {
 	if f.Path != "" {
 		add("starts_with(path, @path)", "path", f.Path)
 	}
-	if f.RegionCode != "" {
-		add("region_code = @region", "region", f.RegionCode)
-	}
-	if f.Referrer != "" {
-		add("referrer_host = @referrer", "referrer", f.Referrer)
-	}
-	if f.Language != "" {
-		add("language = @language", "language", f.Language)
-	}
-	if f.TimeZone != "" {
-		add("time_zone = @zone", "zone", f.TimeZone)
-	}
-	if f.Network != "" {
-		add("network = @network", "network", f.Network)
-	}
 	if f.Label != "" {
 		add("labels @> ARRAY[@label]", "label", f.Label)
-	}
-	if f.Link != "" {
-		add("link = @link", "link", f.Link)
 	}
 	if f.Mark != "" {
 		add("marks @> ARRAY[@mark]", "mark", f.Mark)

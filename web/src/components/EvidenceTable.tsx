@@ -1,3 +1,4 @@
+import { Heads } from "./Heads";
 import type { Card, Evidence } from "../api/client";
 import { degrees, factName } from "./format";
 import { Addr, Basis, CodeChip, EyeChip } from "./parts";
@@ -43,19 +44,7 @@ export function EvidenceTable({ card }: { card: Card }) {
   return (
     <div className="scroll">
       <table className="evidence">
-        <thead>
-          <tr>
-            <th scope="col">Fact</th>
-            <th scope="col">Value</th>
-            <th scope="col">Basis</th>
-            <th scope="col">Source</th>
-            <th scope="col" className="right">
-              Rank
-            </th>
-            <th scope="col">Range</th>
-            <th scope="col">Dated</th>
-          </tr>
-        </thead>
+        <Heads of={["Fact", "Value", "Basis", "Source", ">Rank", "Range", "Dated"]} />
         {[...used, ...lost].map((e, i) => {
           const lines = linesOf(e, card);
           return (

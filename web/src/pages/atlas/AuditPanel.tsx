@@ -1,3 +1,4 @@
+import { Heads } from "../../components/Heads";
 import { Refusal, type Audit } from "../../api/client";
 import { useEditionAudit } from "../../api/queries";
 import { km } from "../../components/format";
@@ -33,20 +34,7 @@ export function AuditPanel({ now, ready }: { now: string; ready: string }) {
         <>
           <Plot now={inUse.data} ready={waiting.data} />
           <table className="evidence atlas-table audit-table">
-            <thead>
-              <tr>
-                <th scope="col">Edition</th>
-                <th scope="col" className="right">
-                  Half within
-                </th>
-                <th scope="col" className="right">
-                  9 in 10
-                </th>
-                <th scope="col" className="right">
-                  Inside radius
-                </th>
-              </tr>
-            </thead>
+            <Heads of={["Edition", ">Half within", ">9 in 10", ">Inside radius"]} />
             <tbody>
               {waiting.data && <Line name="ready" audit={waiting.data} solid />}
               <Line name="in use" audit={inUse.data} solid={!waiting.data} />

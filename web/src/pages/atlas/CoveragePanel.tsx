@@ -1,3 +1,4 @@
+import { Heads } from "../../components/Heads";
 import { Segmented } from "antd";
 import { geoNaturalEarth1, geoPath } from "d3-geo";
 import { useMemo, useState } from "react";
@@ -115,20 +116,7 @@ function Countries({ coverage }: { coverage: Coverage }) {
   return (
     <div className="coverage-countries" tabIndex={0} role="region" aria-label="Coverage by country">
       <table className="evidence atlas-table">
-        <thead>
-          <tr>
-            <th scope="col">Country</th>
-            <th scope="col" className="right">
-              City, IPv4
-            </th>
-            <th scope="col" className="right">
-              IPv6
-            </th>
-            <th scope="col" className="right">
-              Visits
-            </th>
-          </tr>
-        </thead>
+        <Heads of={["Country", ">City, IPv4", ">IPv6", ">Visits"]} />
         <tbody>
           {rows.map((c) => {
             const v4 = c.ipv4_addresses ? c.ipv4_city / c.ipv4_addresses : null;

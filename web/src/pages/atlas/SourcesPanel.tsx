@@ -1,3 +1,4 @@
+import { Heads } from "../../components/Heads";
 import { Button, Modal } from "antd";
 import { useState } from "react";
 import type { AtlasEdition, Evidence, Job, Note } from "../../api/client";
@@ -30,24 +31,7 @@ export function SourcesPanel({ atlas, job }: { atlas: AtlasEdition; job: Job }) 
       </div>
       <div className="scroll">
         <table className="evidence atlas-table sources">
-          <thead>
-            <tr>
-              <th scope="col" className="right">
-                Rank
-              </th>
-              <th scope="col">Source, licence, credit</th>
-              <th scope="col">Basis</th>
-              <th scope="col" className="right">
-                Age
-              </th>
-              <th scope="col" className="right">
-                Rows
-              </th>
-              <th scope="col" className="right">
-                Rejects
-              </th>
-            </tr>
-          </thead>
+          <Heads of={[">Rank", "Source, licence, credit", "Basis", ">Age", ">Rows", ">Rejects"]} />
           <tbody>
             {atlas.sources.map((s) => (
               <tr key={s.name}>
@@ -133,15 +117,7 @@ export function Notes({ notes }: { notes: Note[] }) {
   return (
     <div className="scroll modal-scroll">
       <table className="evidence atlas-table">
-        <thead>
-          <tr>
-            <th scope="col" className="right">
-              Line
-            </th>
-            <th scope="col">Reason</th>
-            <th scope="col">Text</th>
-          </tr>
-        </thead>
+        <Heads of={[">Line", "Reason", "Text"]} />
         <tbody>
           {notes.map((n, i) => (
             <tr key={i}>

@@ -5,6 +5,7 @@ import type { Place, Report } from "../../api/client";
 import { usePlaces, useReport } from "../../api/queries";
 import { km } from "../../components/format";
 import { Icon } from "../../components/icons";
+import { Heads } from "../../components/Heads";
 import { Flag, LevelMark } from "../../components/parts";
 import { useSite } from "../../components/site";
 import { Bars, Empty, Failed } from "../../components/states";
@@ -221,17 +222,7 @@ function CountryTable({ report, onClose }: { report: Report; onClose: (() => voi
       </div>
       <div className="scroll">
         <table className="places">
-          <thead>
-            <tr>
-              <th scope="col">Country</th>
-              <th scope="col" className="right">
-                Share
-              </th>
-              <th scope="col" className="right">
-                Visits
-              </th>
-            </tr>
-          </thead>
+          <Heads of={["Country", ">Share", ">Visits"]} />
           <tbody>
             {report.rows.map((r) => (
               <tr key={r.key}>
@@ -288,18 +279,7 @@ function PlaceTable(props: TableProps) {
       </div>
       <div className="scroll">
         <table className="places">
-          <thead>
-            <tr>
-              <th scope="col">Whereabouts</th>
-              <th scope="col">Level</th>
-              <th scope="col" className="right">
-                Radius
-              </th>
-              <th scope="col" className="right">
-                Visits
-              </th>
-            </tr>
-          </thead>
+          <Heads of={["Whereabouts", "Level", ">Radius", ">Visits"]} />
           <tbody>
             {props.groups.map((g) => (
               <PlaceRow

@@ -1,3 +1,4 @@
+import { Heads } from "../../components/Heads";
 import { App, Button } from "antd";
 import { Link } from "react-router";
 import type { Checkup } from "../../api/client";
@@ -81,19 +82,7 @@ function Peers({ report }: { report: Checkup }) {
   return (
     <div className="scroll">
       <table className="peers">
-        <thead>
-          <tr>
-            <th scope="col">Peer</th>
-            <th scope="col" className="right">
-              Requests
-            </th>
-            <th scope="col">Headers</th>
-            <th scope="col">Trusted</th>
-            <th scope="col" className="right">
-              Visitors found
-            </th>
-          </tr>
-        </thead>
+        <Heads of={["Peer", ">Requests", "Headers", "Trusted", ">Visitors found"]} />
         <tbody>
           {report.peers.slice(0, 5).map((p) => (
             <tr key={p.peer}>

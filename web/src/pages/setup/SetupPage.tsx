@@ -1,3 +1,4 @@
+import { Heads } from "../../components/Heads";
 import { App, Button, Modal } from "antd";
 import { useQueryClient } from "@tanstack/react-query";
 import dayjs from "dayjs";
@@ -265,14 +266,7 @@ function Audit() {
       ) : (
         <div className="scroll audit">
           <table className="evidence">
-            <thead>
-              <tr>
-                <th scope="col">Time</th>
-                <th scope="col">What</th>
-                <th scope="col">By</th>
-                <th scope="col">Detail</th>
-              </tr>
-            </thead>
+            <Heads of={["Time", "What", "By", "Detail"]} />
             <tbody>
               {audit.data.events.map((e) => (
                 <tr key={e.id}>

@@ -15,6 +15,7 @@ import {
   useVisitsState,
 } from "../../api/queries";
 import { km } from "../../components/format";
+import { Heads } from "../../components/Heads";
 import { Country, LevelMark, Prose } from "../../components/parts";
 import { useSite } from "../../components/site";
 import { Bars, Empty, Failed } from "../../components/states";
@@ -249,18 +250,7 @@ function LastHour({ places, total, pending, at, hours }: HourProps) {
       ) : (
         <div className="lasthour scroll" tabIndex={0} role="region" aria-label="Places of the last hour">
           <table className="places">
-            <thead>
-              <tr>
-                <th scope="col">Whereabouts</th>
-                <th scope="col">Level</th>
-                <th scope="col" className="right">
-                  Radius
-                </th>
-                <th scope="col" className="right">
-                  Visits
-                </th>
-              </tr>
-            </thead>
+            <Heads of={["Whereabouts", "Level", ">Radius", ">Visits"]} />
             <tbody>
               {places.map((p) => (
                 <tr key={`${p.level}${p.country_code}${p.region_code}${p.city}`}>

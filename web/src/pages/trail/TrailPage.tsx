@@ -1,3 +1,4 @@
+import { Heads } from "../../components/Heads";
 import { Button, Input, InputNumber, Segmented, Select } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
@@ -354,14 +355,7 @@ function Others({ asked, inUse, trail }: { asked: Asked; inUse: ProxySettings; t
       </div>
       <div className="scroll">
         <table className="evidence">
-          <thead>
-            <tr>
-              <th scope="col">Setting</th>
-              <th scope="col">Visitor</th>
-              <th scope="col">Whereabouts</th>
-              <th scope="col">What that would mean</th>
-            </tr>
-          </thead>
+          <Heads of={["Setting", "Visitor", "Whereabouts", "What that would mean"]} />
           <tbody>
             {list.map((v) => (
               <OtherRow key={v.name} asked={asked} name={v.name} settings={v.settings} current={v.current} />
