@@ -91,6 +91,36 @@ func TestBadVisitsHarmNoOthers(t *testing.T) {
 	assert.Contains(t, stored.body, `"attributes":{"crew":[1,2]}`)
 }
 
+// Pages by arrival hold every visit once, also those that were reported late.
+func TestPagesByArrival(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	s.fill(t, 30)
+	seen, cursor := map[string]bool{}, ""
+	read := func() (n int) {
+		for {
+			page, err := s.client.Visits(t.Context(), map[string][]string{"site": {demo.Site}, "order": {"arrival"}}, cursor, 7)
+			require.NoError(t, err)
+			cursor = *page.Next
+			for _, v := range page.Visits {
+				require.False(t, seen[v.ID.String()])
+				seen[v.ID.String()] = true
+				n++
+			}
+			if len(page.Visits) == 0 {
+				return n
+			}
+		}
+	}
+	assert.Equal(t, 30, read())
+	late := fmt.Sprintf(`{"site":"heronlake.example","path":"/late","time":%q}`, time.Now().AddDate(0, 0, -20).UTC().Format(time.RFC3339))
+	require.Equal(t, http.StatusCreated, s.post(t, late).status)
+	assert.Equal(t, 1, read(), "older than all, and behind them")
+	for _, wrong := range []string{"order=arrival&cursor=x", "order=colour"} {
+		assert.Equal(t, http.StatusUnprocessableEntity, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits?site=heronlake.example&"+wrong, "").status)
+	}
+}
+
 func TestDryRunsAndTests(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)

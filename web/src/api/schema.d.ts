@@ -1242,7 +1242,7 @@ export interface components {
         };
         VisitPage: {
             visits: components["schemas"]["Visit"][];
-            /** @description The cursor of the next page; null on the last. */
+            /** @description The cursor of the next page; null on the last, and never null by arrival. */
             next: string | null;
             count: components["schemas"]["Count"];
         };
@@ -2317,6 +2317,8 @@ export interface operations {
                 mark?: components["parameters"]["Mark"];
                 /** @description Of what is kept of the address: an address, or a prefix. */
                 prefix?: components["parameters"]["Prefix"];
+                /** @description By time, the newest first; or by arrival, the oldest first, where nothing is ever stored before a cursor. */
+                order?: "time" | "arrival";
                 /** @description The `next` of the page before. */
                 cursor?: string;
                 limit?: number;
