@@ -328,7 +328,11 @@ func TestFaultTheDatabaseIsStoppedAndKilled(t *testing.T) {
 	opt := clusterOptions(t)
 	database, err := cluster.Start(t.Context(), opt)
 	require.NoError(t, err)
-	t.Cleanup(func() { _ = database.Stop(context.Background()) })
+	t.Cleanup(func() {
+		if database != nil {
+			_ = database.Stop(context.Background())
+		}
+	})
 	s := start(t, map[string]any{"database.url": database.URL(), "limits.key_per_second": 1_000_000})
 	l := begin(t, s.admin, func() []string { return []string{s.desk} })
 	for n := range *rounds {

@@ -264,7 +264,7 @@ func (s *Server) superviseDatabase(ctx context.Context) {
 		}
 		s.opt.Log.Error("the private database has ended; it is started again")
 		again, err := s.cluster.Restart(ctx, s.clusterOptions())
-		for err != nil && ctx.Err() == nil { // its last processes may be there still
+		for err != nil && ctx.Err() == nil {
 			s.opt.Log.Error("the private database does not start; visits wait in the spool", "error", err)
 			select {
 			case <-ctx.Done():

@@ -34,6 +34,15 @@ var (
 	ErrInUse    = errors.New("another East Porch uses this data directory")
 )
 
+// errRemains means that processes of a server that was killed have not ended yet,
+// which they do by themselves.
+var errRemains = errors.New("processes of a server that was killed are there still")
+
+const (
+	remainsTries = 50
+	remainsAgain = 200 * time.Millisecond
+)
+
 // startWithin bounds how long a cluster may take to answer; recovery after a
 // crash is the slow case.
 const startWithin = 60 * time.Second
@@ -75,6 +84,14 @@ func Start(ctx context.Context, opt Options) (*Cluster, error) {
 	}
 	password, err := initialise(ctx, bin, opt.Dir, owner)
 	if err == nil {
+		err = c.run(ctx, bin, password, owner, opt)
+	}
+	for tries := 0; errors.Is(err, errRemains) && tries < remainsTries && ctx.Err() == nil; tries++ {
+		select {
+		case <-ctx.Done():
+		case <-time.After(remainsAgain):
+		}
+		c.exited, c.gone = make(chan error, 1), make(chan struct{})
 		err = c.run(ctx, bin, password, owner, opt)
 	}
 	if err != nil {
@@ -278,6 +295,9 @@ func (c *Cluster) await(ctx context.Context, dir string) error {
 		case <-tick.C:
 		case exit := <-c.exited:
 			out, _ := os.ReadFile(filepath.Join(dir, "log"))
+			if strings.Contains(lastLine(out), "old server processes") {
+				return errRemains
+			}
 			return fmt.Errorf("PostgreSQL ended while starting (%v): %s", exit, lastLine(out))
 		case <-ctx.Done():
 			stopped, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
