@@ -11,6 +11,7 @@ import (
 	"eastporch/internal/config"
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/gazetteer"
+	"eastporch/internal/core/visit"
 	"eastporch/internal/server"
 	"eastporch/internal/server/httpapi"
 )
@@ -55,6 +56,10 @@ from flags; docs/configuration.md lists every key.`,
 					newLink = s.Link
 				}
 				link, err := newLink(ctx)
+				if errors.Is(err, visit.ErrAway) { // visits are accepted all the same
+					a.noteln("No sign-in link was made: " + err.Error())
+					return nil
+				}
 				if err == nil && link != "" {
 					fmt.Fprintf(a.Out, "\nThis link opens the console, once and within an hour:\n  %s\nOr use it with eastporch login LINK, for the command line.\n", link)
 				}

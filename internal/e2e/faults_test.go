@@ -394,7 +394,7 @@ func TestFaultALongQueue(t *testing.T) {
 		require.NoError(t, err)
 		req.Header.Set("Authorization", "Bearer "+p.key)
 		res, err := web.Do(req)
-		require.NoError(t, err)
+		require.NoError(t, err, p.output)
 		body, _ := io.ReadAll(res.Body)
 		res.Body.Close()
 		require.Equal(t, http.StatusAccepted, res.StatusCode, "%.300s", body)

@@ -118,20 +118,20 @@ func (c *Cluster) Restart(ctx context.Context, opt Options) (*Cluster, error) {
 func (c *Cluster) Kill() {
 	defer c.unlock()
 	_ = c.cmd.Process.Kill() // an error means it is gone
-	<-c.exited
+	<-c.gone
 }
 
 // Stop stops the cluster: clients are disconnected, and what is written is
-// kept. When ctx ends first, the server is told to quit at once.
+// kept. A cluster that has ended already is stopped. When ctx ends first, the server is told to quit at once.
 func (c *Cluster) Stop(ctx context.Context) error {
 	defer c.unlock()
 	_ = c.cmd.Process.Signal(syscall.SIGINT) // fast shutdown; an error means it is gone
 	select {
-	case <-c.exited:
+	case <-c.gone:
 		return nil
 	case <-ctx.Done():
 		_ = c.cmd.Process.Signal(syscall.SIGQUIT)
-		<-c.exited
+		<-c.gone
 		return fmt.Errorf("PostgreSQL did not stop in time: %w", ctx.Err())
 	}
 }
