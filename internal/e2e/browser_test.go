@@ -262,7 +262,7 @@ func TestTrailAndCheckupPages(t *testing.T) {
 	p.do(chromedp.Navigate(s.desk+"/trail"), visible(".bighops .visitor"))
 	assert.Contains(t, p.text(".trail-visitor"), "198.18.7.114")
 	assert.Contains(t, p.text(".warning"), "office")
-	p.do(visible(".trail-others tbody tr:nth-child(3)"))
+	p.do(visible(".trail-others tbody tr:nth-child(3) .addr"))
 	assert.Contains(t, p.text(".trail-others tbody"), "198.51.100.7", "one hop too many believes the visitor")
 
 	// Another setting is tried, and its lines can be copied.

@@ -377,7 +377,13 @@ function OtherRow(props: { asked: Asked; name: string; settings: ProxySettings; 
         <Prose text={props.name} /> {props.current && <b className="inuse">in use</b>}
       </td>
       <td>
-        {trail.data?.visitor ? <Addr text={trail.data.visitor} subject={props.current} /> : <b>not found</b>}
+        {trail.isPending ? (
+          <span className="second">asking</span>
+        ) : trail.data?.visitor ? (
+          <Addr text={trail.data.visitor} subject={props.current} />
+        ) : (
+          <b>not found</b>
+        )}
       </td>
       <td>
         {w && w.level !== "none" ? (
