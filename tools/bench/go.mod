@@ -10,6 +10,8 @@ require (
 	github.com/stretchr/testify v1.12.1
 )
 
+require github.com/google/uuid v1.6.0 // indirect
+
 require (
 	github.com/gaissmai/bart v0.30.0
 	github.com/jackc/pgpassfile v1.0.0 // indirect
