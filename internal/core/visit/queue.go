@@ -26,9 +26,9 @@ type Outcome struct {
 	Duplicate int // their ids were stored before
 	Erased    int // what they are of was erased
 	Expired   int // older than what is kept
-	// Conflicts are the ids that were stored before with other content; the first
-	// wins.
-	Conflicts []uuid.UUID
+	// Conflicts are the places in the batch of those whose ids were stored before,
+	// or stand before them in the batch, with other content; the first wins.
+	Conflicts []int
 }
 
 // A SetApart is a visit that could not be stored.

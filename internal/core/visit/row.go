@@ -132,6 +132,13 @@ func (r Row) Visit(answer json.RawMessage) (Visit, error) {
 	return v, nil
 }
 
+// Same says whether two rows with one id tell of one visit, so that the second is
+// merely the first again. What was made of it may differ.
+func (r Row) Same(other Row) bool {
+	return r.Site == other.Site && r.Path == other.Path && r.Address == other.Address &&
+		deref(r.Referrer) == deref(other.Referrer) && deref(r.Agent) == deref(other.Agent) && deref(r.Link) == deref(other.Link)
+}
+
 // Counted says whether statistics count the visit.
 func (r Row) Counted() bool {
 	for _, m := range r.Marks {

@@ -294,10 +294,14 @@ func (a *api) observe(c *gin.Context) {
 		"status", c.Writer.Status(), "bytes", c.Writer.Size(), "took", time.Since(start))
 }
 
-// recover turns a panic into a problem document.
+// recover turns a panic into a problem document, but for one that is to break the
+// connection.
 func (a *api) recover(c *gin.Context) {
 	defer func() {
 		if r := recover(); r != nil {
+			if r == http.ErrAbortHandler { // an answer that must not look whole
+				panic(r)
+			}
 			a.Log.Error("panic", "request_id", requestID(c), "route", c.FullPath(), "panic", r, "stack", string(debug.Stack()))
 			a.fail(c, fmt.Errorf("panic: %v", r))
 		}

@@ -377,8 +377,7 @@ func (in *Intake) arrivals(index uint64) ([]visit.Arrival, []visit.SetApart, err
 	g, err := in.read(index)
 	if errors.Is(err, ErrDamaged) {
 		raw, _ := in.Log.Read(index)
-		apart, err := in.setApart(raw, err.Error())
-		return nil, []visit.SetApart{apart}, err
+		return nil, []visit.SetApart{in.setApart(raw, err.Error())}, nil
 	}
 	if err != nil {
 		return nil, nil, err
@@ -393,11 +392,7 @@ func (in *Intake) arrivals(index uint64) ([]visit.Arrival, []visit.SetApart, err
 			err = fmt.Errorf("the answer %s is not there", a.Row.AnswerID)
 		}
 		if err != nil {
-			apart, err := in.setApart(text, "it is no visit: "+err.Error())
-			if err != nil {
-				return nil, nil, err
-			}
-			bad = append(bad, apart)
+			bad = append(bad, in.setApart(text, "it is no visit: "+err.Error()))
 			continue
 		}
 		list = append(list, a)
@@ -405,9 +400,10 @@ func (in *Intake) arrivals(index uint64) ([]visit.Arrival, []visit.SetApart, err
 	return list, bad, nil
 }
 
-func (in *Intake) setApart(record []byte, reason string) (visit.SetApart, error) {
-	id, err := uuid.NewV7()
-	return visit.SetApart{ID: id, Time: in.Now(), Reason: reason, Record: record}, err
+// setApart names what is set apart by its content, so that setting it apart
+// again, after a stop in between, adds nothing, and visits of one id stay apart.
+func (in *Intake) setApart(record []byte, reason string) visit.SetApart {
+	return visit.SetApart{ID: uuid.NewSHA1(uuid.Nil, record), Time: in.Now(), Reason: reason, Record: record}
 }
 
 // arrive stores a batch. Where the database refuses it, halves are tried, until
@@ -428,7 +424,7 @@ func (in *Intake) arrive(ctx context.Context, batch []visit.Arrival, apart *[]vi
 		if err2 != nil {
 			return err2
 		}
-		*apart = append(*apart, visit.SetApart{ID: batch[0].Row.ID, Time: in.Now(), Reason: err.Error(), Record: record})
+		*apart = append(*apart, in.setApart(record, err.Error()))
 		return nil
 	}
 	half := len(batch) / 2
@@ -448,16 +444,9 @@ func (in *Intake) note(batch []visit.Arrival, out visit.Outcome, apart *[]visit.
 		t.Erased += int64(out.Erased)
 		t.Expired += int64(out.Expired)
 	})
-	conflicts := map[uuid.UUID]bool{}
-	for _, id := range out.Conflicts {
-		conflicts[id] = true
-	}
-	for _, a := range batch {
-		if !conflicts[a.Row.ID] {
-			continue
-		}
-		if record, err := json.Marshal(a); err == nil {
-			*apart = append(*apart, visit.SetApart{ID: a.Row.ID, Time: in.Now(), Reason: "its id was stored before with other content", Record: record})
+	for _, i := range out.Conflicts {
+		if record, err := json.Marshal(batch[i]); err == nil {
+			*apart = append(*apart, in.setApart(record, "its id was stored before with other content"))
 		}
 	}
 }

@@ -48,10 +48,10 @@ func (s *table) Arrive(_ context.Context, batch []visit.Arrival) (out visit.Outc
 			return visit.Outcome{}, fmt.Errorf("%w: made up", visit.ErrRefused)
 		}
 	}
-	for _, a := range batch {
+	for i, a := range batch {
 		if old, ok := s.rows[a.Row.ID]; ok {
-			if out.Duplicate++; old.Path != a.Row.Path {
-				out.Conflicts = append(out.Conflicts, a.Row.ID)
+			if out.Duplicate++; !old.Same(a.Row) {
+				out.Conflicts = append(out.Conflicts, i)
 			}
 			continue
 		}
@@ -178,10 +178,9 @@ func TestWhatTheDatabaseRefusesIsSetApartAlone(t *testing.T) {
 	assert.Len(t, sink.rows, 497)
 	var apart []uuid.UUID
 	for _, q := range sink.apart {
-		apart = append(apart, q.ID)
 		a, err := q.Arrival()
 		require.NoError(t, err)
-		assert.Equal(t, q.ID, a.Row.ID, "whole, so that it can be mended")
+		apart = append(apart, a.Row.ID) // whole, so that it can be mended
 		assert.NotEmpty(t, a.Answer)
 		assert.Contains(t, q.Reason, "made up")
 	}
@@ -194,15 +193,23 @@ func TestTheSameIDWithOtherContentIsReported(t *testing.T) {
 	list := some(3, 1)
 	other := list[0]
 	other.Row.Path = "/other"
-	for _, a := range []visit.Arrival{list[0], list[0], other} {
-		index, err := in.Accept(t.Context(), []visit.Arrival{a})
+	third := list[0]
+	third.Row.Path = "/third"
+	for _, batch := range [][]visit.Arrival{{list[0], other}, {list[0]}, {third}} {
+		index, err := in.Accept(t.Context(), batch)
 		require.NoError(t, err)
 		require.NoError(t, in.Wait(t.Context(), index))
 	}
-	require.Len(t, sink.apart, 1)
-	assert.Contains(t, sink.apart[0].Reason, "other content")
+	require.Len(t, sink.apart, 2)
+	assert.NotEqual(t, sink.apart[0].ID, sink.apart[1].ID, "each is set apart for itself")
+	for i, path := range []string{"/other", "/third"} {
+		assert.Contains(t, sink.apart[i].Reason, "other content")
+		a, err := sink.apart[i].Arrival()
+		require.NoError(t, err)
+		assert.Equal(t, path, a.Row.Path, "and not the first, which won")
+	}
 	tally := in.State().Since
-	assert.Equal(t, visit.QueueTally{Accepted: 3, Stored: 1, Duplicate: 2, Conflict: 1, Quarantine: 1}, tally)
+	assert.Equal(t, visit.QueueTally{Accepted: 4, Stored: 1, Duplicate: 3, Conflict: 2, Quarantine: 2}, tally)
 }
 
 // An entry of the spool that is damaged goes into quarantine as it is; the rest

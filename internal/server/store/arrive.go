@@ -41,7 +41,8 @@ func (s *Store) Arrive(ctx context.Context, batch []visit.Arrival) (visit.Outcom
 	rows := make([][]any, 0, len(batch))
 	answers := map[uuid.UUID]*shared{}
 	weeks := map[time.Time]bool{}
-	for _, a := range batch {
+	first := map[uuid.UUID]int{} // of each id in the batch
+	for i, a := range batch {
 		at, ok := visit.TimeOf(a.Row.ID)
 		if !ok {
 			return out, fmt.Errorf("%w: %s is no id of version 7", visit.ErrRefused, a.Row.ID)
@@ -50,6 +51,13 @@ func (s *Store) Arrive(ctx context.Context, batch []visit.Arrival) (visit.Outcom
 			out.Expired++
 			continue
 		}
+		if j, ok := first[a.Row.ID]; ok {
+			if out.Duplicate++; !batch[j].Row.Same(a.Row) {
+				out.Conflicts = append(out.Conflicts, i)
+			}
+			continue
+		}
+		first[a.Row.ID] = i
 		answer, err := read(answers, a)
 		if err != nil {
 			return out, fmt.Errorf("%w: %w", visit.ErrRefused, err)
@@ -89,15 +97,16 @@ func (s *Store) Arrive(ctx context.Context, batch []visit.Arrival) (visit.Outcom
 		if err != nil {
 			return err
 		}
-		add := sortOut
+		var arrival int64
 		if fresh {
-			add = copyAll
+			arrival, err = copyAll(ctx, tx, rows, &out)
+		} else {
+			arrival, err = sortOut(ctx, tx, rows, first, &out)
 		}
-		first, err := add(ctx, tx, rows, &out)
 		if err != nil || out.Stored == 0 {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `SELECT count_arrived($1)`, first); err != nil {
+		if _, err := tx.Exec(ctx, `SELECT count_arrived($1)`, arrival); err != nil {
 			return err
 		}
 		_, err = tx.Exec(ctx, `SELECT pg_notify($1, '')`, arrivedChannel)
@@ -123,9 +132,7 @@ func takeTurn(ctx context.Context, tx pgx.Tx, lock int) error {
 func allFresh(ctx context.Context, tx pgx.Tx, rows [][]any) (bool, error) {
 	ids := make([]uuid.UUID, len(rows))
 	for i, r := range rows {
-		if ids[i] = r[0].(uuid.UUID); i > 0 && ids[i] == ids[i-1] {
-			return false, nil
-		}
+		ids[i] = r[0].(uuid.UUID)
 	}
 	var known bool
 	err := tx.QueryRow(ctx, `SELECT EXISTS (SELECT FROM tombstone) OR EXISTS (SELECT FROM visit WHERE id = ANY($1) AND id BETWEEN $2 AND $3)`,
@@ -153,8 +160,9 @@ func copyAll(ctx context.Context, tx pgx.Tx, rows [][]any, out *visit.Outcome) (
 	return first, err
 }
 
-// sortOut stores the rows that are new and not erased.
-func sortOut(ctx context.Context, tx pgx.Tx, rows [][]any, out *visit.Outcome) (first int64, err error) {
+// sortOut stores the rows that are new and not erased; places says where in the
+// batch each id stands.
+func sortOut(ctx context.Context, tx pgx.Tx, rows [][]any, places map[uuid.UUID]int, out *visit.Outcome) (first int64, err error) {
 	// It has the columns of visit, and none of its rules.
 	if _, err := tx.Exec(ctx, `CREATE TEMP TABLE IF NOT EXISTS arriving ON COMMIT DELETE ROWS AS SELECT * FROM visit WHERE false`); err != nil {
 		return 0, err
@@ -178,11 +186,15 @@ func sortOut(ctx context.Context, tx pgx.Tx, rows [][]any, out *visit.Outcome) (
 		return 0, err
 	}
 	out.Stored = int(tag.RowsAffected())
-	out.Duplicate = len(rows) - out.Erased - out.Stored
-	if out.Duplicate > 0 {
+	before := len(rows) - out.Erased - out.Stored
+	if out.Duplicate += before; before > 0 {
 		found, _ := tx.Query(ctx, `SELECT DISTINCT a.id FROM arriving a JOIN visit v USING (id)
 			WHERE (a.site, a.path, a.referrer, a.agent, a.link, a.address) IS DISTINCT FROM (v.site, v.path, v.referrer, v.agent, v.link, v.address)`)
-		out.Conflicts, err = pgx.CollectRows(found, pgx.RowTo[uuid.UUID])
+		var ids []uuid.UUID
+		ids, err = pgx.CollectRows(found, pgx.RowTo[uuid.UUID])
+		for _, id := range ids {
+			out.Conflicts = append(out.Conflicts, places[id])
+		}
 	}
 	return first, err
 }

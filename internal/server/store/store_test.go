@@ -123,11 +123,46 @@ func TestTheSameIDIsStoredOnceAndTheFirstWins(t *testing.T) {
 	assert.Equal(t, int64(15), duplicate.Load())
 	second := v
 	second.Path = "/other"
-	assert.Equal(t, visit.Outcome{Duplicate: 1, Conflicts: []uuid.UUID{v.ID}}, arrive(t, s, second), "and it is reported")
+	assert.Equal(t, visit.Outcome{Duplicate: 1, Conflicts: []int{0}}, arrive(t, s, second), "and it is reported")
 	got, err := s.Visit(t.Context(), v.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "/programme", got.Path)
+
+	fresh := made(t, 1, "Porto")
+	other := fresh
+	other.Path = "/other"
+	assert.Equal(t, visit.Outcome{Stored: 1, Duplicate: 2, Conflicts: []int{1}}, arrive(t, s, fresh, other, fresh), "the first of a batch too, and only the other is a conflict")
+	got, err = s.Visit(t.Context(), fresh.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "/programme", got.Path)
 	agree(t, s, site)
+}
+
+// A visitor who was erased, or whose day is long over, and who comes again is
+// counted as the rows say.
+func TestDistinctVisitorsStayRight(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	visitor := func(minute int) visit.Visit {
+		v := made(t, minute, "Lisbon")
+		v.Visitor = 7
+		return v
+	}
+	first := visitor(0)
+	add(t, s, first, visitor(1))
+	agree(t, s, site)
+	_, err := s.Tend(t.Context(), time.Now().Add(3*day)) // of a day long over, and seen just now
+	require.NoError(t, err)
+	add(t, s, visitor(2))
+	agree(t, s, site)
+	_, err = s.Erase(t.Context(), visit.Erasure{Address: first.Card.Address.Text.Addr}, start.Add(3*time.Minute))
+	require.NoError(t, err)
+	add(t, s, visitor(10))
+	agree(t, s, site)
+	days, err := s.Visitors(t.Context(), visit.Filter{Site: site})
+	require.NoError(t, err)
+	require.Len(t, days, 1)
+	assert.Equal(t, int64(1), days[0].Visits)
 }
 
 func TestListsPageByCursorAndFilter(t *testing.T) {

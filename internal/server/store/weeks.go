@@ -96,7 +96,7 @@ func (s *Store) Tend(ctx context.Context, now time.Time) (dropped []time.Time, e
 				return err
 			}
 		}
-		if _, err := tx.Exec(ctx, `DELETE FROM visitor_seen WHERE day < $1`, now.Add(-visitorsKept)); err != nil {
+		if _, err := tx.Exec(ctx, `DELETE FROM visitor_seen WHERE seen < $1 AND day < $1`, now.Add(-visitorsKept)); err != nil {
 			return err
 		}
 		_, err := tx.Exec(ctx, `DELETE FROM tombstone WHERE erased < $1`, now.Add(-tombstonesKept))
@@ -112,7 +112,8 @@ func (s *Store) Tend(ctx context.Context, now time.Time) (dropped []time.Time, e
 }
 
 const (
-	// visitorsKept is how long the visitors of a day are kept to tell them apart.
+	// visitorsKept is how long the visitors of a day are kept to tell them apart, after
+	// the day and after they were seen: longer than the key that does.
 	visitorsKept = 4 * 24 * time.Hour
 	// tombstonesKept is longer than any queue may hold a visit.
 	tombstonesKept = 60 * 24 * time.Hour

@@ -97,6 +97,7 @@ CREATE TABLE visitor_seen (
     site    text NOT NULL,
     day     date NOT NULL, -- in UTC
     visitor bigint NOT NULL,
+    seen    timestamptz NOT NULL DEFAULT now(), -- here, which for a late visit is long after the day
     PRIMARY KEY (site, day, visitor)
 );
 
@@ -171,10 +172,13 @@ LANGUAGE sql STABLE AS $$
 $$;
 -- +goose StatementEnd
 
--- Counts the distinct visitors of a site's day in UTC again.
+-- Counts the distinct visitors of a site's day in UTC again, and forgets those that have no visit left.
 -- +goose StatementBegin
 CREATE FUNCTION recount_visitors(of_site text, day timestamptz) RETURNS void LANGUAGE sql AS $$
-    DELETE FROM rollup WHERE site = of_site AND dimension = 'visitors' AND slot = day;
+    DELETE FROM visitor_seen s WHERE s.site = of_site AND s.day = (recount_visitors.day AT TIME ZONE 'UTC')::date
+        AND s.visitor NOT IN (SELECT visitor FROM visit WHERE site = of_site AND id >= id_floor(recount_visitors.day)
+            AND id < id_floor(recount_visitors.day + interval '1 day') AND counted AND visitor IS NOT NULL);
+    DELETE FROM rollup WHERE site = of_site AND dimension = 'visitors' AND slot = recount_visitors.day;
     INSERT INTO rollup SELECT of_site, dimension, slot, key, visits FROM recount(of_site, day) WHERE dimension = 'visitors';
 $$;
 -- +goose StatementEnd
