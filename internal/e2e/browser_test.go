@@ -141,7 +141,7 @@ func TestConsole(t *testing.T) {
 	// Today is the first page, and moves with what arrives.
 	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.desk+"/"), visible(".chart .bar"), visible(".arriving li"))
 	assert.Equal(t, "Today · East Porch", p.eval("document.title"))
-	assert.Contains(t, p.text(".lead"), "since midnight in Oslo")
+	p.says(".lead", "since midnight in Oslo")
 	s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", visitBody("203.0.113.4", "198.19.140.77"))
 	p.do(visible(".arriving li.fresh"))
 	assert.Contains(t, p.text(".arriving li.fresh"), "198.19.140.77")

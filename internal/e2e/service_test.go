@@ -80,10 +80,11 @@ func start(t *testing.T, flags map[string]any) *service {
 	return svc
 }
 
-// fill sends n of the regatta's visits.
+// fill sends n of the regatta's visits, and waits until they are stored.
 func (s *service) fill(t *testing.T, n int) {
 	t.Helper()
 	require.NoError(t, demo.Send(t.Context(), s.client, demo.Visits(demo.Seed, n, time.Now()), func(int, int) {}))
+	settled(t, s.desk, s.admin) // however busy the machine is
 }
 
 // answer is what came back over plain HTTP.
