@@ -28,6 +28,7 @@ if [ "${1:-}" = test ]; then
   [ -x /usr/sbin/nginx ] || packages+=(nginx-light)
   [ -x /usr/sbin/haproxy ] || packages+=(haproxy)
   [ -x /usr/sbin/apache2 ] || packages+=(apache2-bin)
+  [ -r /usr/share/iso-codes/json/iso_3166-1.json ] || packages+=(iso-codes)
   for font in fonts-noto-core fonts-noto-color-emoji; do
     dpkg-query -W -f='${Status}' "$font" 2>/dev/null | grep -q 'install ok installed' || packages+=("$font")
   done

@@ -6,26 +6,12 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-	"golang.org/x/text/language"
+	"github.com/stretchr/testify/require"
 )
 
 func TestCountries(t *testing.T) {
 	assert.Len(t, All(), 249, "ISO 3166-1 has 249 countries")
 	assert.True(t, slices.IsSortedFunc(All(), func(a, b Country) int { return strings.Compare(a.Code, b.Code) }))
-	for _, c := range All() {
-		assert.Len(t, c.Code, 2)
-		assert.NotEmpty(t, c.Name, c.Code)
-		assert.NotEmpty(t, Continent(c.Continent), c.Code)
-		if c.Currency != "" {
-			assert.Len(t, c.Currency, 3, c.Code)
-			assert.NotEmpty(t, c.Symbol, c.Code)
-			assert.LessOrEqual(t, c.MinorUnits, 4, c.Code)
-		}
-		for _, tag := range c.Languages {
-			_, err := language.Parse(tag)
-			assert.NoError(t, err, "%s of %s", tag, c.Code)
-		}
-	}
 }
 
 // Facts that older releases of CLDR have wrong, and a few of each kind.
@@ -64,6 +50,10 @@ func TestCheckCode(t *testing.T) {
 	assert.NoError(t, CheckCode("GB"))
 	assert.ErrorContains(t, CheckCode("UK"), "did you mean GB?")
 	assert.ErrorContains(t, CheckCode("pt"), "did you mean PT?")
+	assert.ErrorContains(t, CheckCode("EL"), "did you mean GR?")
+	assert.ErrorContains(t, CheckCode("AN"), "did you mean BQ, CW or SX?")
+	assert.ErrorContains(t, CheckCode("PRT"), "did you mean PT?")
+	assert.ErrorContains(t, CheckCode("portugal"), "did you mean PT?")
 	assert.ErrorContains(t, CheckCode("XX"), "ISO 3166-1")
 	assert.Error(t, CheckCode(""))
 }
@@ -74,4 +64,84 @@ func TestRegion(t *testing.T) {
 	assert.Equal(t, "Lisboa", name)
 	_, ok = Region("PT-99")
 	assert.False(t, ok)
+}
+
+func TestNames(t *testing.T) {
+	tests := []struct{ code, tag, want string }{
+		{"PT", "en", "Portugal"},
+		{"JP", "ja", "日本"},
+		{"DE", "ja-JP", "ドイツ"},
+		{"CZ", "pt-PT", "Chéquia"},
+		{"CZ", "pt-BR", "Tchéquia"},
+		{"CI", "fr-CA", "Côte d’Ivoire"},
+		{"DE", "zh-TW", "德國"}, // by way of zh-Hant
+		{"DE", "zh", "德国"},
+		{"NO", "nb", "Norge"},
+		{"NO", "xx-unknown", "Norway"},
+		{"NO", "", "Norway"},
+		{"NO", "🙂", "Norway"},
+		{"XX", "en", ""},
+	}
+	for _, tt := range tests {
+		assert.Equal(t, tt.want, NameIn(tt.code, tt.tag), "%s in %s", tt.code, tt.tag)
+	}
+	assert.Equal(t, "Põhja-Ameerika", ContinentIn("NA", "et"))
+	assert.Equal(t, "português", OwnName("pt"))
+	assert.Equal(t, "português europeu", OwnName("pt-PT"))
+	assert.Equal(t, "日本語", OwnName("ja-JP"))
+	assert.Equal(t, "Swiss German", LanguageName("gsw"))
+}
+
+func TestFactsOf(t *testing.T) {
+	swiss, _ := ByCode("CH")
+	groups, err := NewGroups(map[string][]string{"alpine": {"AT", "CH", "SI"}})
+	require.NoError(t, err)
+	f := FactsOf(swiss, "pt", groups)
+	assert.Equal(t, "Suíça", f.Name)
+	assert.Equal(t, map[string]string{"de": "Schweiz", "fr": "Suisse", "it": "Svizzera"}, f.OwnNames)
+	assert.Equal(t, []string{"AT", "DE", "FR", "IT", "LI"}, f.Neighbours)
+	assert.Equal(t, []string{"alpine", "schengen"}, f.Groups)
+	assert.Equal(t, []CurrencyFacts{{"CHF", 2, true}}, f.Currencies)
+	assert.Equal(t, Week{"monday", []string{"saturday", "sunday"}}, f.Week)
+	assert.Equal(t, "🇨🇭", f.Flag.Emoji)
+	zimbabwe, _ := ByCode("ZW")
+	assert.Equal(t, []CurrencyFacts{{"ZWG", 2, true}, {"USD", 2, false}}, FactsOf(zimbabwe, "en", groups).Currencies, "all are listed, one is usual")
+	antarctica, _ := ByCode("AQ")
+	assert.Empty(t, FactsOf(antarctica, "en", groups).Currencies)
+	assert.Nil(t, FactsOf(antarctica, "en", groups).Capital)
+	egypt, _ := ByCode("EG")
+	assert.Equal(t, []string{"friday", "saturday"}, FactsOf(egypt, "en", groups).Week.Weekend)
+}
+
+func TestGroups(t *testing.T) {
+	var g Groups
+	portugal, _ := ByCode("PT")
+	ireland, _ := ByCode("IE")
+	assert.True(t, g.Has("eu", ireland))
+	assert.False(t, g.Has("schengen", ireland))
+	assert.Equal(t, []string{"eea", "eu", "euro-area", "schengen"}, g.Of(portugal))
+	assert.False(t, g.Has("eu", nil))
+	counts := map[string]int{}
+	for _, c := range All() {
+		for _, name := range c.Groups {
+			counts[name]++
+		}
+	}
+	assert.Equal(t, map[string]int{"eu": 27, "eea": 30, "schengen": 29, "euro-area": 21}, counts)
+	_, err := NewGroups(map[string][]string{"isles": {"UK"}})
+	assert.ErrorContains(t, err, "did you mean GB?")
+	_, err = NewGroups(map[string][]string{"eu": {"PT"}})
+	assert.ErrorContains(t, err, "give yours another name")
+}
+
+func TestChoices(t *testing.T) {
+	choices := Choices("sv", All())
+	require.Len(t, choices, 249)
+	names := make([]string, len(choices))
+	for i, c := range choices {
+		names[i] = c.Name
+	}
+	assert.Greater(t, slices.Index(names, "Åland"), slices.Index(names, "Zimbabwe"), "in Swedish Å comes after Z")
+	in := Choices("en", All())
+	assert.Equal(t, "Åland Islands", in[1].Name, "in English it is an A")
 }

@@ -1,0 +1,103 @@
+// The names and habits of each locale of CLDR: internal/core/almanac/names.gz and
+// internal/core/locale/habits.gz. Both are lines of fields between tabs; what a locale
+// has from its parent stands only there.
+import { createRequire } from "node:module";
+import { existsSync, readdirSync } from "node:fs";
+import { iso6393 } from "iso-639-3";
+import { codes } from "./countries.mjs";
+
+const require = createRequire(import.meta.url);
+const { coverageLevels } = require("cldr-core/coverageLevels.json");
+const { parentLocale } = require("cldr-core/supplemental/parentLocales.json").supplemental.parentLocales;
+const systems = require("cldr-core/supplemental/numberingSystems.json").supplemental.numberingSystems;
+const population = require("cldr-core/supplemental/territoryInfo.json").supplemental.territoryInfo;
+
+const covered = (tag) => tag === "en" || coverageLevels[tag] || (tag.includes("-") && covered(tag.slice(0, tag.lastIndexOf("-"))));
+const at = (path) => new URL(`node_modules/${path}`, import.meta.url);
+const whole = (tag) => existsSync(at(`cldr-localenames-full/main/${tag}/territories.json`)) && existsSync(at(`cldr-dates-full/main/${tag}/ca-gregorian.json`));
+const locales = readdirSync(at("cldr-localenames-full/main")).filter((tag) => covered(tag) && whole(tag)).sort();
+const parentOf = (tag) => {
+  const parent = parentLocale[tag] ?? (tag.includes("-") ? tag.slice(0, tag.lastIndexOf("-")) : "root");
+  return parent === "root" || locales.includes(parent) ? parent : parentOf(parent);
+};
+const main = (pkg, tag, file) => require(`${pkg}/main/${tag}/${file}.json`).main[tag];
+const inner = "\x1f"; // between the parts of one field
+
+// ------------------------------------------------------------------- names
+const continents = { AF: "002", AN: "AQ", AS: "142", EU: "150", NA: "003", OC: "009", SA: "005" };
+const subjects = [...codes, ...Object.values(continents)];
+const territories = new Map(locales.map((tag) => [tag, main("cldr-localenames-full", tag, "territories").localeDisplayNames.territories]));
+const languages = (tag) => main("cldr-localenames-full", tag, "languages").localeDisplayNames.languages;
+const english = languages("en");
+const nameOf = (tag, code) => {
+  const name = territories.get(tag)[code];
+  return name === code ? "" : (name ?? "");
+};
+// A language's own name, in the script that it is written in.
+const ownName = (tag) => {
+  const own = languages(tag);
+  const base = tag.split("-")[0];
+  const name = own[tag] ?? own[base] ?? english[tag] ?? "";
+  return name === tag ? "" : name;
+};
+
+function names() {
+  const lines = [["", "", "", ...codes, ...Object.keys(continents).map((c) => `+${c}`)].join("\t")];
+  for (const tag of locales) {
+    const parent = parentOf(tag);
+    const row = subjects.map((code) => {
+      const name = nameOf(tag, code);
+      return parent !== "root" && nameOf(parent, code) === name ? "" : name;
+    });
+    const own = ownName(tag) === (parent === "root" ? "" : ownName(parent)) ? "" : ownName(tag);
+    if (own || row.some(Boolean)) lines.push([tag, parent === "root" ? "" : parent, own, ...row].join("\t").trimEnd());
+  }
+  // English names of the languages that are spoken somewhere.
+  const spoken = new Set(codes.flatMap((c) => Object.keys(population[c]?.languagePopulation ?? {})).map((t) => t.replaceAll("_", "-")));
+  const script = require("cldr-localenames-full/main/en/scripts.json").main.en.localeDisplayNames.scripts;
+  const iso = Object.fromEntries(iso6393.map((l) => [l.iso6393, l.name]));
+  const base = (tag) => english[tag] ?? iso[tag] ?? { kro: "Kru languages" }[tag] ?? tag;
+  const englishOf = (tag) => english[tag] ?? base(tag.split("-")[0]) + (script[tag.split("-")[1]] ? ` (${script[tag.split("-")[1]]})` : "");
+  for (const tag of [...new Set([...spoken, ...locales.filter((l) => !/-([A-Z]{2}|\d{3})$/.test(l))])].sort()) lines.push(["=", tag, englishOf(tag)].join("\t"));
+  return lines.join("\n") + "\n";
+}
+
+// ------------------------------------------------------------------- habits
+function habitsOf(tag) {
+  const numbers = main("cldr-numbers-full", tag, "numbers").numbers;
+  const system = numbers.defaultNumberingSystem;
+  const symbols = numbers[`symbols-numberSystem-${system}`];
+  const money = numbers[`currencyFormats-numberSystem-${system}`];
+  const digits = system === "latn" ? "" : (systems[system]?._digits ?? "");
+  const currencies = main("cldr-numbers-full", tag, "currencies").numbers.currencies;
+  const signs = Object.entries(currencies)
+    .filter(([code, c]) => c.symbol && c.symbol !== code)
+    .map(([code, c]) => `${code}=${c.symbol}`);
+  const dates = main("cldr-dates-full", tag, "ca-gregorian").dates.calendars.gregorian;
+  const wide = (what, keys) => keys.map((k) => dates[what].format.wide[k]).join(inner);
+  const period = (k) => dates.dayPeriods.format.abbreviated[k];
+  const join = dates["dateTimeFormats-atTime"]?.standard?.long ?? dates.dateTimeFormats.long;
+  const one = (format) => (typeof format === "string" ? format : format._value);
+  return [
+    symbols.currencyDecimal ?? symbols.decimal, symbols.currencyGroup ?? symbols.group, symbols.minusSign, digits, numbers.minimumGroupingDigits,
+    money.standard, money["standard-alphaNextToNumber"] ?? money.standard, signs.join(inner),
+    one(dates.dateFormats.full), one(dates.dateFormats.long), one(dates.dateFormats.short), one(dates.timeFormats.short), one(join),
+    wide("months", [1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12]), wide("days", ["sun", "mon", "tue", "wed", "thu", "fri", "sat"]),
+    period("am"), period("pm"),
+  ];
+}
+
+function habits() {
+  const all = new Map(locales.map((tag) => [tag, habitsOf(tag)]));
+  const lines = [];
+  for (const [tag, own] of all) {
+    const parent = all.get(parentOf(tag));
+    const row = own.map((value, i) => (parent && parent[i] === value ? "" : value));
+    // A field that is empty here and not in the parent is written as one space.
+    own.forEach((value, i) => { if (value === "" && parent?.[i]) row[i] = " "; });
+    if (row.some(Boolean)) lines.push([tag, parent ? parentOf(tag) : "", ...row].join("\t"));
+  }
+  return lines.join("\n") + "\n";
+}
+
+export const localeTables = () => [["almanac/names.gz", names()], ["locale/habits.gz", habits()]];
