@@ -124,6 +124,7 @@ func (l *loader) check(c *Config) {
 		l.checkRule(fmt.Sprintf("policy.%d", i), r)
 	}
 	l.checkProxies(c)
+	l.checkLocal(c)
 	if c.Atlas.Swap != "auto" && c.Atlas.Swap != "hand" {
 		l.problem("atlas.swap", fmt.Sprintf("%q is no way to swap editions", c.Atlas.Swap), "Give auto, or hand.")
 	}

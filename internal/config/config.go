@@ -62,6 +62,19 @@ type Config struct {
 		MonitorAgents []string `koanf:"monitor_agents"` // the owner's own
 		MonitorLabels []string `koanf:"monitor_labels"`
 	} `koanf:"marks"`
+	// Groups are the owner's own groups of countries, beside the common ones.
+	Groups map[string][]string `koanf:"groups"`
+	Rates  struct {
+		File        string        `koanf:"file"`         // relative to the configuration file, or
+		URL         string        `koanf:"url"`          // of HTTP(S); neither is no rates
+		Source      string        `koanf:"source"`       // who says so, as answers name it
+		Refresh     time.Duration `koanf:"refresh"`      // how often they are read again
+		StaleDays   int           `koanf:"stale_days"`   // from when on their age is a problem
+		FetchInside bool          `koanf:"fetch_inside"` // from an address that is not public
+	} `koanf:"rates"`
+	Handover struct {
+		CookieLasts time.Duration `koanf:"cookie_lasts"` // how long the signed cookie holds
+	} `koanf:"handover"`
 	Areas        []string `koanf:"areas"`         // files of GeoJSON: the owner's named polygons
 	ResolveNames bool     `koanf:"resolve_names"` // host names may be asked for in place of addresses
 	MapLink      string   `koanf:"map_link"`      // template of a link to a map outside, "" for none
@@ -93,6 +106,31 @@ type Site struct {
 	Privacy string `koanf:"privacy"` // one of visit.Modes; truncated by default
 	// TimeZone is the one that the site's days are of; UTC by default.
 	TimeZone string `koanf:"time_zone"`
+	// Languages are those that the site has, none for any; Default stands where no
+	// other suits.
+	Languages     []string          `koanf:"languages"`
+	Default       string            `koanf:"default_language"`
+	Currency      string            `koanf:"currency"`       // that its own prices are in
+	PriceEndings  map[string]string `koanf:"price_endings"`  // by currency, such as x.95
+	BusinessHours string            `koanf:"business_hours"` // by the visitor's clock, 09:00-17:00 by default
+	Variants      []VariantSet      `koanf:"variants"`
+}
+
+// VariantSet is the variants of one thing, and who gets which.
+type VariantSet struct {
+	Name    string        `koanf:"name"`
+	Default string        `koanf:"default"`
+	Rules   []VariantRule `koanf:"rules"`
+}
+
+// VariantRule gives a variant to visitors of all the kinds that it names.
+type VariantRule struct {
+	Variant   string   `koanf:"variant"`
+	Countries []string `koanf:"countries"`
+	Groups    []string `koanf:"groups"`
+	Languages []string `koanf:"languages"`
+	Labels    []string `koanf:"labels"`
+	Areas     []string `koanf:"areas"`
 }
 
 // PolicyRule opens or sets aside the addresses of one kind or prefix.
@@ -169,6 +207,7 @@ func defaults(getenv func(string) string) map[string]any {
 		"desk.address": "127.0.0.1:8081", "desk.max_header_bytes": 64 << 10, "desk.max_body_bytes": 1 << 20,
 		"desk.header_timeout": "10s", "desk.timeout": "60s",
 		"limits.key_per_second": 1000, "limits.visitor_per_second": 20,
+		"rates.refresh": "6h", "rates.stale_days": 4, "handover.cookie_lasts": "15m",
 		"intake.max_bytes": 1 << 30, "retention_days": 400, "hash_days": 7,
 		"marks.bot_agents": []any{
 			"bot", "crawl", "spider", "slurp", "archiver", "preview", "fetcher", "headless", "scrapy", "curl/", "wget/", "python-", "java/", "libwww",

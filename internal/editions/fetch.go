@@ -4,6 +4,7 @@
 package editions
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -43,8 +44,10 @@ type Fetcher struct {
 	// fetched again where the server says that it has not changed (RFC 9110). "" keeps
 	// nothing.
 	Cache string
-	// Inside allows fetching from addresses that are not public.
-	Inside bool
+	// Inside allows fetching from addresses that are not public; InsideKey is the
+	// configuration's key that says so, for the error.
+	Inside    bool
+	InsideKey string
 }
 
 // maxFetched bounds what is fetched over HTTP, in bytes.
@@ -148,6 +151,24 @@ type kept struct {
 	Modified string `json:"last_modified"`
 }
 
+// Fetch gets a file over HTTP into the cache, unless that has it as it is, and gives
+// its path. Where that fails, kept says whether an older one stands at the path.
+func (f *Fetcher) Fetch(ctx context.Context, address string) (path string, kept bool, err error) {
+	path, err = f.fetch(ctx, address)
+	if err == nil {
+		return path, true, nil
+	}
+	path = f.place(address)
+	_, missing := os.Stat(path)
+	return path, missing == nil, err
+}
+
+// place is where the cache keeps what stands at an address.
+func (f *Fetcher) place(address string) string {
+	sum := sha256.Sum256([]byte(address))
+	return filepath.Join(f.Cache, hex.EncodeToString(sum[:8]))
+}
+
 // fetch gets a file over HTTP unless the cache has it as it is, and gives its
 // path.
 func (f *Fetcher) fetch(ctx context.Context, address string) (path string, err error) {
@@ -165,8 +186,7 @@ func (f *Fetcher) fetch(ctx context.Context, address string) (path string, err e
 	} else if err := os.MkdirAll(dir, 0o755); err != nil {
 		return "", err
 	}
-	sum := sha256.Sum256([]byte(address))
-	path = filepath.Join(dir, hex.EncodeToString(sum[:8]))
+	path = filepath.Join(dir, filepath.Base(f.place(address)))
 	var last kept
 	if text, err := os.ReadFile(path + ".json"); err == nil && f.Cache != "" && json.Unmarshal(text, &last) == nil && last.URL == address {
 		if _, err := os.Stat(path); err == nil {
@@ -226,7 +246,7 @@ func (f *Fetcher) client() *http.Client {
 		dialer.Control = func(_, address string, _ syscall.RawConn) error {
 			at, err := netip.ParseAddrPort(address)
 			if err == nil && addr.KindOf(addr.Canonical(at.Addr())) != addr.Public {
-				err = fmt.Errorf("%s is not public: atlas.fetch_inside allows it", at.Addr())
+				err = fmt.Errorf("%s is not public: %s allows it", at.Addr(), cmp.Or(f.InsideKey, "atlas.fetch_inside"))
 			}
 			return err
 		}

@@ -8,6 +8,7 @@ import { gunzipSync, gzipSync } from "node:zlib";
 import { iso31661 } from "iso-3166/1.js";
 import { iso31662 } from "iso-3166/2.js";
 import { codes, countryTable } from "./countries.mjs";
+import { flagFiles } from "./flags.mjs";
 import { localeTables } from "./locales.mjs";
 import { tz } from "./zone.mjs";
 import { seats } from "./seats.mjs";
@@ -47,6 +48,7 @@ ${numeric.join("\n")}
 
 // ---------------------------------------------------------------- countries
 write("internal/core/almanac/tables.go", countryTable(version));
+for (const [name, text] of flagFiles()) write(`internal/${name}`, gzipSync(text, { level: 9 }));
 for (const [name, text] of localeTables()) {
   write(`internal/core/${name}`, gzipSync(text, { level: 9 }));
 }

@@ -23,6 +23,12 @@ const parentOf = (tag) => {
 const main = (pkg, tag, file) => require(`${pkg}/main/${tag}/${file}.json`).main[tag];
 const inner = "\x1f"; // between the parts of one field
 
+// writtenAbove gives the nearest parent that has a line of its own, or "".
+function writtenAbove(tag, rows) {
+  for (let p = parentOf(tag); p !== "root"; p = parentOf(p)) if (rows.has(p)) return p;
+  return "";
+}
+
 // ------------------------------------------------------------------- names
 const continents = { AF: "002", AN: "AQ", AS: "142", EU: "150", NA: "003", OC: "009", SA: "005" };
 const subjects = [...codes, ...Object.values(continents)];
@@ -42,6 +48,7 @@ const ownName = (tag) => {
 };
 
 function names() {
+  const rows = new Map();
   const lines = [["", "", "", ...codes, ...Object.keys(continents).map((c) => `+${c}`)].join("\t")];
   for (const tag of locales) {
     const parent = parentOf(tag);
@@ -50,8 +57,9 @@ function names() {
       return parent !== "root" && nameOf(parent, code) === name ? "" : name;
     });
     const own = ownName(tag) === (parent === "root" ? "" : ownName(parent)) ? "" : ownName(tag);
-    if (own || row.some(Boolean)) lines.push([tag, parent === "root" ? "" : parent, own, ...row].join("\t").trimEnd());
+    if (own || row.some(Boolean)) rows.set(tag, [own, ...row]);
   }
+  for (const [tag, row] of rows) lines.push([tag, writtenAbove(tag, rows), ...row].join("\t").trimEnd());
   // English names of the languages that are spoken somewhere.
   const spoken = new Set(codes.flatMap((c) => Object.keys(population[c]?.languagePopulation ?? {})).map((t) => t.replaceAll("_", "-")));
   const script = require("cldr-localenames-full/main/en/scripts.json").main.en.localeDisplayNames.scripts;
@@ -89,15 +97,15 @@ function habitsOf(tag) {
 
 function habits() {
   const all = new Map(locales.map((tag) => [tag, habitsOf(tag)]));
-  const lines = [];
+  const rows = new Map();
   for (const [tag, own] of all) {
     const parent = all.get(parentOf(tag));
     const row = own.map((value, i) => (parent && parent[i] === value ? "" : value));
     // A field that is empty here and not in the parent is written as one space.
     own.forEach((value, i) => { if (value === "" && parent?.[i]) row[i] = " "; });
-    if (row.some(Boolean)) lines.push([tag, parent ? parentOf(tag) : "", ...row].join("\t"));
+    if (row.some(Boolean)) rows.set(tag, row);
   }
-  return lines.join("\n") + "\n";
+  return [...rows].map(([tag, row]) => [tag, writtenAbove(tag, rows), ...row].join("\t")).join("\n") + "\n";
 }
 
 export const localeTables = () => [["almanac/names.gz", names()], ["locale/habits.gz", habits()]];

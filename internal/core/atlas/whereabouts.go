@@ -39,6 +39,14 @@ type Whereabouts struct {
 	Missing       map[string]string `json:"missing"`
 }
 
+// Point gives the coordinates, nil where there are none.
+func (w *Whereabouts) Point() *geo.Point {
+	if w.Latitude == nil || w.Longitude == nil {
+		return nil
+	}
+	return &geo.Point{Latitude: *w.Latitude, Longitude: *w.Longitude}
+}
+
 // Names are English names for the codes.
 type Names struct {
 	Continent *string `json:"continent"`

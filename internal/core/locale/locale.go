@@ -1,134 +1,312 @@
-// Package locale says which language, money and clock suit a visitor.
+// Package locale says which language, money and clock suit a visitor, writes amounts
+// and times by the habits of a language (CLDR), and converts amounts.
+//
+// Everything here is safe for concurrent use.
 package locale
 
 import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
 	"sync"
-	"time"
 
 	"golang.org/x/text/language"
 
 	"eastporch/internal/core/almanac"
 )
 
-// maxHeader bounds, in bytes, how much of an Accept-Language field is read.
-const maxHeader = 1024
+// Bounds of how much of an Accept-Language field is read.
+const (
+	maxHeader = 1024 // bytes
+	maxAsked  = 32   // languages
+)
 
-// A Locale is the language that suits a visitor, and why.
+// A Locale is the language that suits a visitor, and why. What it points to is shared:
+// it must not be changed.
 type Locale struct {
-	Language  string   `json:"language"`  // BCP 47
-	Direction string   `json:"direction"` // "ltr" or "rtl"
-	Reason    string   `json:"reason"`    // "accept-language", "country" or "default"
-	Offered   []string `json:"offered"`   // the languages that were weighed, the best first
+	Language   string   `json:"language"`   // BCP 47
+	Script     string   `json:"script"`     // ISO 15924
+	Direction  string   `json:"direction"`  // "ltr" or "rtl"
+	Formatting string   `json:"formatting"` // BCP 47: by whose habits numbers and times are written
+	Reason     string   `json:"reason"`     // "choice", "accept-language", "country" or "default"
+	Offered    []string `json:"offered"`    // the languages that may be switched to, the best first
+	Names      Names    `json:"names"`
+	Hints      []string `json:"hints"` // what does not fit together; never a verdict
 }
 
-// Negotiate chooses a language: the first of the visitor's Accept-Language
-// (RFC 9110, section 12.5.4), else the country's most spoken official one,
-// else English. An unreadable or overlong field counts as absent; country may
-// be nil.
-func Negotiate(acceptLanguage string, country *almanac.Country) Locale {
+// Names are what the language and the country are called in the language itself.
+type Names struct {
+	Language string  `json:"language"`
+	Country  *string `json:"country"`
+}
+
+// The reasons for a language, from the strongest.
+const (
+	ByChoice  = "choice"          // the visitor chose it before
+	ByHeader  = "accept-language" // the visitor's program asks for it
+	ByCountry = "country"         // it is official where the visitor is
+	ByDefault = "default"         // the site's own
+)
+
+// Languages are those that a site offers, with what suited visitors before. The zero
+// value is not usable; see [NewLanguages].
+type Languages struct {
+	tags     []language.Tag
+	written  []string // as the owner wrote them
+	fallback string
+	matcher  language.Matcher // nil where every language is offered
+
+	mu    sync.RWMutex
+	known map[ask]*Locale
+}
+
+// ask is everything that decides a language.
+type ask struct{ choice, header, country string }
+
+// maxKnown bounds how many answers are remembered.
+const maxKnown = 4096
+
+// NewLanguages makes the languages of a site: those it offers, none for all, and the
+// one where no other suits, "" for the first or English. The error names the tag that
+// is none of BCP 47, or a fallback that is not offered.
+func NewLanguages(offered []string, fallback string) (*Languages, error) {
+	l := &Languages{written: offered, fallback: fallback, known: map[ask]*Locale{}}
+	for _, text := range offered {
+		tag, err := language.Parse(text)
+		if err != nil || tag == language.Und {
+			return nil, fmt.Errorf("%.40q is no language tag, such as pt-PT", text)
+		}
+		l.tags = append(l.tags, tag)
+	}
+	switch {
+	case fallback == "" && len(offered) > 0:
+		l.fallback = offered[0]
+	case fallback == "":
+		l.fallback = "en"
+	case len(offered) > 0 && !slices.Contains(offered, fallback):
+		return nil, fmt.Errorf("%.40q is not one of the languages that are offered", fallback)
+	}
+	if _, err := language.Parse(l.fallback); err != nil {
+		return nil, fmt.Errorf("%.40q is no language tag, such as pt-PT", fallback)
+	}
+	if len(l.tags) > 0 {
+		l.matcher = language.NewMatcher(l.tags)
+	}
+	return l, nil
+}
+
+// Offered lists the languages as the owner wrote them; none where all are offered.
+func (l *Languages) Offered() []string { return l.written }
+
+// Default is the language where no other suits.
+func (l *Languages) Default() string { return l.fallback }
+
+// Negotiate chooses a language: the visitor's stored choice wins, then the first of
+// Accept-Language (RFC 9110, section 12.5.4) by weight, then the most spoken official
+// one of the country, then the default; each only where the site offers it, or one that
+// is as good as the same (RFC 4647, lookup by CLDR's distances). What cannot be read
+// counts as absent and is said in the hints; country may be nil.
+func (l *Languages) Negotiate(choice, acceptLanguage string, country *almanac.Country) *Locale {
+	var hints []string
 	if len(acceptLanguage) > maxHeader {
+		hints = append(hints, fmt.Sprintf("Accept-Language has %d bytes; more than %d are not read, so it counts as absent.", len(acceptLanguage), maxHeader))
 		acceptLanguage = ""
 	}
-	l := Locale{Offered: []string{}}
-	asked, q, err := language.ParseAcceptLanguage(acceptLanguage)
-	if err == nil {
-		for i, tag := range asked {
-			if q[i] > 0 && tag != language.Und && tag.String() != "mul" {
-				l.offer(tag.String(), "accept-language")
+	if len(choice) > 35 { // the longest that RFC 5646, section 4.4.1 recommends to support
+		hints, choice = append(hints, "The stored choice is no language tag."), ""
+	}
+	key := ask{choice, acceptLanguage, ""}
+	if country != nil {
+		key.country = country.Code
+	}
+	l.mu.RLock()
+	found := l.known[key]
+	l.mu.RUnlock()
+	if found != nil && len(hints) == 0 {
+		return found
+	}
+	found = l.negotiate(choice, acceptLanguage, country, hints)
+	if len(hints) == 0 {
+		l.mu.Lock()
+		if len(l.known) >= maxKnown {
+			clear(l.known)
+		}
+		l.known[key] = found
+		l.mu.Unlock()
+	}
+	return found
+}
+
+func (l *Languages) negotiate(choice, header string, country *almanac.Country, hints []string) *Locale {
+	found := &Locale{Offered: []string{}, Hints: append([]string{}, hints...)}
+	if choice != "" {
+		if tag, err := language.Parse(choice); err != nil || tag == language.Und {
+			found.Hints = append(found.Hints, fmt.Sprintf("The stored choice %.35q is no language tag.", choice))
+		} else if !l.offer(found, tag, ByChoice) {
+			found.Hints = append(found.Hints, fmt.Sprintf("The visitor chose %s, which is not offered.", tag))
+		}
+	}
+	asked, unread := readHeader(header)
+	if unread > 0 {
+		found.Hints = append(found.Hints, fmt.Sprintf("Of Accept-Language %d parts could not be read.", unread))
+	}
+	for _, tag := range asked {
+		l.offer(found, tag, ByHeader)
+	}
+	if country != nil {
+		for _, text := range country.Languages {
+			l.offer(found, language.Make(text+"-"+country.Code), ByCountry)
+		}
+		if hint := traveller(asked, country); hint != "" {
+			found.Hints = append(found.Hints, hint)
+		}
+	}
+	add(found, l.fallback, l.fallback, ByDefault)
+	for _, text := range l.written {
+		add(found, text, text, ByDefault)
+	}
+	l.describe(found, country)
+	return found
+}
+
+// offer adds a language, or the one that the site has in its place; ok is false where
+// it has none.
+func (l *Languages) offer(found *Locale, tag language.Tag, reason string) (ok bool) {
+	if l.matcher == nil {
+		add(found, tag.String(), tag.String(), reason)
+		return true
+	}
+	_, i, sure := l.matcher.Match(tag)
+	if sure < language.High || family(tag) != family(l.tags[i]) { // a neighbour's language is not one's own
+		return false
+	}
+	add(found, l.written[i], tag.String(), reason)
+	return true
+}
+
+// family names the language of a tag; those that their speakers read alike share one.
+func family(tag language.Tag) string {
+	base, _ := tag.Base()
+	switch name := base.String(); name {
+	case "nb", "nn":
+		return "no"
+	case "gsw":
+		return "de"
+	default:
+		return name
+	}
+}
+
+// add offers a language once; the first decides, and formatting goes by what was
+// asked for.
+func add(found *Locale, tag, asked, reason string) {
+	if slices.Contains(found.Offered, tag) {
+		return
+	}
+	if found.Language == "" {
+		found.Language, found.Formatting, found.Reason = tag, asked, reason
+	}
+	found.Offered = append(found.Offered, tag)
+}
+
+// describe fills in what follows from the language.
+func (l *Languages) describe(found *Locale, country *almanac.Country) {
+	found.Script, found.Direction = ScriptOf(found.Language), "ltr"
+	if rightToLeft[found.Script] {
+		found.Direction = "rtl"
+	}
+	// A bare language is written as where the visitor is, if it is spoken there.
+	if _, _, region := language.Make(found.Formatting).Raw(); region.String() == "ZZ" && country != nil {
+		for _, s := range country.Spoken {
+			if s.Language == found.Formatting && s.Status != "" {
+				found.Formatting += "-" + country.Code
+				break
 			}
 		}
 	}
+	found.Names.Language = almanac.OwnName(found.Language)
 	if country != nil {
-		for _, tag := range country.Languages {
-			l.offer(tag+"-"+country.Code, "country")
-		}
+		name := almanac.NameIn(country.Code, found.Language)
+		found.Names.Country = &name
 	}
-	l.offer("en", "default")
-	l.Direction = direction(l.Language)
-	return l
 }
 
-func (l *Locale) offer(tag, reason string) {
-	for _, known := range l.Offered {
-		if known == tag {
-			return
+// ScriptOf gives the script that a language is likely written in (ISO 15924).
+func ScriptOf(tag string) string {
+	script, _ := language.Make(tag).Script()
+	return script.String()
+}
+
+// readHeader reads Accept-Language, the most wanted first, and counts what it cannot
+// read. A weight of 0 and the wildcard ask for nothing.
+func readHeader(field string) (asked []language.Tag, unread int) {
+	type one struct {
+		tag    language.Tag
+		weight float64
+	}
+	var all []one
+	for part := range strings.SplitSeq(field, ",") {
+		part = strings.TrimSpace(part)
+		if part == "" {
+			continue
+		}
+		if len(all) == maxAsked {
+			break
+		}
+		text, parameter, weighed := strings.Cut(part, ";")
+		weight := 1.0
+		if weighed {
+			name, value, _ := strings.Cut(parameter, "=")
+			q, err := strconv.ParseFloat(strings.TrimSpace(value), 64)
+			if strings.ToLower(strings.TrimSpace(name)) != "q" || err != nil || !(q >= 0 && q <= 1) {
+				unread++
+				continue
+			}
+			weight = q
+		}
+		text = strings.TrimSpace(text)
+		if text == "*" || weight == 0 {
+			continue
+		}
+		tag, err := language.Parse(text)
+		if err != nil || tag == language.Und || text == "mul" {
+			unread++
+			continue
+		}
+		all = append(all, one{tag, weight})
+	}
+	slices.SortStableFunc(all, func(a, b one) int {
+		switch {
+		case a.weight > b.weight:
+			return -1
+		case a.weight < b.weight:
+			return 1
+		}
+		return 0
+	})
+	for _, o := range all {
+		asked = append(asked, o.tag)
+	}
+	return asked, unread
+}
+
+// traveller hints at a language that few people speak where the visitor is.
+func traveller(asked []language.Tag, country *almanac.Country) string {
+	if len(asked) == 0 || len(country.Spoken) == 0 {
+		return ""
+	}
+	first, _ := asked[0].Base()
+	for _, s := range country.Spoken {
+		if base, _ := language.Make(s.Language).Base(); base == first {
+			return ""
 		}
 	}
-	if l.Language == "" {
-		l.Language, l.Reason = tag, reason
-	}
-	l.Offered = append(l.Offered, tag)
+	return fmt.Sprintf("The visitor's program asks for %s, which few people speak in %s: a traveller, or an address that is elsewhere?",
+		almanac.LanguageName(first.String()), country.Name)
 }
 
 // rightToLeft are the scripts that are written from right to left.
 var rightToLeft = map[string]bool{
 	"Adlm": true, "Arab": true, "Hebr": true, "Mand": true, "Nkoo": true, "Rohg": true, "Samr": true, "Syrc": true, "Thaa": true,
-}
-
-func direction(tag string) string {
-	script, _ := language.Make(tag).Script()
-	if rightToLeft[script.String()] {
-		return "rtl"
-	}
-	return "ltr"
-}
-
-// Money is the currency of a country. All fields are null where it has none.
-type Money struct {
-	CurrencyCode *string `json:"currency_code"` // ISO 4217
-	Symbol       *string `json:"symbol"`
-	MinorUnits   *int    `json:"minor_units"`
-}
-
-// MoneyOf gives the currency of a country, which may be nil.
-func MoneyOf(c *almanac.Country) Money {
-	if c == nil || c.Currency == "" {
-		return Money{}
-	}
-	return Money{CurrencyCode: &c.Currency, Symbol: &c.Symbol, MinorUnits: &c.MinorUnits}
-}
-
-// A Clock is the time at a place. All fields are null where the zone is not
-// known.
-type Clock struct {
-	TimeZone   *string `json:"time_zone"`
-	LocalTime  *string `json:"local_time"`  // RFC 3339, with the zone's offset
-	UTCOffset  *string `json:"utc_offset"`  // "+05:30"
-	NextChange *string `json:"next_change"` // RFC 3339 in UTC; null where none is planned
-}
-
-// ClockAt gives the time at now in a zone of the IANA database; zone may be
-// nil, and an unknown zone counts as none.
-func ClockAt(zone *string, now time.Time) Clock {
-	if zone == nil {
-		return Clock{}
-	}
-	loc, ok := location(*zone)
-	if !ok {
-		return Clock{}
-	}
-	local := now.In(loc)
-	text, offset := local.Format("2006-01-02T15:04:05-07:00"), local.Format("-07:00")
-	c := Clock{TimeZone: zone, LocalTime: &text, UTCOffset: &offset}
-	if _, end := local.ZoneBounds(); !end.IsZero() {
-		change := end.UTC().Format(time.RFC3339)
-		c.NextChange = &change
-	}
-	return c
-}
-
-// locations keeps the zones that were loaded, of which there are some 400 in
-// the world; reading one takes longer than all the rest of a card.
-var locations sync.Map
-
-func location(zone string) (*time.Location, bool) {
-	if known, ok := locations.Load(zone); ok {
-		return known.(*time.Location), true
-	}
-	loc, err := time.LoadLocation(zone)
-	if err != nil {
-		return nil, false
-	}
-	locations.Store(zone, loc)
-	return loc, true
 }

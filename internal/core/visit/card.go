@@ -9,6 +9,7 @@ import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/locale"
+	"eastporch/internal/core/variant"
 )
 
 // How an address came to a card, beside the words of package caller.
@@ -26,6 +27,7 @@ type Card struct {
 	Locale      locale.Locale     `json:"locale"`
 	Clock       locale.Clock      `json:"clock"`
 	Money       locale.Money      `json:"money"`
+	Variants    variant.Choices   `json:"variants"` // by the name of their set
 	Evidence    []atlas.Evidence  `json:"evidence"`
 	Edition     Edition           `json:"edition"`
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"sync"
 	"time"
 
 	"eastporch/internal/core/addr"
@@ -11,6 +12,7 @@ import (
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/locale"
+	"eastporch/internal/core/variant"
 )
 
 // A Pipeline turns request facts into cards. It is immutable and safe for
@@ -23,13 +25,25 @@ type Pipeline struct {
 	Translators []netip.Prefix
 	// Atlas gives the edition in use, which may be swapped: each card comes from one.
 	Atlas interface{ Current() *atlas.Atlas }
+
+	once     sync.Once
+	anywhere *Local // of who is a guest of no site
+}
+
+// A Guest is what is known of whoever a card is for, beside the address. The zero Guest
+// is of no site and asks for nothing.
+type Guest struct {
+	Choice         string // the language that was chosen before, BCP 47
+	AcceptLanguage string
+	At             *Local // the site's; nil for none
 }
 
 // Visitor finds the visitor of a request and makes its card. The header's keys
-// are canonical; now decides the clock.
-func (p *Pipeline) Visitor(peer netip.Addr, header map[string][]string, now time.Time) (Card, caller.Trail) {
+// are canonical and decide the languages that are asked for; now decides the clock.
+func (p *Pipeline) Visitor(peer netip.Addr, header map[string][]string, guest Guest, now time.Time) (Card, caller.Trail) {
 	trail := p.Finder.Find(peer, header)
-	card := p.Card(trail.Visitor.Addr, trail.Obtained, first(header["Accept-Language"]), now)
+	guest.AcceptLanguage = first(header["Accept-Language"])
+	card := p.Card(trail.Visitor.Addr, trail.Obtained, guest, now)
 	if !trail.Visitor.IsValid() {
 		card.Address.Reason = &trail.Reason
 	}
@@ -38,8 +52,8 @@ func (p *Pipeline) Visitor(peer netip.Addr, header map[string][]string, now time
 
 // Card makes the card of an address. The zero Addr stands for a visitor who
 // was not found. An address that the policy sets aside is never looked up.
-func (p *Pipeline) Card(a netip.Addr, obtained, acceptLanguage string, now time.Time) Card {
-	card, _ := p.card(p.Atlas.Current(), a, obtained, acceptLanguage, now)
+func (p *Pipeline) Card(a netip.Addr, obtained string, guest Guest, now time.Time) Card {
+	card, _ := p.card(p.Atlas.Current(), a, obtained, guest, now)
 	return card
 }
 
@@ -47,7 +61,7 @@ func (p *Pipeline) Card(a netip.Addr, obtained, acceptLanguage string, now time.
 // of every source that holds it as evidence, all of them of one edition.
 func (p *Pipeline) Why(a netip.Addr, now time.Time) Card {
 	edition := p.Atlas.Current()
-	card, subject := p.card(edition, a, ObtainedGiven, "", now)
+	card, subject := p.card(edition, a, ObtainedGiven, Guest{}, now)
 	if subject.IsValid() {
 		card.Evidence = edition.Why(subject)
 	}
@@ -56,7 +70,7 @@ func (p *Pipeline) Why(a netip.Addr, now time.Time) Card {
 
 // card makes a card from one edition, and gives the address that was looked up, if
 // any.
-func (p *Pipeline) card(edition *atlas.Atlas, a netip.Addr, obtained, acceptLanguage string, now time.Time) (Card, netip.Addr) {
+func (p *Pipeline) card(edition *atlas.Atlas, a netip.Addr, obtained string, guest Guest, now time.Time) (Card, netip.Addr) {
 	a = addr.Canonical(a)
 	card := Card{
 		Address: Address{Text: addr.Optional{Addr: a}, Obtained: obtained},
@@ -85,10 +99,23 @@ func (p *Pipeline) card(edition *atlas.Atlas, a netip.Addr, obtained, acceptLang
 	if code := card.Whereabouts.CountryCode; code != nil {
 		country, _ = almanac.ByCode(*code)
 	}
-	card.Locale = locale.Negotiate(acceptLanguage, country)
-	card.Clock = locale.ClockAt(card.Whereabouts.TimeZone, now)
-	card.Money = locale.MoneyOf(country)
+	p.localize(&card, country, guest, now)
 	return card, subject
+}
+
+// localize fills in what follows from where the visitor is and what the site offers.
+func (p *Pipeline) localize(card *Card, country *almanac.Country, guest Guest, now time.Time) {
+	at := guest.At
+	if at == nil {
+		p.once.Do(func() { p.anywhere = Anywhere() })
+		at = p.anywhere
+	}
+	card.Locale = *at.Languages.Negotiate(guest.Choice, guest.AcceptLanguage, country)
+	card.Clock = locale.ClockAt(card.Whereabouts.TimeZone, now, at.Hours, country)
+	card.Money = locale.MoneyOf(country)
+	card.Variants = at.Variants().Choose(variant.Subject{
+		Country: country, Language: card.Locale.Language, Labels: card.Labels, Point: card.Whereabouts.Point(),
+	})
 }
 
 // admit applies the policy. It gives the address to look up, or none with the

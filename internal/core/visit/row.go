@@ -14,6 +14,7 @@ import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/locale"
+	"eastporch/internal/core/variant"
 )
 
 // An Answer is the part of a card that all addresses of a range share: what one
@@ -28,10 +29,11 @@ type Answer struct {
 
 // personal is the part of a card that is the visit's own.
 type personal struct {
-	Address Address       `json:"address"`
-	Labels  []string      `json:"labels"`
-	Locale  locale.Locale `json:"locale"`
-	Clock   locale.Clock  `json:"clock"`
+	Address  Address         `json:"address"`
+	Labels   []string        `json:"labels"`
+	Locale   storedLocale    `json:"locale"`
+	Clock    locale.Clock    `json:"clock"`
+	Variants variant.Choices `json:"variants"`
 }
 
 // A Row is a visit as it is queued and stored. The answer stands apart, since
@@ -75,7 +77,7 @@ func (v Visit) Row() (Row, json.RawMessage, error) {
 		return r, nil, fmt.Errorf("answer: %w", err)
 	}
 	r.AnswerID = id
-	if r.Card, err = json.Marshal(personal{c.Address, c.Labels, c.Locale, c.Clock}); err != nil {
+	if r.Card, err = json.Marshal(personal{c.Address, c.Labels, storeLocale(c.Locale), c.Clock, c.Variants}); err != nil {
 		return r, nil, fmt.Errorf("card: %w", err)
 	}
 	if r.Trail, err = json.Marshal(v.Trail); err != nil {
@@ -126,8 +128,14 @@ func (r Row) Visit(answer json.RawMessage) (Visit, error) {
 		return v, fmt.Errorf("trail: %w", err)
 	}
 	v.Card = Card{
-		Address: own.Address, Labels: own.Labels, Locale: own.Locale, Clock: own.Clock,
+		Address: own.Address, Labels: own.Labels, Locale: own.Locale.whole(shared.Whereabouts.CountryCode), Clock: own.Clock, Variants: own.Variants,
 		Whereabouts: shared.Whereabouts, Network: shared.Network, Evidence: shared.Evidence, Money: shared.Money, Edition: shared.Edition,
+	}
+	if v.Card.Variants == nil { // stored before there were any
+		v.Card.Variants = variant.Choices{}
+	}
+	if v.Card.Money.Also == nil {
+		v.Card.Money.Also = []string{}
 	}
 	return v, nil
 }

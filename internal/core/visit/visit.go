@@ -55,8 +55,8 @@ func (p *Pipeline) Reread(v Visit) (card Card, ok bool) {
 	if !a.IsValid() || v.Card.Address.SetAside || addr.Truncate(a) == a || v.Card.Edition.Name == p.Atlas.Current().Name() {
 		return v.Card, false
 	}
-	card = p.Card(a, v.Card.Address.Obtained, "", v.Time)
-	card.Locale, card.Address, card.Labels = v.Card.Locale, v.Card.Address, v.Card.Labels
+	card = p.Card(a, v.Card.Address.Obtained, Guest{}, v.Time)
+	card.Locale, card.Address, card.Labels, card.Variants = v.Card.Locale, v.Card.Address, v.Card.Labels, v.Card.Variants
 	return card, true
 }
 

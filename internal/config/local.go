@@ -1,0 +1,138 @@
+package config
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/locale"
+	"eastporch/internal/core/variant"
+)
+
+// Sets gives the site's variants in the words of the core.
+func (s Site) Sets() []variant.Set {
+	sets := make([]variant.Set, len(s.Variants))
+	for i, v := range s.Variants {
+		sets[i] = variant.Set{Name: v.Name, Default: v.Default, Rules: []variant.Rule{}}
+		for _, r := range v.Rules {
+			sets[i].Rules = append(sets[i].Rules, variant.Rule{Variant: r.Variant, When: variant.When{
+				Countries: r.Countries, Groups: r.Groups, Languages: r.Languages, Labels: r.Labels, Areas: r.Areas,
+			}})
+		}
+	}
+	return sets
+}
+
+// Hours gives the site's business hours; check has made sure that they are some.
+func (s Site) Hours() locale.Hours {
+	if s.BusinessHours == "" {
+		return locale.UsualHours
+	}
+	h, _ := locale.ParseHours(s.BusinessHours)
+	return h
+}
+
+// Endings gives how the site's prices end; check has made sure that they do.
+func (s Site) Endings() map[string]locale.Ending {
+	endings := map[string]locale.Ending{}
+	for currency, text := range s.PriceEndings {
+		endings[strings.ToUpper(currency)], _ = locale.ParseEnding(text)
+	}
+	return endings
+}
+
+// CountryGroups gives the common groups and the owner's; check has made sure of them.
+func (c *Config) CountryGroups() almanac.Groups {
+	groups, _ := almanac.NewGroups(c.Groups)
+	return groups
+}
+
+// KnowsLabel says whether addresses may have a label: one of the configuration, or of
+// a source.
+func (c *Config) KnowsLabel(name string) bool {
+	if _, ok := c.Labels[name]; ok {
+		return true
+	}
+	return slices.ContainsFunc(c.Atlas.Sources, func(s Source) bool { return s.Label == name })
+}
+
+// reason cuts the sentinel that an error of the core begins with.
+func reason(err error, sentinel error) string {
+	return strings.TrimPrefix(err.Error(), sentinel.Error()+": ")
+}
+
+func (l *loader) checkLocal(c *Config) {
+	for name, codes := range c.Groups {
+		for i, code := range codes {
+			if err := almanac.CheckCode(code); err != nil {
+				l.problem(fmt.Sprintf("groups.%s.%d", name, i), err.Error(), "Give two capital letters.")
+			}
+		}
+	}
+	if len(l.problems) == 0 {
+		if _, err := almanac.NewGroups(c.Groups); err != nil {
+			l.problem("groups", err.Error(), "Name it otherwise.")
+		}
+	}
+	if c.Rates.File != "" && c.Rates.URL != "" {
+		l.problem("rates", "a file and an url are both given", "Give one of them.")
+	}
+	if u := c.Rates.URL; u != "" && !strings.HasPrefix(u, "http://") && !strings.HasPrefix(u, "https://") {
+		l.problem("rates.url", "this is no address of HTTP", "Begin it with https:// or http://.")
+	}
+	if r := c.Rates.Refresh; r < time.Minute || r > 30*24*time.Hour {
+		l.problem("rates.refresh", fmt.Sprintf("%s is no time between two readings", r), "Give 1m to 720h.")
+	}
+	if n := c.Rates.StaleDays; n < 1 || n > 3650 {
+		l.problem("rates.stale_days", fmt.Sprintf("%d days are no age of rates", n), "Give 1 to 3650.")
+	}
+	if d := c.Handover.CookieLasts; d < time.Minute || d > 24*time.Hour {
+		l.problem("handover.cookie_lasts", fmt.Sprintf("%s is no time for a short-lived cookie", d), "Give 1m to 24h.")
+	}
+	for i, s := range c.Sites {
+		l.checkSite(fmt.Sprintf("sites.%d", i), s, variant.Known{Groups: c.CountryGroups(), Labels: c.KnowsLabel})
+	}
+}
+
+func (l *loader) checkSite(key string, s Site, known variant.Known) {
+	for i, tag := range s.Languages {
+		if _, err := locale.NewLanguages([]string{tag}, ""); err != nil {
+			l.problem(fmt.Sprintf("%s.languages.%d", key, i), err.Error(), "Write it as BCP 47 has it: a language, then perhaps a script and a country.")
+		}
+	}
+	if _, err := locale.NewLanguages(s.Languages, s.Default); err != nil && len(l.problems) == 0 {
+		l.problem(key+".default_language", err.Error(), "Give one of the site's languages.")
+	}
+	if s.Currency != "" {
+		if _, err := locale.ParseCurrency(s.Currency); err != nil {
+			l.problem(key+".currency", reason(err, locale.ErrAmount), "Give three letters, such as EUR.")
+		}
+	}
+	for currency, ending := range s.PriceEndings {
+		at := key + ".price_endings." + currency
+		if _, err := locale.ParseCurrency(currency); err != nil {
+			l.problem(at, reason(err, locale.ErrAmount), "Give three letters, such as EUR.")
+		}
+		if _, err := locale.ParseEnding(ending); err != nil {
+			l.problem(at, reason(err, locale.ErrAmount), "Write an x and the digits that prices end in.")
+		}
+	}
+	if s.BusinessHours != "" {
+		if _, err := locale.ParseHours(s.BusinessHours); err != nil {
+			l.problem(key+".business_hours", reason(err, locale.ErrHours)+" are no business hours", "Write them like 09:00-17:00.")
+		}
+	}
+	names := map[string]bool{}
+	for i, set := range s.Sets() {
+		at := fmt.Sprintf("%s.variants.%d", key, i)
+		if field, err := set.Check(known); err != nil {
+			l.problem(at+"."+strings.Replace(field, ".when.", ".", 1), reason(err, variant.ErrSet), "See docs/localization.md for what stands here.")
+		}
+		if names[set.Name] {
+			l.problem(at+".name", fmt.Sprintf("two sets are called %q", set.Name), "Give each its own name.")
+		}
+		names[set.Name] = true
+	}
+}

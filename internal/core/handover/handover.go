@@ -1,0 +1,116 @@
+// Package handover hands the facts of a visitor on to an application: as header fields
+// that a reverse proxy copies into the request, and as a signed cookie. Both hold codes
+// only, never an address.
+package handover
+
+import (
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"eastporch/internal/core/variant"
+	"eastporch/internal/core/visit"
+)
+
+// Facts is what is handed on. A fact that is not known is "".
+type Facts struct {
+	CountryCode  string          `json:"country_code"`  // ISO 3166-1 alpha-2
+	RegionCode   string          `json:"region_code"`   // ISO 3166-2
+	Language     string          `json:"language"`      // BCP 47
+	CurrencyCode string          `json:"currency_code"` // ISO 4217
+	TimeZone     string          `json:"time_zone"`     // IANA
+	Variants     variant.Choices `json:"variants"`
+	Gate         string          `json:"gate"`
+}
+
+// Admitted is the gate's word for whoever may come in.
+const Admitted = "admit"
+
+// Of takes the facts out of a card. There is no gate in it yet: everybody is admitted.
+func Of(c *visit.Card) Facts {
+	return Facts{
+		CountryCode: deref(c.Whereabouts.CountryCode), RegionCode: deref(c.Whereabouts.RegionCode), Language: c.Locale.Language,
+		CurrencyCode: deref(c.Money.CurrencyCode), TimeZone: deref(c.Clock.TimeZone), Variants: c.Variants, Gate: Admitted,
+	}
+}
+
+func deref(s *string) string {
+	if s == nil {
+		return ""
+	}
+	return *s
+}
+
+// Prefix begins the names of all header fields of a handover. A proxy or an
+// application must remove such fields from requests that come from outside.
+const Prefix = "Porch-"
+
+// Fields are the names of the header fields, in the order of [Facts.Values].
+var Fields = []string{"Porch-Country-Code", "Porch-Region-Code", "Porch-Language", "Porch-Currency-Code", "Porch-Time-Zone", "Porch-Variant", "Porch-Gate"}
+
+// Values are the values of the header fields, "" for one that is left out. The variants
+// are a dictionary of tokens (RFC 9651): offer=early, pictures=lake.
+func (f Facts) Values() []string {
+	var variants []string
+	for _, name := range slices.Sorted(maps.Keys(f.Variants)) {
+		variants = append(variants, name+"="+f.Variants[name])
+	}
+	return []string{f.CountryCode, f.RegionCode, f.Language, f.CurrencyCode, f.TimeZone, strings.Join(variants, ", "), f.Gate}
+}
+
+// CookieName is the cookie's.
+const CookieName = "porch_facts"
+
+// ErrCookie is wrapped where a cookie is not to be believed.
+var ErrCookie = errors.New("the cookie is not to be believed")
+
+// signed is what a cookie holds.
+type signed struct {
+	Facts
+	Expires int64 `json:"expires"` // Unix seconds
+}
+
+var encoding = base64.RawURLEncoding
+
+// Sign writes a cookie's value that [Open] believes until it expires: the facts as JSON
+// and their HMAC-SHA-256 (RFC 2104), each in base64url, with a point between them.
+func Sign(f Facts, key []byte, expires time.Time) string {
+	text, _ := json.Marshal(signed{f, expires.Unix()}) // texts and a number always marshal
+	body := encoding.EncodeToString(text)
+	return body + "." + encoding.EncodeToString(mac(body, key))
+}
+
+func mac(body string, key []byte) []byte {
+	h := hmac.New(sha256.New, key)
+	h.Write([]byte(body))
+	return h.Sum(nil)
+}
+
+// maxCookie bounds what is read of a cookie, in bytes.
+const maxCookie = 4096
+
+// Open reads a cookie's value. The error wraps [ErrCookie] where it was not signed with
+// the key, or its time is over.
+func Open(value string, key []byte, now time.Time) (Facts, error) {
+	body, sum, ok := strings.Cut(value, ".")
+	given, err := encoding.DecodeString(sum)
+	if !ok || err != nil || len(value) > maxCookie || !hmac.Equal(given, mac(body, key)) {
+		return Facts{}, fmt.Errorf("%w: it was not signed with this key", ErrCookie)
+	}
+	text, err := encoding.DecodeString(body)
+	var s signed
+	if err != nil || json.Unmarshal(text, &s) != nil {
+		return Facts{}, fmt.Errorf("%w: it cannot be read", ErrCookie)
+	}
+	if now.Unix() >= s.Expires {
+		return Facts{}, fmt.Errorf("%w: its time is over", ErrCookie)
+	}
+	return s.Facts, nil
+}

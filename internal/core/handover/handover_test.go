@@ -1,0 +1,51 @@
+package handover
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/variant"
+	"eastporch/internal/core/visit"
+)
+
+var lisbon = Facts{"PT", "PT-11", "pt-PT", "EUR", "Europe/Lisbon", variant.Choices{"pictures": "lake", "offer": "early"}, Admitted}
+
+func TestCookie(t *testing.T) {
+	key, now := []byte("a key of the owner's"), time.Date(2026, 11, 26, 8, 0, 0, 0, time.UTC)
+	value := Sign(lisbon, key, now.Add(15*time.Minute))
+	assert.Regexp(t, `^[A-Za-z0-9_-]+\.[A-Za-z0-9_-]{43}$`, value, "it stands in a cookie as it is (RFC 6265)")
+	got, err := Open(value, key, now)
+	require.NoError(t, err)
+	assert.Equal(t, lisbon, got)
+
+	_, err = Open(value, key, now.Add(15*time.Minute))
+	assert.ErrorContains(t, err, "its time is over")
+	_, err = Open(value, []byte("another key"), now)
+	assert.ErrorIs(t, err, ErrCookie)
+	for i := range value { // whatever letter is changed
+		other := value[:i] + string(rune('A'+(value[i]+1)%26)) + value[i+1:]
+		if other == value {
+			continue
+		}
+		_, err := Open(other, key, now)
+		assert.ErrorIs(t, err, ErrCookie, "letter %d", i)
+	}
+	for _, bad := range []string{"", ".", "a.b", value + value, strings.Repeat("a", 10_000), Sign(lisbon, nil, now.Add(time.Hour))} {
+		_, err := Open(bad, key, now)
+		assert.ErrorIs(t, err, ErrCookie)
+	}
+}
+
+func TestValues(t *testing.T) {
+	assert.Equal(t, []string{"PT", "PT-11", "pt-PT", "EUR", "Europe/Lisbon", "offer=early, pictures=lake", "admit"}, lisbon.Values())
+	assert.Len(t, lisbon.Values(), len(Fields))
+	nobody := Of(&visit.Card{})
+	assert.Equal(t, []string{"", "", "", "", "", "", "admit"}, nobody.Values(), "what is not known is left out")
+	for _, name := range Fields {
+		assert.True(t, strings.HasPrefix(name, Prefix))
+	}
+}

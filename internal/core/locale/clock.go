@@ -1,0 +1,264 @@
+package locale
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"eastporch/internal/core/almanac"
+)
+
+// A Clock is the time at a place. All fields are null where the zone is not
+// known.
+type Clock struct {
+	TimeZone   *string `json:"time_zone"`
+	LocalTime  *string `json:"local_time"`  // RFC 3339, with the zone's offset
+	UTCOffset  *string `json:"utc_offset"`  // "+05:30"
+	NextChange *string `json:"next_change"` // RFC 3339 in UTC; null where none is planned
+	// BusinessHours says whether the site's hours are on there, on a day that is no
+	// weekend in that country; null where the zone is not known.
+	BusinessHours *bool `json:"business_hours"`
+}
+
+// Hours are a site's business hours by the local clock, in minutes after midnight,
+// the end not included. The zero Hours are never on.
+type Hours struct{ From, To int }
+
+// UsualHours are those of a site that does not say.
+var UsualHours = Hours{9 * 60, 17 * 60}
+
+// ErrHours is wrapped by [ParseHours].
+var ErrHours = errors.New("these are no business hours, such as 09:00-17:00")
+
+// ParseHours reads hours like 09:00-17:30; they may end at 24:00, and must end after
+// they begin.
+func ParseHours(text string) (Hours, error) {
+	from, to, ok := strings.Cut(text, "-")
+	h := Hours{minutes(from), minutes(to)}
+	if !ok || h.From < 0 || h.To <= h.From {
+		return Hours{}, fmt.Errorf("%w: %.20q", ErrHours, text)
+	}
+	return h, nil
+}
+
+// minutes reads 09:30; -1 for anything else.
+func minutes(text string) int {
+	h, m, ok := strings.Cut(strings.TrimSpace(text), ":")
+	hours, err := strconv.Atoi(h)
+	mins, err2 := strconv.Atoi(m)
+	if !ok || err != nil || err2 != nil || len(m) != 2 || hours < 0 || mins < 0 || mins > 59 || hours*60+mins > 24*60 {
+		return -1
+	}
+	return hours*60 + mins
+}
+
+// String writes what [ParseHours] reads.
+func (h Hours) String() string {
+	return fmt.Sprintf("%02d:%02d-%02d:%02d", h.From/60, h.From%60, h.To/60, h.To%60)
+}
+
+// On says whether a local time is within the hours on a working day of the country,
+// which may be nil: then Saturday and Sunday are the weekend.
+func (h Hours) On(local time.Time, country *almanac.Country) bool {
+	start, end := time.Saturday, time.Sunday
+	if country != nil {
+		start, end = country.WeekendStart, country.WeekendEnd
+	}
+	day := local.Weekday()
+	if (day-start+7)%7 <= (end-start+7)%7 {
+		return false
+	}
+	at := local.Hour()*60 + local.Minute()
+	return at >= h.From && at < h.To
+}
+
+// A zone is one of the IANA database with its rule in force, which holds for
+// months: reading either takes longer than all the rest of a card.
+type zone struct {
+	loc *time.Location
+	now atomic.Pointer[rule]
+}
+
+// rule is an offset and how long it holds.
+type rule struct {
+	from, to     int64 // Unix seconds; 0 for none
+	offset, next string
+	fixed        *time.Location
+}
+
+// zones keeps those that were loaded, of which there are some 400 in the world.
+var zones sync.Map
+
+func zoneOf(name string) (*zone, bool) {
+	if known, ok := zones.Load(name); ok {
+		return known.(*zone), true
+	}
+	loc, err := LoadZone(name)
+	if err != nil {
+		return nil, false
+	}
+	z := &zone{loc: loc}
+	zones.Store(name, z)
+	return z, true
+}
+
+// LoadZone finds a zone of the IANA database by its name. Local, which is no place,
+// is not one; the error names what was asked for.
+func LoadZone(name string) (*time.Location, error) {
+	loc, err := time.LoadLocation(name)
+	if err != nil || name == "Local" || name == "" {
+		return nil, fmt.Errorf("%.40q is no time zone, such as Europe/Lisbon", name)
+	}
+	return loc, nil
+}
+
+func (z *zone) rule(now time.Time) *rule {
+	at := now.Unix()
+	if r := z.now.Load(); r != nil && at >= r.from && (r.to == 0 || at < r.to) {
+		return r
+	}
+	local := now.In(z.loc)
+	_, seconds := local.Zone()
+	r := &rule{offset: local.Format("-07:00"), fixed: time.FixedZone("", seconds)}
+	from, to := local.ZoneBounds()
+	if !from.IsZero() {
+		r.from = from.Unix()
+	} else {
+		r.from = -1 << 62
+	}
+	if !to.IsZero() {
+		r.to, r.next = to.Unix(), to.UTC().Format(time.RFC3339)
+	}
+	z.now.Store(r)
+	return r
+}
+
+// ClockAt gives the time at now in a zone of the IANA database; name may be nil, and
+// an unknown zone counts as none. The country, which may be nil, decides the weekend.
+func ClockAt(name *string, now time.Time, hours Hours, country *almanac.Country) Clock {
+	if name == nil {
+		return Clock{}
+	}
+	z, ok := zoneOf(*name)
+	if !ok {
+		return Clock{}
+	}
+	r := z.rule(now)
+	local := now.In(r.fixed)
+	buffer := make([]byte, 0, len("2006-01-02T15:04:05-07:00"))
+	buffer = local.AppendFormat(buffer, "2006-01-02T15:04:05")
+	text, on := string(append(buffer, r.offset...)), hours.On(local, country)
+	c := Clock{TimeZone: name, LocalTime: &text, UTCOffset: &r.offset, BusinessHours: &on}
+	if r.next != "" {
+		c.NextChange = &r.next
+	}
+	return c
+}
+
+// An Instant is a moment as it reads at a place.
+type Instant struct {
+	Instant   string `json:"instant"` // RFC 3339 in UTC
+	TimeZone  string `json:"time_zone"`
+	LocalTime string `json:"local_time"` // RFC 3339, with the zone's offset
+	Text      string `json:"text"`       // by the habits of a language
+	Language  string `json:"language"`   // whose habits they are
+}
+
+// InstantAt says how a moment reads in a zone and a language (BCP 47), by the
+// Gregorian calendar. The error is that of [LoadZone].
+func InstantAt(at time.Time, zone, tag string) (Instant, error) {
+	loc, err := LoadZone(zone)
+	if err != nil {
+		return Instant{}, err
+	}
+	local := at.In(loc)
+	return Instant{
+		Instant: at.UTC().Format(time.RFC3339), TimeZone: zone, LocalTime: local.Format("2006-01-02T15:04:05-07:00"),
+		Text: FormatTime(local, tag), Language: tag,
+	}, nil
+}
+
+// FormatTime writes a local time with its weekday and date as a language does: sábado,
+// 12 de junho de 2027 às 10:00.
+func FormatTime(local time.Time, tag string) string {
+	h := habitsOf(tag)
+	date, clock := h.pattern(h[dateFull], local), h.pattern(h[timeShort], local)
+	return strings.NewReplacer("{1}", date, "{0}", clock, "'", "").Replace(h[dateAtTime])
+}
+
+// pattern writes a time by a pattern of CLDR (UTS #35, part 4), of which short and
+// full dates and times need these letters.
+func (h *Habits) pattern(pattern string, t time.Time) string {
+	var out strings.Builder
+	letters := []rune(pattern)
+	for i := 0; i < len(letters); {
+		r := letters[i]
+		if r == '\'' { // quoted text; two quotes are one
+			end := i + 1
+			for end < len(letters) && letters[end] != '\'' {
+				end++
+			}
+			if end == i+1 {
+				out.WriteRune('\'')
+			}
+			out.WriteString(string(letters[i+1 : end]))
+			i = end + 1
+			continue
+		}
+		n := 1
+		for i+n < len(letters) && letters[i+n] == r {
+			n++
+		}
+		i += n
+		h.letter(&out, r, n, t)
+	}
+	return out.String()
+}
+
+func (h *Habits) letter(out *strings.Builder, r rune, n int, t time.Time) {
+	number := func(v, width int) { out.WriteString(h.digits(fmt.Sprintf("%0*d", width, v))) }
+	twelve := (t.Hour()+11)%12 + 1
+	switch r {
+	case 'y', 'u':
+		if n == 2 {
+			number(t.Year()%100, 2)
+			return
+		}
+		number(t.Year(), n)
+	case 'M', 'L':
+		if n >= 3 {
+			out.WriteString(h.member(monthNames, int(t.Month())-1))
+			return
+		}
+		number(int(t.Month()), n)
+	case 'd':
+		number(t.Day(), n)
+	case 'E', 'c':
+		out.WriteString(h.member(dayNames, int(t.Weekday())))
+	case 'H':
+		number(t.Hour(), n)
+	case 'k':
+		number((t.Hour()+23)%24+1, n)
+	case 'K':
+		number(t.Hour()%12, n)
+	case 'h':
+		number(twelve, n)
+	case 'm':
+		number(t.Minute(), n)
+	case 's':
+		number(t.Second(), n)
+	case 'a', 'b', 'B':
+		if t.Hour() < 12 {
+			out.WriteString(h[dayPeriodAM])
+		} else {
+			out.WriteString(h[dayPeriodPM])
+		}
+	case 'G': // an era, of which there is one
+	default:
+		out.WriteString(strings.Repeat(string(r), n))
+	}
+}

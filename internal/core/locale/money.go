@@ -1,0 +1,201 @@
+package locale
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/shopspring/decimal"
+
+	"eastporch/internal/core/almanac"
+)
+
+// Money is the currency of a country. All fields but Also are null where it has none.
+type Money struct {
+	CurrencyCode *string  `json:"currency_code"` // ISO 4217, the usual one
+	Symbol       *string  `json:"symbol"`        // as written in English, so that it is not mistaken for another's
+	MinorUnits   *int     `json:"minor_units"`
+	Also         []string `json:"also"` // what else is legal tender
+}
+
+var noOthers = []string{}
+
+// MoneyOf gives the currency of a country, which may be nil.
+func MoneyOf(c *almanac.Country) Money {
+	if c == nil || c.Currency == "" {
+		return Money{Also: noOthers}
+	}
+	m := Money{CurrencyCode: &c.Currency, Symbol: &c.Symbol, MinorUnits: &c.MinorUnits, Also: noOthers}
+	if len(c.Currencies) > 1 {
+		m.Also = c.Currencies[1:]
+	}
+	return m
+}
+
+// An Amount is so much of a currency.
+type Amount struct {
+	Value        decimal.Decimal `json:"value"` // as text, so that no digit is lost
+	CurrencyCode string          `json:"currency_code"`
+	Text         string          `json:"text"` // by the habits of a language
+}
+
+// ErrAmount is wrapped by what is wrong with an amount or a currency.
+var ErrAmount = errors.New("this is no amount of money")
+
+// maxAmount bounds what is converted and written.
+var maxAmount = decimal.New(1, 18)
+
+// ParseAmount reads a decimal number with a point, such as -12.50, without groups: at
+// most 18 digits before the point and 12 after it.
+func ParseAmount(text string) (decimal.Decimal, error) {
+	clean := strings.TrimSpace(text)
+	if clean == "" || len(clean) > 40 || strings.Trim(clean, "+-.0123456789") != "" {
+		return decimal.Decimal{}, fmt.Errorf("%w: %.40q is no decimal number such as 12.50", ErrAmount, text)
+	}
+	d, err := decimal.NewFromString(clean)
+	switch {
+	case err != nil:
+		return decimal.Decimal{}, fmt.Errorf("%w: %.40q is no decimal number such as 12.50", ErrAmount, text)
+	case d.Abs().GreaterThanOrEqual(maxAmount):
+		return decimal.Decimal{}, fmt.Errorf("%w: %.40s has more than 18 digits before the point", ErrAmount, clean)
+	case d.Exponent() < -12:
+		return decimal.Decimal{}, fmt.Errorf("%w: %.40s has more than 12 digits after the point", ErrAmount, clean)
+	}
+	return d, nil
+}
+
+// ParseCurrency checks a code of ISO 4217, in capitals or not.
+func ParseCurrency(code string) (string, error) {
+	upper := strings.ToUpper(strings.TrimSpace(code))
+	if almanac.IsCurrency(upper) {
+		return upper, nil
+	}
+	if c, ok := almanac.ByCode(upper); ok && c.Currency != "" {
+		return "", fmt.Errorf("%w: %.10q is a country: did you mean %s?", ErrAmount, code, c.Currency)
+	}
+	return "", fmt.Errorf("%w: %.10q is no currency of ISO 4217", ErrAmount, code)
+}
+
+// FormatAmount writes an amount by the habits of a language (BCP 47), with as many
+// decimals as the currency has minor units, or as the amount has where these are more.
+func FormatAmount(value decimal.Decimal, currency, tag string) string {
+	h := habitsOf(tag)
+	sign := currency
+	for pair := range strings.SplitSeq(h[currencySigns], inner) {
+		if code, text, _ := strings.Cut(pair, "="); code == currency {
+			sign = text
+		}
+	}
+	pattern := h[amountPattern]
+	if letterByNumber(sign, pattern) {
+		pattern = h[amountLetters]
+	}
+	positive, negative, hasNegative := strings.Cut(pattern, ";")
+	use, minus := positive, ""
+	if value.Sign() < 0 {
+		if hasNegative {
+			use = negative
+		} else {
+			minus = h[minusSign]
+		}
+	}
+	first, last := strings.IndexAny(use, "#0"), strings.LastIndexAny(use, "#0")
+	decimals := max(int32(almanac.MinorUnitsOf(currency)), -value.Exponent())
+	text := use[:first] + h.number(value.Abs(), decimals, use[first:last+1]) + use[last+1:]
+	text = strings.ReplaceAll(text, "¤", sign)
+	if hasNegative && value.Sign() < 0 {
+		text = strings.Replace(text, "-", h[minusSign], 1)
+	}
+	return minus + text
+}
+
+// letterByNumber says whether a letter of the sign would touch the number.
+func letterByNumber(sign, pattern string) bool {
+	_, after, _ := strings.Cut(pattern, "¤")
+	if strings.ContainsAny(after, "#0") { // the sign stands first
+		r, _ := utf8.DecodeLastRuneInString(sign)
+		return unicode.IsLetter(r)
+	}
+	r, _ := utf8.DecodeRuneInString(sign)
+	return unicode.IsLetter(r)
+}
+
+// number writes a number that is not negative with the groups of a pattern, such as
+// #,##,##0.00.
+func (h *Habits) number(value decimal.Decimal, decimals int32, pattern string) string {
+	whole, part, _ := strings.Cut(value.StringFixed(decimals), ".")
+	integers, _, _ := strings.Cut(pattern, ".")
+	groups := strings.Split(integers, ",")
+	primary, secondary := 0, 0
+	if len(groups) > 1 {
+		primary = len(groups[len(groups)-1])
+		secondary = primary
+		if len(groups) > 2 {
+			secondary = len(groups[len(groups)-2])
+		}
+	}
+	least := 1
+	if h[minGrouping] == "2" {
+		least = 2
+	}
+	if primary > 0 && len(whole) >= primary+least {
+		grouped := whole[len(whole)-primary:]
+		rest := whole[:len(whole)-primary]
+		for len(rest) > secondary {
+			grouped = rest[len(rest)-secondary:] + h[groupMark] + grouped
+			rest = rest[:len(rest)-secondary]
+		}
+		whole = rest + h[groupMark] + grouped
+	}
+	if part != "" {
+		whole += h[decimalMark] + part
+	}
+	return h.digits(whole)
+}
+
+// An Ending is how an owner's prices end in one currency: 0.95 of every 1, 00 of every
+// 100. The zero Ending rounds to minor units.
+type Ending struct {
+	step, end decimal.Decimal
+	text      string
+}
+
+// ParseEnding reads an ending: an x for whatever comes before, then the digits that
+// prices end in, such as x.95, x9.90 or x00.
+func ParseEnding(text string) (Ending, error) {
+	digits, ok := strings.CutPrefix(text, "x")
+	bad := fmt.Errorf("%w: %.20q is no ending of prices, such as x.95 or x00", ErrAmount, text)
+	if !ok || strings.TrimSuffix(digits, ".") != digits || digits == "" || len(digits) > 12 || strings.Trim(digits, ".0123456789") != "" {
+		return Ending{}, bad
+	}
+	end, err := decimal.NewFromString("0" + digits)
+	if err != nil {
+		return Ending{}, bad
+	}
+	whole, _, _ := strings.Cut(digits, ".")
+	return Ending{step: decimal.New(1, int32(len(whole))), end: end, text: text}, nil
+}
+
+// String writes what [ParseEnding] reads; "" for the zero Ending.
+func (e Ending) String() string { return e.text }
+
+// Round gives the price that ends so and is nearest to value, the higher of two; never
+// one that is nothing, or of another sign. Nothing stays nothing.
+func (e Ending) Round(value decimal.Decimal) decimal.Decimal {
+	if e.text == "" || value.IsZero() {
+		return value
+	}
+	size := value.Abs()
+	steps := size.Sub(e.end).Div(e.step)
+	low := steps.Floor().Mul(e.step).Add(e.end)
+	best := low
+	if high := low.Add(e.step); size.Sub(low).GreaterThanOrEqual(high.Sub(size)) || low.Sign() <= 0 {
+		best = high
+	}
+	if value.Sign() < 0 {
+		return best.Neg()
+	}
+	return best
+}

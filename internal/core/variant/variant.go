@@ -1,0 +1,186 @@
+// Package variant chooses between named variants of a site's content (a picture set, an
+// offer, a catalogue) by rules about the visitor.
+package variant
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+
+	"golang.org/x/text/language"
+
+	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/geo"
+)
+
+// A When is what must be so of a visitor. Of one kind any will do; each kind that is
+// named must be met. The zero When is met by everybody.
+type When struct {
+	Countries []string `json:"countries,omitempty"` // ISO 3166-1 alpha-2
+	Groups    []string `json:"groups,omitempty"`    // of countries
+	Languages []string `json:"languages,omitempty"` // BCP 47; pt holds pt-BR too
+	Labels    []string `json:"labels,omitempty"`    // of addresses
+	Areas     []string `json:"areas,omitempty"`     // the owner's polygons
+}
+
+// A Rule gives a variant to whom its When is met by.
+type Rule struct {
+	Variant string `json:"variant"`
+	When    When   `json:"when"`
+}
+
+// A Set is the variants of one thing. The first rule that is met decides; the default
+// stands where none is.
+type Set struct {
+	Name    string `json:"name"`
+	Default string `json:"default"`
+	Rules   []Rule `json:"rules"`
+}
+
+// Bounds of a set.
+const (
+	MaxRules = 100
+	MaxSets  = 20
+)
+
+// ErrSet is wrapped by what is wrong with a set.
+var ErrSet = errors.New("the variants are not usable")
+
+// word is what names and variants are written with, so that they can stand in a header
+// (RFC 9651, token) and in a class name.
+var word = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,39}$`)
+
+// A Known says which names rules may use.
+type Known struct {
+	Groups almanac.Groups
+	Labels func(string) bool // nil: any
+	Areas  func(string) bool
+}
+
+// Check says what is wrong with a set: a name, a code, a group or an area that does
+// not exist. field tells where, such as rules.2.when.countries.
+func (s Set) Check(k Known) (field string, err error) {
+	bad := func(field, format string, args ...any) (string, error) {
+		return field, fmt.Errorf("%w: "+format, append([]any{ErrSet}, args...)...)
+	}
+	if !word.MatchString(s.Name) {
+		return bad("name", "%.40q is no name: write small letters, digits, - and _", s.Name)
+	}
+	if !word.MatchString(s.Default) {
+		return bad("default", "%.40q is no variant: write small letters, digits, - and _", s.Default)
+	}
+	if len(s.Rules) > MaxRules {
+		return bad("rules", "there are %d rules, %d are allowed", len(s.Rules), MaxRules)
+	}
+	for i, r := range s.Rules {
+		at := fmt.Sprintf("rules.%d.", i)
+		if !word.MatchString(r.Variant) {
+			return bad(at+"variant", "%.40q is no variant: write small letters, digits, - and _", r.Variant)
+		}
+		for _, code := range r.When.Countries {
+			if err := almanac.CheckCode(code); err != nil {
+				return bad(at+"when.countries", "%w", err)
+			}
+		}
+		for _, g := range r.When.Groups {
+			if !k.Groups.Known(g) {
+				return bad(at+"when.groups", "%.40q is no group; known are %v", g, k.Groups.Names())
+			}
+		}
+		for _, text := range r.When.Languages {
+			if tag, err := language.Parse(text); err != nil || tag == language.Und {
+				return bad(at+"when.languages", "%.40q is no language tag, such as pt-PT", text)
+			}
+		}
+		for _, a := range r.When.Areas {
+			if k.Areas != nil && !k.Areas(a) {
+				return bad(at+"when.areas", "%.40q is no area of yours", a)
+			}
+		}
+		for _, l := range r.When.Labels {
+			if k.Labels != nil && !k.Labels(l) {
+				return bad(at+"when.labels", "%.40q is no label of yours", l)
+			}
+		}
+	}
+	return "", nil
+}
+
+// A Subject is the visitor that variants are chosen for.
+type Subject struct {
+	Country  *almanac.Country // nil where it is not known
+	Language string           // BCP 47, "" for none
+	Labels   []string
+	Point    *geo.Point // nil where there is none
+}
+
+// A Chooser chooses variants. It is immutable and safe for concurrent use; the zero
+// Chooser has none.
+type Chooser struct {
+	sets   []Set
+	groups almanac.Groups
+	areas  map[string][]geo.Area
+}
+
+// New makes a chooser of sets that were checked.
+func New(sets []Set, groups almanac.Groups, areas []geo.Area) *Chooser {
+	c := &Chooser{sets: sets, groups: groups, areas: map[string][]geo.Area{}}
+	for _, a := range areas {
+		c.areas[a.Name] = append(c.areas[a.Name], a)
+	}
+	return c
+}
+
+// Sets lists the sets.
+func (c *Chooser) Sets() []Set {
+	if c == nil {
+		return nil
+	}
+	return c.sets
+}
+
+// Choices are the variants of a visitor by the name of their set.
+type Choices map[string]string
+
+var none = Choices{}
+
+// Choose gives the variant of every set. A nil Chooser has none.
+func (c *Chooser) Choose(s Subject) Choices {
+	if c == nil || len(c.sets) == 0 {
+		return none
+	}
+	chosen := make(Choices, len(c.sets))
+	for _, set := range c.sets {
+		chosen[set.Name] = set.Default
+		for i := range set.Rules {
+			if c.met(&set.Rules[i].When, s) {
+				chosen[set.Name] = set.Rules[i].Variant
+				break
+			}
+		}
+	}
+	return chosen
+}
+
+func (c *Chooser) met(w *When, s Subject) bool {
+	return (len(w.Countries) == 0 || s.Country != nil && slices.Contains(w.Countries, s.Country.Code)) &&
+		(len(w.Groups) == 0 || slices.ContainsFunc(w.Groups, func(g string) bool { return c.groups.Has(g, s.Country) })) &&
+		(len(w.Languages) == 0 || slices.ContainsFunc(w.Languages, func(l string) bool { return holds(l, s.Language) })) &&
+		(len(w.Labels) == 0 || slices.ContainsFunc(w.Labels, func(l string) bool { return slices.Contains(s.Labels, l) })) &&
+		(len(w.Areas) == 0 || s.Point != nil && slices.ContainsFunc(w.Areas, func(a string) bool { return c.inside(a, *s.Point) }))
+}
+
+// holds says whether a language is of a wider one (RFC 4647, basic filtering).
+func holds(wide, tag string) bool {
+	return wide == tag || len(tag) > len(wide) && tag[:len(wide)] == wide && tag[len(wide)] == '-'
+}
+
+func (c *Chooser) inside(area string, p geo.Point) bool {
+	for _, a := range c.areas[area] {
+		if a.Contains(p) {
+			return true
+		}
+	}
+	return false
+}

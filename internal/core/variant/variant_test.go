@@ -1,0 +1,79 @@
+package variant
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/geo"
+)
+
+func TestChoose(t *testing.T) {
+	groups, err := almanac.NewGroups(map[string][]string{"nordic": {"NO", "SE", "FI", "DK", "IS"}})
+	require.NoError(t, err)
+	areas, err := geo.ReadAreas([]byte(`{"type":"FeatureCollection","features":[{"type":"Feature","properties":{"name":"coast"},
+		"geometry":{"type":"Polygon","coordinates":[[[-10,37],[-8,37],[-8,42],[-10,42],[-10,37]]]}}]}`))
+	require.NoError(t, err)
+	c := New([]Set{{Name: "offer", Default: "open", Rules: []Rule{
+		{"staff", When{Labels: []string{"office"}}},
+		{"coast", When{Areas: []string{"coast"}}},
+		{"ferry", When{Groups: []string{"nordic"}, Languages: []string{"sv", "nb"}}},
+		{"rail", When{Groups: []string{"nordic"}}},
+		{"air", When{Countries: []string{"JP", "BR"}}},
+		{"samba", When{Languages: []string{"pt-BR"}}},
+	}}, {Name: "pictures", Default: "lake"}}, groups, areas)
+	country := func(code string) *almanac.Country {
+		found, _ := almanac.ByCode(code)
+		return found
+	}
+	tests := []struct {
+		name string
+		s    Subject
+		want string
+	}{
+		{"nothing is known: the default", Subject{}, "open"},
+		{"the first rule that is met decides", Subject{Country: country("SE"), Language: "sv-SE", Labels: []string{"office"}}, "staff"},
+		{"every kind must be met", Subject{Country: country("SE"), Language: "en"}, "rail"},
+		{"a language holds its kinds", Subject{Country: country("SE"), Language: "sv-FI"}, "ferry"},
+		{"and not those that merely begin so", Subject{Country: country("SE"), Language: "svx"}, "rail"},
+		{"a country", Subject{Country: country("JP")}, "air"},
+		{"an area", Subject{Country: country("PT"), Point: &geo.Point{Latitude: 38.7, Longitude: -9.1}}, "coast"},
+		{"outside the area", Subject{Country: country("PT"), Point: &geo.Point{Latitude: 38.7, Longitude: -7}}, "open"},
+		{"a narrower language does not hold a wider", Subject{Language: "pt"}, "open"},
+		{"a language alone", Subject{Language: "pt-BR"}, "samba"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			assert.Equal(t, Choices{"offer": tt.want, "pictures": "lake"}, c.Choose(tt.s))
+		})
+	}
+	assert.Empty(t, (*Chooser)(nil).Choose(Subject{}))
+}
+
+func TestCheck(t *testing.T) {
+	known := Known{Areas: func(a string) bool { return a == "lake" }, Labels: func(l string) bool { return l == "office" }}
+	rule := func(w When) Set { return Set{"offer", "open", []Rule{{"early", w}}} }
+	for _, tt := range []struct {
+		set         Set
+		field, want string
+	}{
+		{Set{"Offer", "open", nil}, "name", "small letters"},
+		{Set{"offer", "", nil}, "default", "no variant"},
+		{Set{"offer", "open", []Rule{{"a b", When{}}}}, "rules.0.variant", "no variant"},
+		{rule(When{Countries: []string{"PT", "UK"}}), "rules.0.when.countries", "did you mean GB?"},
+		{rule(When{Groups: []string{"nordic"}}), "rules.0.when.groups", "known are [eea eu euro-area schengen]"},
+		{rule(When{Languages: []string{"!"}}), "rules.0.when.languages", "no language tag"},
+		{rule(When{Areas: []string{"sea"}}), "rules.0.when.areas", "no area"},
+		{rule(When{Labels: []string{"home"}}), "rules.0.when.labels", "no label"},
+		{Set{"offer", "open", make([]Rule, MaxRules+1)}, "rules", "101 rules"},
+	} {
+		field, err := tt.set.Check(known)
+		assert.Equal(t, tt.field, field)
+		assert.ErrorIs(t, err, ErrSet)
+		assert.ErrorContains(t, err, tt.want)
+	}
+	_, err := rule(When{Countries: []string{"PT"}, Groups: []string{"eu"}, Languages: []string{"pt"}, Areas: []string{"lake"}, Labels: []string{"office"}}).Check(known)
+	assert.NoError(t, err)
+}

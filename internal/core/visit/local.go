@@ -1,0 +1,62 @@
+package visit
+
+import (
+	"sync/atomic"
+
+	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/locale"
+	"eastporch/internal/core/variant"
+)
+
+// A Local is what a site offers to visitors by where they are: its languages, business
+// hours and content variants. It is safe for concurrent use.
+type Local struct {
+	Languages *locale.Languages
+	Hours     locale.Hours
+	// Endings say how prices end, by currency.
+	Endings  map[string]locale.Ending
+	variants atomic.Pointer[variant.Chooser]
+}
+
+// Anywhere is what holds where no site is known: every language, usual hours, no
+// variants.
+func Anywhere() *Local {
+	every, _ := locale.NewLanguages(nil, "") // which nothing is wrong with
+	return &Local{Languages: every, Hours: locale.UsualHours}
+}
+
+// Variants gives the chooser in use; nil for none.
+func (l *Local) Variants() *variant.Chooser { return l.variants.Load() }
+
+// UseVariants puts a chooser in the place of the one before, while cards are made.
+func (l *Local) UseVariants(c *variant.Chooser) { l.variants.Store(c) }
+
+// storedLocale is what is kept of a locale with a visit; the rest follows from it.
+type storedLocale struct {
+	Language   string   `json:"language"`
+	Script     string   `json:"script"`
+	Direction  string   `json:"direction"`
+	Formatting string   `json:"formatting"`
+	Reason     string   `json:"reason"`
+	Offered    []string `json:"offered"`
+}
+
+func storeLocale(l locale.Locale) storedLocale {
+	return storedLocale{l.Language, l.Script, l.Direction, l.Formatting, l.Reason, l.Offered}
+}
+
+// whole gives the locale again; the country's code may be nil.
+func (s storedLocale) whole(country *string) locale.Locale {
+	l := locale.Locale{
+		Language: s.Language, Script: s.Script, Direction: s.Direction, Formatting: s.Formatting, Reason: s.Reason, Offered: s.Offered, Hints: []string{},
+	}
+	if l.Formatting == "" { // stored before it was kept
+		l.Formatting, l.Script = l.Language, locale.ScriptOf(l.Language)
+	}
+	l.Names.Language = almanac.OwnName(l.Language)
+	if country != nil {
+		name := almanac.NameIn(*country, l.Language)
+		l.Names.Country = &name
+	}
+	return l
+}

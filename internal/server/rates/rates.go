@@ -1,0 +1,124 @@
+// Package rates keeps the exchange rates that the service converts with: it reads them
+// from a file or over HTTP, again and again, and keeps the old ones where that fails.
+package rates
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"eastporch/internal/core/locale"
+	"eastporch/internal/editions"
+)
+
+// Options says where rates come from. Neither File nor URL means that there are none.
+type Options struct {
+	File, URL string
+	Source    string // who says so
+	Dir       string // where fetched rates are kept
+	Inside    bool   // fetch from addresses that are not public
+	Refresh   time.Duration
+	StaleDays int
+	Now       func() time.Time
+}
+
+// A State is how the rates stand.
+type State struct {
+	Rates   locale.Rates
+	ReadAt  time.Time // when they were read; zero for never
+	Problem string    // why the last reading failed, "" where it did not
+}
+
+// A Keeper keeps rates. It is safe for concurrent use.
+type Keeper struct {
+	opt Options
+
+	mu      sync.RWMutex
+	state   State
+	changed func(locale.Rates)
+}
+
+// New makes a keeper. changed is called with the rates whenever they were read, from
+// [Keeper.Read] and [Keeper.Run].
+func New(opt Options, changed func(locale.Rates)) *Keeper {
+	return &Keeper{opt: opt, changed: changed}
+}
+
+// ErrNone is what [Keeper.Read] gives where no rates are configured.
+var ErrNone = errors.New("no rates are configured")
+
+// State gives the rates and how they stand.
+func (k *Keeper) State() State {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	return k.state
+}
+
+// Stale says whether the rates are older than the owner lets them be, at a time.
+func (k *Keeper) Stale(now time.Time) bool {
+	s := k.State()
+	return s.Rates.Base != "" && s.Rates.AgeDays(now) > k.opt.StaleDays
+}
+
+// Read reads the rates anew. Where that fails, those of before stand, or, at a start,
+// those that were last fetched.
+func (k *Keeper) Read(ctx context.Context) error {
+	if k.opt.File == "" && k.opt.URL == "" {
+		return ErrNone
+	}
+	path, trouble := k.opt.File, error(nil)
+	if k.opt.URL != "" {
+		fetcher := editions.Fetcher{Cache: filepath.Join(k.opt.Dir, "rates"), Inside: k.opt.Inside, InsideKey: "rates.fetch_inside"}
+		var kept bool
+		if path, kept, trouble = fetcher.Fetch(ctx, k.opt.URL); trouble != nil && (!kept || k.State().Rates.Base != "") {
+			return k.failed(trouble)
+		}
+	}
+	file, err := os.Open(path)
+	if err != nil {
+		return k.failed(errors.Join(trouble, err))
+	}
+	defer file.Close()
+	read, err := locale.ReadRates(file, k.opt.Source)
+	if err != nil {
+		return k.failed(errors.Join(trouble, err))
+	}
+	k.mu.Lock()
+	k.state = State{Rates: read, ReadAt: k.opt.Now().UTC()}
+	k.mu.Unlock()
+	k.changed(read)
+	if trouble != nil {
+		return k.failed(trouble)
+	}
+	return nil
+}
+
+func (k *Keeper) failed(err error) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.state.Problem = err.Error()
+	return err
+}
+
+// Run reads the rates again as often as the options say, until ctx ends. failed is
+// called where that fails.
+func (k *Keeper) Run(ctx context.Context, failed func(error)) {
+	if k.opt.File == "" && k.opt.URL == "" {
+		return
+	}
+	ticker := time.NewTicker(k.opt.Refresh)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+			if err := k.Read(ctx); err != nil && ctx.Err() == nil {
+				failed(err)
+			}
+		}
+	}
+}
