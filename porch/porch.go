@@ -119,7 +119,7 @@ func (p *Porch) Trail(r *http.Request) Trail { return p.finder.Find(peer(r), r.H
 
 // Card makes the card of whoever made a request.
 func (p *Porch) Card(r *http.Request) Card {
-	card, _ := p.pipeline.Visitor(peer(r), r.Header, time.Now())
+	card, _ := p.pipeline.Visitor(peer(r), r.Header, visit.Guest{}, time.Now())
 	return card
 }
 

@@ -101,7 +101,7 @@ func (a *app) resolver(cmd *cobra.Command, file string, open []string, why bool)
 		if why {
 			return pipeline.Why(ip, time.Now()), nil
 		}
-		return pipeline.Card(ip, visit.ObtainedGiven, "", time.Now()), nil
+		return pipeline.Card(ip, visit.ObtainedGiven, visit.Guest{}, time.Now()), nil
 	}, nil
 }
 

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"eastporch/internal/client"
+	"eastporch/internal/standin"
 )
 
 // Site is the regatta's host.
@@ -41,6 +42,14 @@ func Write(dir string) (config string, err error) {
 		}
 	}
 	if err := os.WriteFile(filepath.Join(dir, "known-points.csv"), knownPoints(), 0o644); err != nil {
+		return "", fmt.Errorf("directory of the demo: %w", err)
+	}
+	rates, err := os.Create(filepath.Join(dir, "rates.csv"))
+	if err != nil {
+		return "", fmt.Errorf("directory of the demo: %w", err)
+	}
+	standin.WriteRates(rates, time.Now())
+	if err := rates.Close(); err != nil {
 		return "", fmt.Errorf("directory of the demo: %w", err)
 	}
 	return config, writeFeed(dir, "harbour-net.csv", time.Date(2026, 10, 28, 5, 0, 0, 0, time.UTC))

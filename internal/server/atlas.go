@@ -133,8 +133,8 @@ func (s *Server) publish(ctx context.Context) (int64, error) {
 	return s.store.Publish(ctx, edition.Name(), policy, edition.Stretches)
 }
 
-// areas reads the owner's areas; one name may stand once in all files.
-func (s *Server) areas() (areas []geo.Area, err error) {
+// readAreas reads the owner's areas; one name may stand once in all files.
+func (s *Server) readAreas() (areas []geo.Area, err error) {
 	names := map[string]bool{}
 	for _, file := range s.opt.Config.Areas {
 		text, err := os.ReadFile(s.opt.Input.Path(file))

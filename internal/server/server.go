@@ -26,6 +26,7 @@ import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/checkup"
+	"eastporch/internal/core/geo"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/editions"
 	"eastporch/internal/server/access"
@@ -34,6 +35,7 @@ import (
 	"eastporch/internal/server/intake"
 	"eastporch/internal/server/privacy"
 	"eastporch/internal/server/proxyproto"
+	"eastporch/internal/server/rates"
 	"eastporch/internal/server/store"
 	"eastporch/internal/server/webui"
 )
@@ -61,6 +63,9 @@ type Server struct {
 	bell    *store.Bell
 	// stopping is closed when the server begins to stop.
 	stopping chan struct{}
+	locals   map[string]*visit.Local // by the sites' hosts
+	rates    *rates.Keeper
+	areas    []geo.Area
 	shelf    *editions.Shelf
 	sources  []editions.Source
 	// correcting is held while the corrections are read and put into use.
@@ -88,6 +93,12 @@ func Open(ctx context.Context, opt Options) (*Server, error) {
 	}
 	if err == nil {
 		err = s.openIntake(ctx)
+	}
+	if err == nil {
+		s.areas, err = s.readAreas()
+	}
+	if err == nil {
+		err = s.openLocal(ctx)
 	}
 	if err == nil {
 		err = s.openDoors(ctx)
@@ -118,7 +129,7 @@ func (s *Server) openDoors(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	areas, err := s.areas()
+	key, err := s.privacy.Lasting("handover")
 	if err != nil {
 		return err
 	}
@@ -138,7 +149,10 @@ func (s *Server) openDoors(ctx context.Context) (err error) {
 			BotAgents: cfg.Marks.BotAgents, BotLabels: cfg.Marks.BotLabels, MonitorAgents: cfg.Marks.MonitorAgents, MonitorLabels: cfg.Marks.MonitorLabels,
 		}.Lower(),
 		Shelf: s.shelf, AtlasStore: s.store, Rebuild: func() { _ = s.refresh(context.WithoutCancel(ctx), true) }, Recorrect: s.recorrect,
-		Areas: areas, LookUp: s.lookUp(), MapLink: cfg.MapLink,
+		Known: s.known(), LabelNames: labelNames(cfg), Rates: s.rates, Variants: s.store, Revary: s.revary,
+		VisitorURL: func() string { return s.URL(httpapi.VisitorDoor) },
+		Handover:   httpapi.Handover{Key: key, Lasts: cfg.Handover.CookieLasts},
+		Areas:      s.areas, LookUp: s.lookUp(), MapLink: cfg.MapLink,
 		Keys: s.keys, Sessions: s.sessions, Audit: s.store,
 		Limits: &httpapi.Limits{
 			Keys:     access.NewLimiter(float64(cfg.Limits.KeyPerSecond), 2*cfg.Limits.KeyPerSecond),
@@ -159,7 +173,7 @@ func (s *Server) openDoors(ctx context.Context) (err error) {
 		api.KnownPoints = opt.Input.Path(cfg.Atlas.KnownPoints)
 	}
 	for _, site := range cfg.Sites {
-		api.Sites = append(api.Sites, httpapi.Site{Host: site.Host, Name: site.Name, Privacy: site.PrivacyMode(), TimeZone: site.Zone()})
+		api.Sites = append(api.Sites, httpapi.Site{Host: site.Host, Name: site.Name, Privacy: site.PrivacyMode(), TimeZone: site.Zone(), Local: s.locals[site.Host], Sets: site.Sets()})
 	}
 	for _, name := range []httpapi.Door{httpapi.VisitorDoor, httpapi.DeskDoor} {
 		c := cfg.Visitor
@@ -367,6 +381,14 @@ func (s *Server) Run(ctx context.Context) error {
 	})
 	group.Go(func() error {
 		s.superviseDatabase(running)
+		return nil
+	})
+	group.Go(func() error {
+		s.watchVariants(running)
+		return nil
+	})
+	group.Go(func() error {
+		s.rates.Run(running, s.ratesFailed)
 		return nil
 	})
 	group.Go(func() error {

@@ -77,7 +77,7 @@ type signed struct {
 	Expires int64 `json:"expires"` // Unix seconds
 }
 
-var encoding = base64.RawURLEncoding
+var encoding = base64.RawURLEncoding.Strict()
 
 // Sign writes a cookie's value that [Open] believes until it expires: the facts as JSON
 // and their HMAC-SHA-256 (RFC 2104), each in base64url, with a point between them.

@@ -12,12 +12,24 @@ import (
 	"eastporch/internal/core/almanac"
 )
 
-// Money is the currency of a country. All fields but Also are null where it has none.
+// Money is the currency of a country. All fields but Also are null where it has none. What
+// it points to is shared, and must not be changed.
 type Money struct {
 	CurrencyCode *string  `json:"currency_code"` // ISO 4217, the usual one
 	Symbol       *string  `json:"symbol"`        // as written in English, so that it is not mistaken for another's
 	MinorUnits   *int     `json:"minor_units"`
 	Also         []string `json:"also"` // what else is legal tender
+	Rate         *Rate    `json:"rate"` // from the site's own currency; null where there is none
+}
+
+// A Rate is what prices in one currency are worth in another.
+type Rate struct {
+	From      string          `json:"from"` // ISO 4217
+	Rate      decimal.Decimal `json:"rate"` // for one of it, as text
+	Direction string          `json:"direction"`
+	Dated     string          `json:"dated"` // YYYY-MM-DD
+	Source    string          `json:"source"`
+	Ending    *string         `json:"ending"` // how the owner's prices end, such as x.95
 }
 
 var noOthers = []string{}

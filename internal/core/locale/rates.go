@@ -171,6 +171,35 @@ func (r Rates) AgeDays(now time.Time) int {
 	return int(now.UTC().Truncate(24*time.Hour).Sub(r.Dated) / (24 * time.Hour))
 }
 
+// rateDigits are the decimals of a rate.
+const rateDigits = 10
+
+func (r Rates) between(from, to string) decimal.Decimal {
+	return r.Of[to].DivRound(r.Of[from], rateDigits)
+}
+
+func direction(from, to string, rate decimal.Decimal) string {
+	return fmt.Sprintf("1 %s = %s %s", from, rate, to)
+}
+
+// Table gives the rate from one currency to each that there are rates of, by currency;
+// none where there is no rate of it.
+func (r Rates) Table(from string, endings map[string]Ending) map[string]*Rate {
+	table := map[string]*Rate{}
+	if _, ok := r.Of[from]; !ok {
+		return table
+	}
+	for to := range r.Of {
+		rate := r.between(from, to)
+		one := &Rate{From: from, Rate: rate, Direction: direction(from, to, rate), Dated: r.Dated.Format(time.DateOnly), Source: r.Source}
+		if e, ok := endings[to]; ok && to != from {
+			one.Ending = &e.text
+		}
+		table[to] = one
+	}
+	return table
+}
+
 // A Conversion is an amount in another currency, with everything that it was made of.
 type Conversion struct {
 	From      Amount          `json:"from"`
@@ -202,10 +231,10 @@ func (r Rates) Convert(value decimal.Decimal, from, to string, ending Ending, ta
 	if ending.text != "" && from != to {
 		rounded, words = ending.Round(exact).Round(max(minor, -ending.end.Exponent())), "the price ending "+ending.text
 	}
-	rate := r.Of[to].DivRound(r.Of[from], 10)
+	rate := r.between(from, to)
 	return Conversion{
 		From: Amount{value, from, FormatAmount(value, from, tag)}, To: Amount{rounded, to, FormatAmount(rounded, to, tag)},
-		Rate: rate, Direction: fmt.Sprintf("1 %s = %s %s", from, rate, to), Exact: exact, Rounding: words,
+		Rate: rate, Direction: direction(from, to, rate), Exact: exact, Rounding: words,
 		Dated: r.Dated.Format(time.DateOnly), AgeDays: r.AgeDays(now), Source: r.Source,
 	}, nil
 }

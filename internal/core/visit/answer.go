@@ -32,6 +32,7 @@ func (c Card) answer() (json.RawMessage, uuid.UUID, error) {
 		w := known.(writtenAnswer)
 		return w.text, w.id, nil
 	}
+	c.Money.Rate = nil // which is the day's and the site's
 	text, err := json.Marshal(Answer{c.Whereabouts, c.Network, c.Evidence, c.Money, c.Edition})
 	if err != nil {
 		return nil, uuid.Nil, err

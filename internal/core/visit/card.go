@@ -28,8 +28,11 @@ type Card struct {
 	Clock       locale.Clock      `json:"clock"`
 	Money       locale.Money      `json:"money"`
 	Variants    variant.Choices   `json:"variants"` // by the name of their set
-	Evidence    []atlas.Evidence  `json:"evidence"`
-	Edition     Edition           `json:"edition"`
+	// Device is where the visitor's device says that it is, where the visitor wanted
+	// that; it is never stored.
+	Device   *Device          `json:"device"`
+	Evidence []atlas.Evidence `json:"evidence"`
+	Edition  Edition          `json:"edition"`
 }
 
 // Address is the subject of a card. Text is absent where the visitor was not

@@ -13,9 +13,12 @@ import (
 type Local struct {
 	Languages *locale.Languages
 	Hours     locale.Hours
+	Currency  string // ISO 4217, that its own prices are in; "" for none
 	// Endings say how prices end, by currency.
-	Endings  map[string]locale.Ending
+	Endings map[string]locale.Ending
+
 	variants atomic.Pointer[variant.Chooser]
+	rates    atomic.Pointer[map[string]*locale.Rate]
 }
 
 // Anywhere is what holds where no site is known: every language, usual hours, no
@@ -30,6 +33,21 @@ func (l *Local) Variants() *variant.Chooser { return l.variants.Load() }
 
 // UseVariants puts a chooser in the place of the one before, while cards are made.
 func (l *Local) UseVariants(c *variant.Chooser) { l.variants.Store(c) }
+
+// UseRates puts rates in the place of those before, while cards are made.
+func (l *Local) UseRates(r locale.Rates) {
+	table := r.Table(l.Currency, l.Endings)
+	l.rates.Store(&table)
+}
+
+// rate gives the rate from the site's currency to another; nil where there is none.
+func (l *Local) rate(to *string) *locale.Rate {
+	table := l.rates.Load()
+	if table == nil || to == nil {
+		return nil
+	}
+	return (*table)[*to]
+}
 
 // storedLocale is what is kept of a locale with a visit; the rest follows from it.
 type storedLocale struct {

@@ -57,6 +57,18 @@ func (p *Pipeline) Card(a netip.Addr, obtained string, guest Guest, now time.Tim
 	return card
 }
 
+// Localize fills the locale, clock, money and variants of a card for somebody who is in
+// a country, which may be nil, and in a time zone: "" is the country's, if it has one.
+func (p *Pipeline) Localize(country *almanac.Country, zone string, guest Guest, now time.Time) Card {
+	if zone == "" && country != nil && len(country.Zones) == 1 {
+		zone = country.Zones[0]
+	}
+	card := Card{}
+	card.Whereabouts.TimeZone = optional(zone)
+	p.localize(&card, country, guest, now)
+	return card
+}
+
 // Why is [Pipeline.Card] for an address that somebody asked for, with every range
 // of every source that holds it as evidence, all of them of one edition.
 func (p *Pipeline) Why(a netip.Addr, now time.Time) Card {
@@ -113,6 +125,7 @@ func (p *Pipeline) localize(card *Card, country *almanac.Country, guest Guest, n
 	card.Locale = *at.Languages.Negotiate(guest.Choice, guest.AcceptLanguage, country)
 	card.Clock = locale.ClockAt(card.Whereabouts.TimeZone, now, at.Hours, country)
 	card.Money = locale.MoneyOf(country)
+	card.Money.Rate = at.rate(card.Money.CurrencyCode)
 	card.Variants = at.Variants().Choose(variant.Subject{
 		Country: country, Language: card.Locale.Language, Labels: card.Labels, Point: card.Whereabouts.Point(),
 	})

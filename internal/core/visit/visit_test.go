@@ -36,7 +36,7 @@ func pipeline(t *testing.T) *Pipeline {
 }
 
 func card(t *testing.T, ip string) Card {
-	return pipeline(t).Card(netip.MustParseAddr(ip), ObtainedGiven, "", now)
+	return pipeline(t).Card(netip.MustParseAddr(ip), ObtainedGiven, Guest{}, now)
 }
 
 func TestCard(t *testing.T) {
@@ -68,7 +68,7 @@ func TestSetAsideIsNeverLookedUp(t *testing.T) {
 func TestAPublicAddressMayBeSetAside(t *testing.T) {
 	p := pipeline(t)
 	p.Policy = addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("9.9.9.0/28"), Action: addr.SetAside})
-	c := p.Card(netip.MustParseAddr("9.9.9.9"), ObtainedGiven, "", now)
+	c := p.Card(netip.MustParseAddr("9.9.9.9"), ObtainedGiven, Guest{}, now)
 	assert.True(t, c.Address.SetAside)
 	assert.Equal(t, "Set aside by a rule of yours.", *c.Address.Reason, "and not for being public")
 }
@@ -86,7 +86,7 @@ func TestEmbeddedAddresses(t *testing.T) {
 }
 
 func TestVisitorNotFound(t *testing.T) {
-	c, trail := pipeline(t).Visitor(netip.MustParseAddr("203.0.113.4"), map[string][]string{"X-Forwarded-For": {"unknown"}}, now)
+	c, trail := pipeline(t).Visitor(netip.MustParseAddr("203.0.113.4"), map[string][]string{"X-Forwarded-For": {"unknown"}}, Guest{}, now)
 	assert.False(t, trail.Visitor.IsValid())
 	assert.False(t, c.Address.Text.IsValid())
 	assert.Nil(t, c.Address.Kind)
@@ -123,7 +123,7 @@ func TestAllKeysAreAlwaysPresent(t *testing.T) {
 	for _, ip := range []string{"10.1.2.3", "198.19.44.1", "9.9.9.9"} {
 		assert.Equal(t, full, shape(card(t, ip)), ip)
 	}
-	assert.Equal(t, full, shape(pipeline(t).Card(netip.Addr{}, "", "", now)))
+	assert.Equal(t, full, shape(pipeline(t).Card(netip.Addr{}, "", Guest{}, now)))
 }
 
 // After truncation no part of a stored visit tells the whole address, nor a
@@ -133,7 +133,7 @@ func TestTruncatedVisitsTellNoMore(t *testing.T) {
 	for _, ip := range []string{"198.18.3.40", "2001:db8:5e1:40::1f", "2002:c612:328::77", "198.19.44.9"} {
 		for _, list := range []string{ip, ip + ", 203.0.113.10", "192.0.2.10, " + ip, ip + ", unknown"} {
 			v := Visit{Site: "heronlake.example", Path: "/"}
-			v.Card, v.Trail = p.Visitor(netip.MustParseAddr("203.0.113.4"), map[string][]string{"X-Forwarded-For": {list}}, now)
+			v.Card, v.Trail = p.Visitor(netip.MustParseAddr("203.0.113.4"), map[string][]string{"X-Forwarded-For": {list}}, Guest{}, now)
 			text, err := json.Marshal(v.Keep(Truncated, ""))
 			require.NoError(t, err)
 			for _, secret := range []string{ip, "198.18.3.40", "198.18.3.0/26", "5e1:40", "192.0.2.10", "203.0.113.10", "/64"} {
@@ -153,7 +153,7 @@ func TestHashedAndUnkeptVisitsTellNothing(t *testing.T) {
 	for _, ip := range []string{"198.18.3.40", "2001:db8:5e1:40::1f", "2002:c612:328::77", "10.1.2.3"} {
 		for _, list := range []string{ip, ip + ", 203.0.113.10", "192.0.2.10, " + ip, ip + ", unknown", ip + ", " + ip} {
 			v := Visit{Site: "heronlake.example", Path: "/"}
-			v.Card, v.Trail = p.Visitor(netip.MustParseAddr("203.0.113.4"), map[string][]string{"X-Forwarded-For": {list}, "X-Real-Ip": {ip}}, now)
+			v.Card, v.Trail = p.Visitor(netip.MustParseAddr("203.0.113.4"), map[string][]string{"X-Forwarded-For": {list}, "X-Real-Ip": {ip}}, Guest{}, now)
 			for mode, word := range map[Mode]string{Hashed: "hash 0011", Nothing: NotKept} {
 				text, err := json.Marshal(v.Keep(mode, "hash 0011"))
 				require.NoError(t, err)
@@ -171,7 +171,7 @@ func TestHashedAndUnkeptVisitsTellNothing(t *testing.T) {
 
 func TestRowsAndPlaces(t *testing.T) {
 	v := Visit{ID: uuid.Must(NewID(now, strings.NewReader("0123456789"))), Time: now, Site: "heronlake.example", Path: "/", Marks: []string{}, Earlier: []Reading{}}
-	v.Card, v.Trail = pipeline(t).Visitor(netip.MustParseAddr("198.18.3.40"), nil, now)
+	v.Card, v.Trail = pipeline(t).Visitor(netip.MustParseAddr("198.18.3.40"), nil, Guest{}, now)
 	row, answer, err := v.Row()
 	require.NoError(t, err)
 	back, err := row.Visit(answer)
@@ -210,7 +210,7 @@ func TestAnswerKeysTellAnswersApart(t *testing.T) {
 		for last := range 256 {
 			for _, net := range []byte{3, 4, 5} {
 				v := Visit{}
-				v.Card = p.Card(netip.AddrFrom4([4]byte{198, 18, net, byte(last)}), ObtainedGiven, "", now)
+				v.Card = p.Card(netip.AddrFrom4([4]byte{198, 18, net, byte(last)}), ObtainedGiven, Guest{}, now)
 				for _, mode := range []Mode{Whole, Truncated, Nothing} {
 					c := v.Keep(mode, "").Card
 					text, err := json.Marshal(Answer{c.Whereabouts, c.Network, c.Evidence, c.Money, c.Edition})
@@ -273,7 +273,7 @@ func TestAttributes(t *testing.T) {
 
 func TestTheOwnersWordStandsForTheAddress(t *testing.T) {
 	v := Visit{}
-	v.Card, v.Trail = pipeline(t).Visitor(netip.MustParseAddr("127.0.0.1"), nil, now)
+	v.Card, v.Trail = pipeline(t).Visitor(netip.MustParseAddr("127.0.0.1"), nil, Guest{}, now)
 	for _, mode := range []Mode{Whole, Truncated, Hashed, Nothing} {
 		text, err := json.Marshal(v.Keep(mode, "hash 1"))
 		require.NoError(t, err)
@@ -329,7 +329,7 @@ func BenchmarkCard(b *testing.B) {
 	a := netip.MustParseAddr("198.18.3.40")
 	b.ReportAllocs()
 	for b.Loop() {
-		p.Card(a, ObtainedGiven, "pt-PT,pt;q=0.9", now)
+		p.Card(a, ObtainedGiven, Guest{AcceptLanguage: "pt-PT,pt;q=0.9"}, now)
 	}
 }
 
@@ -353,7 +353,7 @@ func TestACardComesFromOneEdition(t *testing.T) {
 	source := &swapping{editions: []*atlas.Atlas{edition("198.18.3.0/26,PT,,,"), edition("198.18.3.0/26,ES,,,")}}
 	p := Pipeline{Policy: addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: addr.Resolve}), Atlas: source}
 	for _, make := range []func(netip.Addr) Card{
-		func(a netip.Addr) Card { return p.Card(a, ObtainedGiven, "", now) },
+		func(a netip.Addr) Card { return p.Card(a, ObtainedGiven, Guest{}, now) },
 		func(a netip.Addr) Card { return p.Why(a, now) },
 	} {
 		for range 2 {

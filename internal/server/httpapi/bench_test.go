@@ -100,7 +100,7 @@ func served(b *testing.B) (url, key string) {
 		Hosts: map[Door][]string{VisitorDoor: {"127.0.0.1"}}, MaxBody: map[Door]int64{VisitorDoor: 1 << 20}, Log: log, Now: time.Now,
 	}
 	engine := New(VisitorDoor, opt)
-	a := &api{Options: opt, door: VisitorDoor, sites: map[string]Site{}}
+	a := &api{Options: opt, door: VisitorDoor, sites: map[string]*Site{}}
 	answer := fmt.Appendf(nil, `{"id":"01a1d8a4-2b00-7146-b68e-405649734a51","time":"2026-11-14T06:00:00.000Z","state":"accepted","marks":[]}`)
 	engine.POST("/bare", a.admit(access.Page), func(c *gin.Context) {
 		_, _ = io.Copy(io.Discard, c.Request.Body)

@@ -14,8 +14,14 @@ import (
 )
 
 func (a *api) getVisitor(c *gin.Context) {
-	card, trail := a.Enrich.Visitor(peer(c.Request), c.Request.Header, a.Now())
-	a.observed(peer(c.Request), c.Request.Header, card, trail)
+	card, err := a.visitorCard(c)
+	if err == nil {
+		err = device(c, &card)
+	}
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
 	private(c)
 	a.answer(c, card)
 }

@@ -18,17 +18,20 @@ import (
 	"github.com/google/uuid"
 
 	"eastporch/internal/core/addr"
+	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/geo"
+	"eastporch/internal/core/variant"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/access"
 )
 
 // enricher is the pipeline that makes cards.
 type enricher interface {
-	Visitor(peer netip.Addr, header map[string][]string, now time.Time) (visit.Card, caller.Trail)
-	Card(a netip.Addr, obtained, acceptLanguage string, now time.Time) visit.Card
+	Visitor(peer netip.Addr, header map[string][]string, guest visit.Guest, now time.Time) (visit.Card, caller.Trail)
+	Card(a netip.Addr, obtained string, guest visit.Guest, now time.Time) visit.Card
+	Localize(country *almanac.Country, zone string, guest visit.Guest, now time.Time) visit.Card
 	Why(a netip.Addr, now time.Time) visit.Card
 	Reread(v visit.Visit) (visit.Card, bool)
 }
@@ -91,6 +94,16 @@ type Site struct {
 	Privacy visit.Mode
 	// TimeZone is the one that the site's days are of.
 	TimeZone string
+	// Local is what the site offers by where visitors are, and Sets the content variants
+	// that the configuration has.
+	Local *visit.Local
+	Sets  []variant.Set
+}
+
+// Handover says how the signed cookie of a handover is made.
+type Handover struct {
+	Key   []byte
+	Lasts time.Duration
 }
 
 // Options says what an API is made of. Every field is required.
@@ -112,6 +125,17 @@ type Options struct {
 	Arrivals func() <-chan struct{}
 	Stopping <-chan struct{}
 	Sites    []Site
+	// Known has the groups of countries, and says which labels and areas there are;
+	// LabelNames lists the labels.
+	Known      variant.Known
+	LabelNames []string
+	Rates      rateKeeper
+	Variants   variantStore
+	// Revary puts the stored content variants into use after they changed.
+	Revary   func(context.Context) error
+	Handover Handover
+	// VisitorURL is where the visitor's door is, as this machine sees it.
+	VisitorURL func() string
 
 	// Shelf has the editions; Rebuild makes another of the configured sources, and
 	// Recorrect reads the corrections again after they changed.
@@ -155,7 +179,7 @@ const (
 type api struct {
 	Options
 	door  Door
-	sites map[string]Site
+	sites map[string]*Site
 	hosts map[string]bool
 	*worked
 }
@@ -171,6 +195,19 @@ type route struct {
 var routes = []route{
 	{http.MethodGet, "/v1/visitor", true, access.Page, (*api).getVisitor},
 	{http.MethodGet, "/v1/visitor/address", true, access.Page, (*api).getVisitorAddress},
+	{http.MethodGet, "/v1/handover", true, access.Page, (*api).getHandover},
+	{http.MethodGet, "/v1/convert", true, access.Page, (*api).convert},
+	{http.MethodGet, "/v1/countries", true, access.Nobody, (*api).listCountries},
+	{http.MethodGet, "/v1/countries/:code", true, access.Nobody, (*api).getCountry},
+	{http.MethodGet, "/v1/countries/:code/flag.svg", true, access.Nobody, (*api).getFlag},
+	{http.MethodGet, "/v1/locale", false, access.Server, (*api).getLocale},
+	{http.MethodGet, "/v1/rates", false, access.Server, (*api).getRates},
+	{http.MethodGet, "/v1/variants", false, access.Admin, (*api).listVariants},
+	{http.MethodPut, "/v1/variants/:name", false, access.Admin, (*api).saveVariants},
+	{http.MethodDelete, "/v1/variants/:name", false, access.Admin, (*api).dropVariants},
+	{http.MethodGet, "/v1/snippets", false, access.Admin, (*api).getSnippets},
+	{http.MethodGet, "/porch.js", true, access.Nobody, (*api).getScript},
+	{http.MethodGet, "/porch.d.ts", true, access.Nobody, (*api).getScriptTypes},
 	{http.MethodGet, "/v1/addresses/:address", false, access.Server, (*api).getAddress},
 	{http.MethodPost, "/v1/trails", false, access.Server, (*api).explainTrail},
 	{http.MethodPost, "/v1/visits", true, access.Page, (*api).addVisit},
@@ -231,9 +268,9 @@ var routes = []route{
 
 // New makes the handler of one door.
 func New(door Door, opt Options) *gin.Engine {
-	a := &api{Options: opt, door: door, sites: map[string]Site{}, hosts: map[string]bool{}, worked: &worked{of: map[string]workedOut{}}}
-	for _, s := range opt.Sites {
-		a.sites[s.Host] = s
+	a := &api{Options: opt, door: door, sites: map[string]*Site{}, hosts: map[string]bool{}, worked: &worked{of: map[string]workedOut{}}}
+	for i := range a.Sites {
+		a.sites[a.Sites[i].Host] = &a.Sites[i]
 	}
 	for _, h := range opt.Hosts[door] {
 		a.hosts[strings.ToLower(h)] = true
@@ -334,5 +371,5 @@ func peer(r *http.Request) netip.Addr {
 // private marks an answer about the calling visitor.
 func private(c *gin.Context) {
 	c.Header("Cache-Control", "private, no-store")
-	c.Writer.Header().Add("Vary", "Accept-Language, X-Forwarded-For")
+	c.Writer.Header().Add("Vary", "Accept-Language, Cookie, X-Forwarded-For")
 }

@@ -207,7 +207,7 @@ func (a *api) byAddress(c *gin.Context, f *visit.Filter) error {
 	return nil
 }
 
-func onlyByPrefix(site Site, ip netip.Addr) problem {
+func onlyByPrefix(site *Site, ip netip.Addr) problem {
 	hint := "Give the id of the visit."
 	if site.Privacy == visit.Truncated {
 		hint = fmt.Sprintf("Give the prefix %s, which its neighbours share, or the id of the visit.", addr.TruncatePrefix(netip.PrefixFrom(ip, ip.BitLen())))
@@ -459,7 +459,7 @@ func (a *api) erasures(text string) (list []visit.Erasure, left []string, err er
 	if len(list) == 0 {
 		for _, s := range a.Sites {
 			if s.Privacy == visit.Truncated {
-				return nil, nil, onlyByPrefix(s, ip)
+				return nil, nil, onlyByPrefix(&s, ip)
 			}
 		}
 		return nil, nil, badField("address", "no site keeps anything that could be told to be of it", "Give the id of the visit.")

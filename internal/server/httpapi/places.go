@@ -40,7 +40,7 @@ func (a *api) given(address netip.Addr, note string, why bool) visit.Card {
 	if why {
 		card = a.Enrich.Why(address, a.Now())
 	} else {
-		card = a.Enrich.Card(address, visit.ObtainedGiven, "", a.Now())
+		card = a.Enrich.Card(address, visit.ObtainedGiven, visit.Guest{}, a.Now())
 	}
 	if note != "" && card.Address.Reason == nil {
 		card.Address.Reason = &note

@@ -12,6 +12,7 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/locale"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/editions"
 	"eastporch/internal/server/access"
@@ -100,6 +101,8 @@ func toProblem(err error) problem {
 	case errors.Is(err, intake.ErrStopped):
 		p = badRequest("stopping", "The service stops", "The visits were not taken in.", "Send them again in a moment.")
 		p.Status = http.StatusServiceUnavailable
+	case errors.Is(err, locale.ErrRates):
+		return noRate(err)
 	case errors.Is(err, visit.ErrAway):
 		p = badRequest("database-away", "The database does not answer", "The request was not carried out, and nothing was stored.", "Try again in a moment; /readyz says when the service is ready.")
 		p.Status = http.StatusServiceUnavailable

@@ -218,7 +218,7 @@ func (a *api) readVisit(c *gin.Context, text []byte) (*taken, error) {
 	if v.Attributes, err = visit.CheckAttributes(body.Attributes); err != nil {
 		return nil, badField("attributes", err.Error(), fmt.Sprintf("Give one JSON object of at most %d bytes.", visit.MaxAttributes))
 	}
-	v.Card, v.Trail = a.Enrich.Visitor(from, header, at)
+	v.Card, v.Trail = a.Enrich.Visitor(from, header, a.guest(c, header, site), at)
 	a.observed(from, header, v.Card, v.Trail)
 	v.Marks = a.Marker.Marks(v.Agent, v.Card.Labels)
 	if body.Test {

@@ -222,3 +222,6 @@ func digest(key []byte, text string) []byte {
 func hashWord(key []byte, a netip.Addr) string {
 	return "hash " + hex.EncodeToString(digest(key, a.String())[:8])
 }
+
+// Lasting gives a key that is made once and kept, for something that is signed.
+func (k *Keeper) Lasting(name string) ([]byte, error) { return k.key(name + ".key") }

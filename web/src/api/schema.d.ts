@@ -11,7 +11,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The card of whoever asks */
+        /**
+         * The card of whoever asks
+         * @description The language is that of the visitor's stored choice (`choice`, or the cookie `porch_choice`), of `Accept-Language`, of the
+         *     country or the site's default, in this order. With a position the card gains `device`.
+         */
         get: operations["getVisitor"];
         put?: never;
         post?: never;
@@ -30,6 +34,241 @@ export interface paths {
         };
         /** The address of whoever asks, as bare text */
         get: operations["getVisitorAddress"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/handover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The visitor's facts as header fields, for a reverse proxy
+         * @description A proxy asks this about each request and copies the fields into it, in place of any that came from outside. A fact that is
+         *     not known is left out. `Porch-Variant` is a dictionary (RFC 9651) of sets and their variants. With `cookie=1` the answer
+         *     sets a signed, short-lived cookie with the same codes. See docs/localization.md.
+         */
+        get: operations["getHandover"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/locale": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Language, money, clock and variants for somebody who is described */
+        get: operations["getLocale"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/convert": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Amounts in another currency
+         * @description At the visitor's door `to` is the visitor's own currency by default, and texts are by the habits of the visitor's
+         *     language. `from` is the site's currency by default, and the site's price endings hold.
+         */
+        get: operations["convert"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/rates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The exchange rates, their age and what ails them */
+        get: operations["getRates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/countries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Countries to pick from, in a language's names and order */
+        get: operations["listCountries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/countries/{code}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description ISO 3166-1 alpha-2.
+                 * @example PT
+                 */
+                code: string;
+            };
+            cookie?: never;
+        };
+        /** What the almanac knows of a country */
+        get: operations["getCountry"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/countries/{code}/flag.svg": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description ISO 3166-1 alpha-2.
+                 * @example PT
+                 */
+                code: string;
+            };
+            cookie?: never;
+        };
+        /**
+         * A country's flag
+         * @description Flags stand for countries, never for languages. The country's name is the alternative text inside.
+         */
+        get: operations["getFlag"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/variants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A site's content variants, and what their rules may name */
+        get: operations["listVariants"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/variants/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example offer */
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Save a set of content variants
+         * @description Used here at once, and by other instances within seconds.
+         */
+        put: operations["saveVariants"];
+        post?: never;
+        /** Drop a set of content variants */
+        delete: operations["dropVariants"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/snippets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Code to paste, for a choice of fields */
+        get: operations["getSnippets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/porch.js": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The script for pages */
+        get: operations["getScript"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/porch.d.ts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The types of the script for pages, for TypeScript */
+        get: operations["getScriptTypes"];
         put?: never;
         post?: never;
         delete?: never;
@@ -969,6 +1208,11 @@ export interface components {
             locale: components["schemas"]["Locale"];
             clock: components["schemas"]["Clock"];
             money: components["schemas"]["Money"];
+            /** @description The content variant of each set of the site, by its name. */
+            variants: {
+                [key: string]: string;
+            };
+            device: components["schemas"]["Device"];
             evidence: components["schemas"]["Evidence"][];
             edition: {
                 name: string;
@@ -1029,23 +1273,243 @@ export interface components {
         Locale: {
             /** @description BCP 47. */
             language: string;
+            /** @description ISO 15924. */
+            script: string;
             /** @enum {string} */
             direction: "ltr" | "rtl";
+            /** @description BCP 47: by whose habits numbers and times are written. */
+            formatting: string;
             /** @enum {string} */
-            reason: "accept-language" | "country" | "default";
+            reason: "choice" | "accept-language" | "country" | "default";
+            /** @description What may be switched to, the best first. */
             offered: string[];
+            /** @description In the language itself. */
+            names: {
+                language: string;
+                country: string | null;
+            };
+            /** @description What does not fit together; never a verdict. */
+            hints: string[];
         };
         Clock: {
             time_zone: string | null;
             local_time: string | null;
             utc_offset: string | null;
             next_change: string | null;
+            /** @description Whether the site's business hours are on there, on no weekend of that country. */
+            business_hours: boolean | null;
         };
         Money: {
-            /** @description ISO 4217. */
+            /** @description ISO 4217, the usual one. */
             currency_code: string | null;
+            /** @description As written in English, so that it is not mistaken for another's. */
             symbol: string | null;
             minor_units: number | null;
+            /** @description What else is legal tender. */
+            also: string[];
+            /** @description From the site's own currency. */
+            rate: {
+                from: string;
+                /** @description For one of from, as a decimal number. */
+                rate: string;
+                /** @example 1 EUR = 161.25 JPY */
+                direction: string;
+                /** Format: date */
+                dated: string;
+                source: string;
+                /**
+                 * @description How the owner's prices end.
+                 * @example x.95
+                 */
+                ending: string | null;
+            } | null;
+        };
+        /** @description What follows from the position that the visitor's device told; never stored. */
+        Device: {
+            latitude: number;
+            longitude: number;
+            accuracy_km: number | null;
+            /** @description The nearest town. */
+            city: string | null;
+            country_code: string | null;
+            region_code: string | null;
+            town_km: number | null;
+            time_zone: string | null;
+            /** @description To where the address is. */
+            from_address_km: number | null;
+        } | null;
+        LocaleAnswer: {
+            locale: components["schemas"]["Locale"];
+            clock: components["schemas"]["Clock"];
+            money: components["schemas"]["Money"];
+            variants: {
+                [key: string]: string;
+            };
+            at: {
+                instant: string;
+                time_zone: string;
+                local_time: string;
+                /** @example sábado, 12 de junho de 2027 às 09:00 */
+                text: string;
+                language: string;
+            } | null;
+        };
+        Amount: {
+            /** @description A decimal number. */
+            value: string;
+            currency_code: string;
+            /** @description By the habits of the language. */
+            text: string;
+        };
+        Conversions: {
+            /** @description Whether the rates are older than the owner lets them be. */
+            stale: boolean;
+            conversions: {
+                from: components["schemas"]["Amount"];
+                to: components["schemas"]["Amount"];
+                rate: string;
+                direction: string;
+                /** @description Before it was rounded. */
+                exact: string;
+                rounding: string;
+                /** Format: date */
+                dated: string;
+                age_days: number;
+                source: string;
+            }[];
+        };
+        Rates: {
+            base: string | null;
+            /** Format: date */
+            dated: string | null;
+            age_days: number | null;
+            stale: boolean;
+            source: string | null;
+            /** Format: date-time */
+            read_at: string | null;
+            /** @description Why the last reading failed. */
+            problem: string | null;
+            rejects: string[];
+            rates: {
+                [key: string]: string;
+            };
+        };
+        CountryChoices: {
+            language: string;
+            countries: {
+                country_code: string;
+                name: string;
+                /** @description In its first official language. */
+                own_name: string;
+                /** @description An emoji. */
+                flag: string;
+            }[];
+        };
+        Country: {
+            country_code: string;
+            alpha3: string;
+            numeric: string;
+            name: string;
+            /** @description By official language. */
+            own_names: {
+                [key: string]: string;
+            };
+            continent_code: string;
+            continent: string;
+            capital: {
+                name: string;
+                latitude: number;
+                longitude: number;
+            } | null;
+            languages: {
+                language: string;
+                name: string;
+                own_name: string;
+                /** @enum {string|null} */
+                status: "official" | "regional" | "minority" | null;
+                /** @description Per cent of the people; they speak several. */
+                share: number;
+            }[];
+            currencies: {
+                currency_code: string;
+                minor_units: number;
+                usual: boolean;
+            }[];
+            dialling_codes: string[];
+            time_zones: string[];
+            week: {
+                first_day: string;
+                weekend: string[];
+            };
+            /** @enum {string} */
+            measurement: "metric" | "us" | "uk";
+            /** @enum {string} */
+            hour_cycle: "h11" | "h12" | "h23" | "h24";
+            neighbours: string[];
+            groups: string[];
+            flag: {
+                emoji: string;
+                alt: string;
+                url: string;
+            };
+            /** @description How numbers and times are written there, by examples. */
+            habits: {
+                language: string;
+                decimal_mark: string;
+                group_mark: string;
+                amount: string | null;
+                short_date: string;
+                date_time: string;
+            };
+            regions: {
+                region_code: string;
+                name: string;
+            }[];
+            data_version: string;
+        };
+        VariantSet: {
+            name: string;
+            default: string;
+            rules: {
+                variant: string;
+                /** @description Of one kind any will do; each kind that is named must be met. */
+                when: {
+                    countries?: string[];
+                    groups?: string[];
+                    languages?: string[];
+                    labels?: string[];
+                    areas?: string[];
+                };
+            }[];
+        };
+        Variants: {
+            site: string;
+            sets: {
+                name: string;
+                default: string;
+                rules: components["schemas"]["VariantSet"]["rules"];
+                /** @enum {string} */
+                from: "configuration" | "console";
+            }[];
+            groups: string[];
+            areas: string[];
+            labels: string[];
+            /** @description Those that the site has; none for any. */
+            languages: string[];
+            default_language: string;
+            currency: string | null;
+            business_hours: string;
+        };
+        Snippets: {
+            base: string;
+            snippets: {
+                name: string;
+                title: string;
+                /** @description What such a file is usually called. */
+                file: string;
+                text: string;
+                note: string;
+            }[];
         };
         Evidence: {
             facts: string[];
@@ -1965,6 +2429,18 @@ export interface components {
     };
     parameters: {
         /**
+         * @description The site's host; by default that of the page, of the Host header, or the only one.
+         * @example heronlake.example
+         */
+        SiteHost: string;
+        /** @description The language that the visitor chose before, BCP 47; it wins. By default the cookie porch_choice. */
+        Choice: string;
+        /**
+         * @description Of names, BCP 47; English by default.
+         * @example pt-PT
+         */
+        NamesIn: string;
+        /**
          * @description The host of the site.
          * @example heronlake.example
          */
@@ -2013,7 +2489,28 @@ export type $defs = Record<string, never>;
 export interface operations {
     getVisitor: {
         parameters: {
-            query?: never;
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+                /** @description The language that the visitor chose before, BCP 47; it wins. By default the cookie porch_choice. */
+                choice?: components["parameters"]["Choice"];
+                /** @description Where the visitor's device says that it is, in degrees. */
+                latitude?: number;
+                /** @description The same. */
+                longitude?: number;
+                /** @description How sure the device is. */
+                accuracy_km?: number;
+                /**
+                 * @description Paths of the facts that are wanted, with commas between.
+                 * @example whereabouts.city,clock
+                 */
+                fields?: components["parameters"]["Fields"];
+                /** @description How the answer is written; the Accept header says the same. */
+                format?: components["parameters"]["Format"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2028,6 +2525,12 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Card"];
+                    "application/geo+json": unknown;
+                    "application/xml": unknown;
+                    "application/yaml": unknown;
+                    "text/csv": unknown;
+                    "text/plain": unknown;
+                    "application/x-ndjson": unknown;
                 };
             };
             default: components["responses"]["Problem"];
@@ -2050,6 +2553,493 @@ export interface operations {
                 };
                 content: {
                     /** @example 198.18.3.40 */
+                    "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHandover: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+                /** @description The language that the visitor chose before, BCP 47; it wins. By default the cookie porch_choice. */
+                choice?: components["parameters"]["Choice"];
+                /** @description 1 asks for the cookie. */
+                cookie?: "1";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The facts stand in the header. */
+            204: {
+                headers: {
+                    /**
+                     * @description ISO 3166-1 alpha-2.
+                     * @example PT
+                     */
+                    "Porch-Country-Code"?: string;
+                    /**
+                     * @description ISO 3166-2.
+                     * @example PT-11
+                     */
+                    "Porch-Region-Code"?: string;
+                    /**
+                     * @description BCP 47.
+                     * @example pt-PT
+                     */
+                    "Porch-Language"?: string;
+                    /**
+                     * @description ISO 4217.
+                     * @example EUR
+                     */
+                    "Porch-Currency-Code"?: string;
+                    /**
+                     * @description IANA name.
+                     * @example Europe/Lisbon
+                     */
+                    "Porch-Time-Zone"?: string;
+                    /** @example offer=early, pictures=lake */
+                    "Porch-Variant"?: string;
+                    "Porch-Gate"?: "admit";
+                    /** @description porch_facts, where it was asked for. */
+                    "Set-Cookie"?: string;
+                    "Cache-Control": components["headers"]["Private"];
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLocale: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+                /** @description The language that the visitor chose before, BCP 47; it wins. By default the cookie porch_choice. */
+                choice?: components["parameters"]["Choice"];
+                /**
+                 * @description Where the visitor is; or give address.
+                 * @example PT
+                 */
+                country_code?: string;
+                address?: string;
+                /**
+                 * @description What the visitor's program asks for.
+                 * @example pt-BR,pt;q=0.9
+                 */
+                accept_language?: string;
+                /** @description By default the place's, where it has one. */
+                time_zone?: string;
+                /** @description A moment to write by the visitor's clock and habits. */
+                at?: string;
+                /**
+                 * @description Paths of the facts that are wanted, with commas between.
+                 * @example whereabouts.city,clock
+                 */
+                fields?: components["parameters"]["Fields"];
+                /** @description How the answer is written; the Accept header says the same. */
+                format?: components["parameters"]["Format"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LocaleAnswer"];
+                    "application/geo+json": unknown;
+                    "application/xml": unknown;
+                    "application/yaml": unknown;
+                    "text/csv": unknown;
+                    "text/plain": unknown;
+                    "application/x-ndjson": unknown;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    convert: {
+        parameters: {
+            query: {
+                /**
+                 * @description A decimal number with a point; up to 50 of them.
+                 * @example [
+                 *       "85"
+                 *     ]
+                 */
+                amount: string[];
+                /**
+                 * @description ISO 4217.
+                 * @example EUR
+                 */
+                from?: string;
+                /**
+                 * @description ISO 4217.
+                 * @example JPY
+                 */
+                to?: string;
+                /** @description Whose habits the texts are by, BCP 47. */
+                language?: string;
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+                /** @description The language that the visitor chose before, BCP 47; it wins. By default the cookie porch_choice. */
+                choice?: components["parameters"]["Choice"];
+                /**
+                 * @description Paths of the facts that are wanted, with commas between.
+                 * @example whereabouts.city,clock
+                 */
+                fields?: components["parameters"]["Fields"];
+                /** @description How the answer is written; the Accept header says the same. */
+                format?: components["parameters"]["Format"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The conversions, in the order of the amounts. */
+            200: {
+                headers: {
+                    "Cache-Control": components["headers"]["Private"];
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Conversions"];
+                    "application/geo+json": unknown;
+                    "application/xml": unknown;
+                    "application/yaml": unknown;
+                    "text/csv": unknown;
+                    "text/plain": unknown;
+                    "application/x-ndjson": unknown;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rates; base is null where there are none. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rates"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCountries: {
+        parameters: {
+            query?: {
+                /**
+                 * @description Of names, BCP 47; English by default.
+                 * @example pt-PT
+                 */
+                language?: components["parameters"]["NamesIn"];
+                /** @description Only those of a group: eu, eea, schengen, euro-area or one of the owner's. */
+                group?: string;
+                continent_code?: "AF" | "AN" | "AS" | "EU" | "NA" | "OC" | "SA";
+                /**
+                 * @description Paths of the facts that are wanted, with commas between.
+                 * @example whereabouts.city,clock
+                 */
+                fields?: components["parameters"]["Fields"];
+                /** @description How the answer is written; the Accept header says the same. */
+                format?: components["parameters"]["Format"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The countries of ISO 3166-1. They may be kept for a day. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CountryChoices"];
+                    "application/geo+json": unknown;
+                    "application/xml": unknown;
+                    "application/yaml": unknown;
+                    "text/csv": unknown;
+                    "text/plain": unknown;
+                    "application/x-ndjson": unknown;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCountry: {
+        parameters: {
+            query?: {
+                /**
+                 * @description Of names, BCP 47; English by default.
+                 * @example pt-PT
+                 */
+                language?: components["parameters"]["NamesIn"];
+                /**
+                 * @description Paths of the facts that are wanted, with commas between.
+                 * @example whereabouts.city,clock
+                 */
+                fields?: components["parameters"]["Fields"];
+                /** @description How the answer is written; the Accept header says the same. */
+                format?: components["parameters"]["Format"];
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description ISO 3166-1 alpha-2.
+                 * @example PT
+                 */
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The country. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Country"];
+                    "application/geo+json": unknown;
+                    "application/xml": unknown;
+                    "application/yaml": unknown;
+                    "text/csv": unknown;
+                    "text/plain": unknown;
+                    "application/x-ndjson": unknown;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFlag: {
+        parameters: {
+            query?: {
+                /** @description wide (4 by 3) by default. */
+                shape?: "wide" | "square" | "round";
+                /**
+                 * @description Of names, BCP 47; English by default.
+                 * @example pt-PT
+                 */
+                language?: components["parameters"]["NamesIn"];
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description ISO 3166-1 alpha-2.
+                 * @example PT
+                 */
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The flag. It may be kept for a day. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/svg+xml": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listVariants: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The sets of the configuration, then those that were made here. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Variants"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveVariants: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path: {
+                /** @example offer */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VariantSet"];
+            };
+        };
+        responses: {
+            /** @description It is saved. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    dropVariants: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path: {
+                /** @example offer */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSnippets: {
+        parameters: {
+            query?: {
+                /**
+                 * @description Paths of the facts that are wanted, with commas between.
+                 * @example whereabouts.city,clock
+                 */
+                fields?: components["parameters"]["Fields"];
+                /**
+                 * @description The visitor listener as pages and applications reach it.
+                 * @example https://in.heronlake.example
+                 */
+                base?: string;
+                /** @description What stands in the place of the key; KEY by default. */
+                key?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The snippets. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Snippets"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getScript: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The script; it may be kept for an hour. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/javascript": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getScriptTypes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The declarations. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
                     "text/plain": string;
                 };
             };

@@ -1,0 +1,379 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/handover"
+)
+
+// parse reads the body of an answer.
+func parse[T any](t *testing.T, a answer) (v T) {
+	t.Helper()
+	require.NoError(t, json.Unmarshal([]byte(a.body), &v), a.body)
+	return v
+}
+
+func TestCountriesAndFlags(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	get := func(path string) answer { return s.call(t, "127.0.0.1", http.MethodGet, s.visitor+path, "", anonymous) }
+	type choices struct {
+		Countries []struct {
+			CountryCode string `json:"country_code"`
+			Name        string
+		}
+	}
+	assert.Len(t, parse[choices](t, get("/v1/countries")).Countries, 249)
+	nordic := parse[choices](t, get("/v1/countries?group=nordic&language=nb")).Countries
+	require.Len(t, nordic, 5)
+	assert.Equal(t, "Danmark", nordic[0].Name)
+	assert.Equal(t, "Sverige", nordic[4].Name)
+	portugal := get("/v1/countries/PT?language=ja")
+	assert.Equal(t, "public, max-age=86400", portugal.header.Get("Cache-Control"))
+	for _, want := range []string{`"name":"ポルトガル"`, `"own_names":{"pt":"Portugal"}`, `"neighbours":["ES"]`, `"groups":["eea","eu","euro-area","schengen"]`, `"region_code":"PT-11"`, `"amount":"1 234 567,50 €"`} {
+		assert.Contains(t, strings.ReplaceAll(portugal.body, "\u00a0", " "), want)
+	}
+	flag := get("/v1/countries/pt/flag.svg?shape=round&language=nb")
+	assert.Equal(t, "image/svg+xml", flag.header.Get("Content-Type"))
+	assert.Contains(t, flag.body, "<title>Portugal</title>")
+	for path, reason := range map[string]string{
+		"/v1/countries/UK":                   "did you mean GB?",
+		"/v1/countries/AN":                   "did you mean BQ, CW or SX?",
+		"/v1/countries?group=nordics":        "Known are eea, eu, euro-area, nordic, schengen.",
+		"/v1/countries?language=!!":          "no language tag",
+		"/v1/countries/PT/flag.svg?shape=x":  "Give wide, square or round.",
+		"/v1/countries?continent_code=EX":    "no continent",
+		"/v1/countries/%00":                  "ISO 3166-1",
+		"/v1/countries/PT?fields=capital.xx": "leads to nothing",
+	} {
+		bad := get(path)
+		assert.GreaterOrEqual(t, bad.status, 400, path)
+		assert.Contains(t, bad.body, reason, path)
+	}
+}
+
+type localAnswer struct {
+	Locale struct {
+		Language, Reason, Formatting string
+		Offered, Hints               []string
+		Names                        struct{ Country *string }
+	}
+	Money struct {
+		CurrencyCode *string `json:"currency_code"`
+		Rate         *struct{ From, Direction, Ending string }
+	}
+	Clock struct {
+		TimeZone      *string `json:"time_zone"`
+		BusinessHours *bool   `json:"business_hours"`
+	}
+	Variants map[string]string
+	At       *struct{ Text, Instant string }
+}
+
+func TestLocaleOfSomebodyDescribed(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	get := func(query string) answer {
+		return s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/locale?"+query, "")
+	}
+	japan := parse[localAnswer](t, get("country_code=JP&at=2027-06-12T10:00:00%2B02:00"))
+	assert.Equal(t, "ja", japan.Locale.Language, "the site has it")
+	assert.Equal(t, "country", japan.Locale.Reason)
+	assert.Equal(t, []string{"ja", "en", "pt-PT", "fr", "nb"}, japan.Locale.Offered)
+	assert.Equal(t, "日本", *japan.Locale.Names.Country)
+	assert.Equal(t, "2027年6月12日土曜日 17:00", japan.At.Text)
+	assert.Equal(t, "x00", japan.Money.Rate.Ending)
+	assert.Equal(t, map[string]string{"pictures": "lake", "offer": "shipping-help"}, japan.Variants)
+
+	brazil := parse[localAnswer](t, get("country_code=BR&accept_language=pt-BR"))
+	assert.Equal(t, "pt-PT", brazil.Locale.Language, "the site's Portuguese")
+	assert.Equal(t, "pt-BR", brazil.Locale.Formatting, "with Brazil's habits")
+	assert.Nil(t, brazil.Clock.TimeZone, "Brazil has several")
+	assert.Nil(t, brazil.At)
+
+	lisbon := parse[localAnswer](t, get("address=198.18.3.40&choice=fr&accept_language=fi"))
+	assert.Equal(t, "fr", lisbon.Locale.Language, "the visitor's choice wins")
+	assert.Equal(t, "Europe/Lisbon", *lisbon.Clock.TimeZone)
+	assert.Equal(t, map[string]string{"pictures": "coast", "offer": "early-entry"}, lisbon.Variants)
+	assert.Len(t, lisbon.Locale.Hints, 1, "Finnish in Portugal")
+
+	nowhere := parse[localAnswer](t, get(""))
+	assert.Equal(t, "en", nowhere.Locale.Language)
+	assert.Nil(t, nowhere.Money.CurrencyCode)
+
+	for query, reason := range map[string]string{
+		"country_code=UK":               "did you mean GB?",
+		"country_code=JP&address=::1":   "a country is given too",
+		"time_zone=Europe/Atlantis":     "no time zone",
+		"at=noon":                       "is not a time",
+		"site=elsewhere.example":        "not a configured site",
+		"address=198.18.3":              "198.18.3",
+		"accept_language=" + longText(): "",
+	} {
+		got := get(query)
+		if reason == "" {
+			assert.Contains(t, parse[localAnswer](t, got).Locale.Hints[0], "10000 bytes")
+			continue
+		}
+		assert.GreaterOrEqual(t, got.status, 400, query)
+		assert.Contains(t, got.body, reason, query)
+	}
+}
+
+func longText() string { return strings.Repeat("x", 10_000) }
+
+func TestConvertAndRates(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "rates.csv"), nil, 0o600)) // the service has read it already
+	get := func(query string, header ...string) answer {
+		return s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/convert?"+query, "", header...)
+	}
+	type conversions struct {
+		Stale       bool
+		Conversions []struct {
+			To                                 struct{ Value, Text string }
+			CurrencyCode                       string `json:"currency_code"`
+			Direction, Rounding, Dated, Source string
+		}
+	}
+	fromJapan := parse[conversions](t, get("amount=85&amount=0&amount=-10", "X-Forwarded-For: 198.19.141.9", "Accept-Language: ja"))
+	require.Len(t, fromJapan.Conversions, 3)
+	first := fromJapan.Conversions[0]
+	assert.Regexp(t, `^￥1[34],[0-9]00$`, first.To.Text, "the visitor's currency, by the owner's ending and the language's habits")
+	assert.Equal(t, "the price ending x00", first.Rounding)
+	assert.Regexp(t, `^1 EUR = 1[56][0-9]\.[0-9]+ JPY$`, first.Direction)
+	assert.Equal(t, "Lake Bank (invented)", first.Source)
+	assert.Equal(t, "0", fromJapan.Conversions[1].To.Value)
+	assert.Regexp(t, `^-`, fromJapan.Conversions[2].To.Value)
+	assert.False(t, fromJapan.Stale)
+
+	for query, reason := range map[string]string{
+		"amount=85&to=ZZZ":                         "no currency of ISO 4217",
+		"amount=85&to=JP":                          "did you mean JPY?",
+		"amount=ten&to=JPY":                        "no decimal number",
+		"amount=1e5&to=JPY":                        "no decimal number",
+		"amount=9999999999999999999&to=JPY":        "18 digits",
+		"to=JPY":                                   "amount",
+		"amount=85&to=XCG":                         "have none for XCG",
+		"amount=85&from=JPY&to=USD&language=!":     "no language tag",
+		"amount=" + strings.Repeat("9", 5000):      "no decimal number",
+		"to=JPY" + strings.Repeat("&amount=1", 51): "Give 1 to 50",
+	} {
+		bad := get(query, "X-Forwarded-For: 198.19.141.9")
+		assert.Equal(t, http.StatusUnprocessableEntity, bad.status, query)
+		assert.Contains(t, bad.body, reason, query)
+	}
+	lost := get("amount=85", "X-Forwarded-For: 10.0.0.9")
+	assert.Contains(t, lost.body, "no currency is given, and none follows from elsewhere")
+
+	rates := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/rates", "")
+	assert.Contains(t, rates.body, `"base":"EUR"`)
+	assert.Contains(t, rates.body, `"age_days":0`)
+
+	none := start(t, map[string]any{"rates.file": ""})
+	assert.Contains(t, none.call(t, "127.0.0.1", http.MethodGet, none.desk+"/v1/rates", "").body, `"base":null`)
+	assert.Contains(t, none.call(t, "127.0.0.1", http.MethodGet, none.desk+"/v1/convert?amount=1&to=JPY", "").body, "There are no rates")
+}
+
+func TestVariantsFromTheConsole(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	put := func(name, body string) answer {
+		return s.call(t, "127.0.0.1", http.MethodPut, s.desk+"/v1/variants/"+name, body)
+	}
+	require.Equal(t, http.StatusNoContent, put("banner", `{"name":"banner","default":"plain","rules":[{"variant":"sun","when":{"countries":["PT","BR"],"languages":["pt"]}}]}`).status)
+	card := s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/visitor?fields=variants", "", "X-Forwarded-For: 198.18.3.40", "Accept-Language: pt")
+	assert.JSONEq(t, `{"variants":{"pictures":"coast","offer":"early-entry","banner":"sun"}}`, card.body, "used at once")
+	for body, reason := range map[string]string{
+		`{"name":"banner","default":"plain","rules":[{"variant":"sun","when":{"countries":["UK"]}}]}`: "rules.0.when.countries: \\\"UK\\\" is not a country code: did you mean GB?",
+		`{"name":"other","default":"plain","rules":[]}`:                                               "not that of the path",
+		`{"name":"banner","default":"plain","rules":[{"variant":"sun","when":{"areas":["Sea"]}}]}`:    "no area",
+		`{"name":"banner","default":"plain","rulez":[]}`:                                              "rulez",
+	} {
+		bad := put("banner", body)
+		assert.GreaterOrEqual(t, bad.status, 400)
+		assert.Contains(t, bad.body, reason)
+	}
+	own := put("offer", `{"name":"offer","default":"plain","rules":[]}`)
+	assert.Equal(t, http.StatusConflict, own.status)
+	assert.Contains(t, own.body, "The configuration has the variants offer.")
+	list := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/variants", "")
+	assert.Contains(t, list.body, `"from":"console"`)
+	assert.Contains(t, list.body, `"areas":["Iberia","Alpine lakes","Nordic coast"]`)
+	drop := func() int {
+		return s.call(t, "127.0.0.1", http.MethodDelete, s.desk+"/v1/variants/banner", "").status
+	}
+	assert.Equal(t, http.StatusNoContent, drop())
+	assert.Equal(t, http.StatusNotFound, drop())
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/audit", "").body, "variants dropped")
+}
+
+func TestDevicePosition(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	get := func(query string) answer {
+		return s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/visitor?fields=device&"+query, "", "X-Forwarded-For: 198.18.3.40")
+	}
+	assert.JSONEq(t, `{"device":null}`, get("").body)
+	porto := parse[struct {
+		Device struct {
+			City, TimeZone string
+			FromAddressKm  float64 `json:"from_address_km"`
+		}
+	}](t, get("latitude=41.15&longitude=-8.61&accuracy_km=0.05"))
+	assert.Equal(t, "Porto", porto.Device.City)
+	assert.InDelta(t, 274, porto.Device.FromAddressKm, 3, "from Lisbon")
+	assert.Contains(t, get("latitude=95&longitude=0").body, "latitude")
+	assert.Contains(t, get("latitude=41&longitude=-8&accuracy_km=-1").body, "accuracy_km")
+	assert.Contains(t, get("latitude=NaN&longitude=-8").body, "latitude")
+}
+
+// printer is an application that prints the header fields of its requests.
+func printer(t *testing.T) string {
+	t.Helper()
+	app := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		for name, values := range r.Header {
+			fmt.Fprintf(w, "%s: %s\n", name, strings.Join(values, " | "))
+		}
+	}))
+	t.Cleanup(app.Close)
+	return strings.TrimPrefix(app.URL, "http://")
+}
+
+// Real nginx and HAProxy hand the facts to an application, and nobody else's.
+func TestHandoverThroughRealProxies(t *testing.T) {
+	t.Parallel()
+	fronts := map[string]func(t *testing.T, port, service, app, key string){
+		"nginx": func(t *testing.T, port, service, app, key string) {
+			startNginx(t, port, recipe(t, "nginx-handover.conf", port, "127.0.0.1:8080", service, "127.0.0.1:3000", app, "Bearer KEY", "Bearer "+key))
+		},
+		"HAProxy": func(t *testing.T, port, service, app, key string) {
+			lua, err := filepath.Abs("../../docs/recipes/porch.lua")
+			require.NoError(t, err)
+			startHAProxy(t, port, recipe(t, "haproxy-handover.cfg", port, "127.0.0.1:8080", service, "127.0.0.1:3000", app, "PORCH_KEY KEY", "PORCH_KEY "+key, "/etc/haproxy/porch.lua", lua))
+		},
+	}
+	for name, front := range fronts {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s := start(t, map[string]any{"proxies.trusted": []any{"127.0.0.1/32"}})
+			port := freePort(t)
+			front(t, port, strings.TrimPrefix(s.visitor, "http://"), printer(t), s.keys(t)["server"])
+			ask := func(header ...string) (string, http.Header) {
+				req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, "http://127.0.0.1:"+port+"/", nil)
+				require.NoError(t, err)
+				for _, line := range header {
+					key, value, _ := strings.Cut(line, ": ")
+					req.Header.Add(key, value)
+				}
+				res, err := http.DefaultClient.Do(req)
+				require.NoError(t, err)
+				defer res.Body.Close()
+				text, err := io.ReadAll(res.Body)
+				require.NoError(t, err)
+				require.Equal(t, http.StatusOK, res.StatusCode, string(text))
+				return string(text), res.Header
+			}
+			got, header := ask("X-Forwarded-For: 198.18.3.40", "Accept-Language: pt-BR,pt;q=0.9", "Cookie: a=b; porch_choice=fr",
+				"Porch-Country-Code: XX", "Porch-Language: xx", "porch-gate: refuse", "Porch-Variant: forged", "Porch-Time-Zone: Forged/Zone", "Porch-Currency-Code: XXX", "Porch-Region-Code: XX-1")
+			for _, want := range []string{
+				"Porch-Country-Code: PT\n", "Porch-Region-Code: PT-11\n", "Porch-Language: fr\n", "Porch-Currency-Code: EUR\n", "Porch-Time-Zone: Europe/Lisbon\n",
+				"Porch-Variant: offer=early-entry, pictures=coast\n", "Porch-Gate: admit\n",
+			} {
+				assert.Contains(t, got, want)
+			}
+			assert.NotContains(t, got, "Bearer", "the key is the proxy's own")
+			assert.NotContains(t, strings.ToLower(got), "forged")
+			if name == "nginx" {
+				cookie := header.Get("Set-Cookie")
+				assert.Contains(t, cookie, handover.CookieName+"=")
+				assert.Contains(t, cookie, "HttpOnly")
+				assert.Contains(t, cookie, "Max-Age=900")
+				value, _, _ := strings.Cut(strings.TrimPrefix(cookie, handover.CookieName+"="), ";")
+				key, err := os.ReadFile(filepath.Join(s.data, "keys", "handover.key"))
+				require.NoError(t, err)
+				facts, err := handover.Open(value, key, time.Now())
+				require.NoError(t, err)
+				assert.Equal(t, "PT", facts.CountryCode)
+			}
+			none, _ := ask("X-Forwarded-For: 10.1.2.3", "Porch-Country-Code: XX", "Porch-Region-Code: XX-1")
+			assert.NotContains(t, none, "Porch-Country-Code", "not known, and the forged one is gone")
+			assert.NotContains(t, none, "XX")
+			assert.Contains(t, none, "Porch-Language: en\n")
+		})
+		t.Run(name+" without the service", func(t *testing.T) {
+			t.Parallel()
+			closed, err := net.Listen("tcp", "127.0.0.1:0")
+			require.NoError(t, err)
+			address := closed.Addr().String()
+			require.NoError(t, closed.Close())
+			port := freePort(t)
+			front(t, port, address, printer(t), "ep_none")
+			req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, "http://127.0.0.1:"+port+"/", nil)
+			require.NoError(t, err)
+			req.Header.Set("Porch-Country-Code", "XX")
+			res, err := http.DefaultClient.Do(req)
+			require.NoError(t, err)
+			defer res.Body.Close()
+			text, err := io.ReadAll(res.Body)
+			require.NoError(t, err)
+			assert.Equal(t, http.StatusOK, res.StatusCode, "the page does not break")
+			assert.NotContains(t, string(text), "Porch-")
+		})
+	}
+}
+
+// Every snippet runs in its language, where that is on the machine, and gets the facts
+// that were chosen.
+func TestSnippetsRun(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	key := s.keys(t)["server"]
+	got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/snippets?fields=whereabouts.city,locale.language,money.currency_code&base="+s.visitor+"&key="+key, "")
+	list := parse[struct {
+		Snippets []struct{ Name, File, Text string }
+	}](t, got).Snippets
+	run := map[string][]string{
+		"go": {"go", "run", "porch.go"}, "node": {"node", "porch.mjs"}, "python": {"python3", "porch_card.py"}, "php": {"php", "porch.php"},
+		"java": {"java", "Porch.java"}, "rust": {"sh", "-c", "rustc -o porch porch.rs && ./porch"}, "shell": {"sh", "porch.sh"},
+	}
+	needs := map[string]string{"rust": "rustc"}
+	ran := []string{}
+	for _, one := range list {
+		command, ok := run[one.Name]
+		if !ok {
+			continue
+		}
+		need := command[0]
+		if other, ok := needs[one.Name]; ok {
+			need = other
+		}
+		if !onMachine(need) {
+			continue
+		}
+		ran = append(ran, one.Name)
+		out := runSnippet(t, one.File, one.Text, command)
+		assert.JSONEq(t, `{"whereabouts":{"city":"Lisbon"},"locale":{"language":"pt-PT"},"money":{"currency_code":"EUR"}}`, out, one.Name)
+	}
+	assert.Subset(t, ran, []string{"go", "node", "shell"}, "these are there wherever the tests are")
+	t.Log("ran", ran)
+	bad := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/snippets?base=javascript:alert(1)", "")
+	assert.Equal(t, http.StatusUnprocessableEntity, bad.status)
+	assert.Equal(t, http.StatusUnprocessableEntity, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/snippets?fields='x'", "").status)
+	assert.True(t, slices.ContainsFunc(list, func(one struct{ Name, File, Text string }) bool { return one.Name == "page" }))
+}

@@ -1,0 +1,122 @@
+/**
+ * East Porch for pages.
+ *
+ *     <script src="https://in.heronlake.example/porch.js" data-key="ep_page_…" defer></script>
+ *
+ * Attributes of the script: `data-key` (a page key; leave it out where a proxy of yours adds one), `data-fields` (paths of
+ * the card, with commas), `data-site` (where a host serves several), `data-timeout` (milliseconds, 5000).
+ *
+ * Placeholders keep their own text until an answer is there, and for good where none comes; `data-porch-state` on them is
+ * `loading`, `ready` or `failed`:
+ *
+ *     <b data-porch="whereabouts.city">your town</b>
+ *     <time datetime="2027-06-12T10:00:00+02:00" data-porch="time" data-date-style="medium">12 June, 10:00 in Oslo</time>
+ *     <data value="85" data-porch="price">85 €</data>
+ *     <img data-porch="flag" data-shape="round" width="24" height="24" alt="">
+ *     <div data-porch="switch" hidden>… <button data-porch="go">…</button> <button data-porch="stay">…</button></div>
+ *     <button data-porch="locate" hidden>Show what is near me (your position is used once and not kept)</button>
+ *
+ * `switch` is shown where the language that suits is not the page's (`<html lang>`), the page links to its other language
+ * (`<link rel="alternate" hreflang="pt-PT" href="…">`), and the visitor has not chosen yet. The choice is kept in this
+ * browser and in the cookie `porch_choice`, and wins from then on.
+ *
+ * Events on `document`: `porch:card` (detail `{card, stale}`; stale is the answer of the page view before),
+ * `porch:failed` (detail `{error}`), `porch:choice` (detail `{language}`).
+ */
+declare global {
+  const porch: Porch;
+  interface Window {
+    readonly porch: Porch;
+  }
+  interface DocumentEventMap {
+    "porch:card": CustomEvent<{ card: PorchCard; stale: boolean }>;
+    "porch:failed": CustomEvent<{ error: Error }>;
+    "porch:choice": CustomEvent<{ language: string }>;
+  }
+}
+
+/** The part of the card that `data-fields` picks; by default whereabouts, locale, clock, money and variants. */
+export interface PorchCard {
+  whereabouts?: {
+    level: "city" | "region" | "country" | "continent" | "none";
+    continent_code: string | null;
+    country_code: string | null;
+    region_code: string | null;
+    city: string | null;
+    postal_code: string | null;
+    latitude: number | null;
+    longitude: number | null;
+    radius_km: number | null;
+    time_zone: string | null;
+    names: { continent: string | null; country: string | null; region: string | null };
+    missing: Record<string, string>;
+  };
+  locale?: {
+    language: string;
+    script: string;
+    direction: "ltr" | "rtl";
+    formatting: string;
+    reason: "choice" | "accept-language" | "country" | "default";
+    offered: string[];
+    names: { language: string; country: string | null };
+    hints: string[];
+  };
+  clock?: {
+    time_zone: string | null;
+    local_time: string | null;
+    utc_offset: string | null;
+    next_change: string | null;
+    business_hours: boolean | null;
+  };
+  money?: {
+    currency_code: string | null;
+    symbol: string | null;
+    minor_units: number | null;
+    also: string[];
+    rate: { from: string; rate: string; direction: string; dated: string; source: string; ending: string | null } | null;
+  };
+  variants?: Record<string, string>;
+  device?: {
+    latitude: number;
+    longitude: number;
+    accuracy_km: number | null;
+    city: string | null;
+    country_code: string | null;
+    region_code: string | null;
+    town_km: number | null;
+    time_zone: string | null;
+    from_address_km: number | null;
+  } | null;
+}
+
+export interface PorchPrice {
+  /** By the habits of the visitor's language. */
+  text: string;
+  amount: number;
+  currency: string;
+  from: string;
+  direction?: string;
+  dated?: string;
+  source?: string;
+}
+
+export interface Porch {
+  /** The last answer, which may be of the page view before; null for none. */
+  readonly last: PorchCard | null;
+  /** The language that the visitor chose, "" for none. */
+  readonly choice: string;
+  /** The answer of this page view. It rejects where the service does not answer in time. */
+  card(): Promise<PorchCard>;
+  /** Fills the placeholders within an element that came later. */
+  apply(within: ParentNode): void;
+  /** Remembers a language, which wins from now on ("" forgets it), and asks again. */
+  choose(language: string): Promise<PorchCard>;
+  /** An instant by the visitor's clock and habits; null while neither is known. */
+  time(instant: string | number | Date, style?: "full" | "long" | "medium" | "short"): string | null;
+  /** A price in the visitor's currency; null where there is no rate from its own. */
+  price(value: number | string, from?: string): PorchPrice | null;
+  /** The card with `device`, from the position of the visitor's device. Call it in an event that the visitor caused. */
+  locate(): Promise<PorchCard>;
+}
+
+export {};

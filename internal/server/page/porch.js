@@ -1,0 +1,172 @@
+// East Porch for pages; porch.d.ts beside it describes everything. No dependencies.
+(() => {
+  "use strict";
+  const script = document.currentScript, set = script.dataset, doc = document;
+  const base = new URL(".", script.src), root = doc.documentElement;
+  const fields = (set.fields || "whereabouts,locale,clock,money,variants").replace(/\s/g, "");
+  const place = `porch ${base} ${set.site || ""} ${fields}`;
+  // Storage may be forbidden; then nothing is remembered and all else works.
+  const memory = (key, value) => {
+    try {
+      if (value === undefined) return localStorage.getItem(key);
+      localStorage.setItem(key, value);
+    } catch { return null; }
+  };
+  const tell = (name, detail) => doc.dispatchEvent(new CustomEvent(`porch:${name}`, { detail }));
+  const at = (card, path) => path.split(".").reduce((o, key) => o?.[key], card);
+  const choice = () => memory("porch choice") || "";
+  let last = null, asked = null;
+
+  const url = (path, query = {}) => {
+    const u = new URL(path, base);
+    for (const [k, v] of Object.entries({ key: set.key, site: set.site, choice: choice(), ...query })) if (v) u.searchParams.set(k, v);
+    return u;
+  };
+
+  async function ask(query) {
+    const answer = await fetch(url("v1/visitor", { fields, ...query }), { credentials: "omit", signal: AbortSignal.timeout(set.timeout || 5000) });
+    const body = await answer.json();
+    if (!answer.ok) throw new Error(body.detail || answer.statusText);
+    return body;
+  }
+
+  // refresh asks once, shows what came, and keeps it for the next page view.
+  function refresh() {
+    return (asked = ask().then((card) => {
+      memory(place, JSON.stringify(card));
+      show(card, false);
+      return card;
+    }, (error) => {
+      if (!last) mark(doc, "failed");
+      tell("failed", { error });
+      throw error;
+    }));
+  }
+
+  const mark = (within, state) => within.querySelectorAll("[data-porch]").forEach((e) => { e.dataset.porchState ??= state; if (state !== "loading") e.dataset.porchState = state; });
+
+  function show(card, stale) {
+    last = card;
+    apply(doc);
+    tell("card", { card, stale });
+  }
+
+  // put changes a text only where it differs, so that nothing moves for nothing.
+  const put = (e, text) => { if (e.textContent !== text) e.textContent = text; };
+
+  function apply(within) {
+    for (const e of within.querySelectorAll("[data-porch]")) {
+      const path = e.dataset.porch;
+      const text = (Object.hasOwn(kinds, path) ? kinds[path] : fact)(e, path);
+      if (text) put(e, text);
+      if (text !== undefined) e.dataset.porchState = text === null ? "failed" : "ready";
+    }
+  }
+
+  // Each gives the text to show, null to leave the element's own, undefined where it is
+  // none of a text's business.
+  const fact = (e, path) => {
+    const value = at(last, path);
+    return value == null || typeof value === "object" ? null : String(value);
+  };
+  const kinds = {
+    time: (e) => api.time(e.dateTime || e.getAttribute("datetime"), e.dataset.dateStyle),
+    price: (e) => {
+      const p = api.price(e.value ?? e.getAttribute("value"), e.dataset.currency);
+      if (p?.direction) e.title = `${e.getAttribute("value")} ${p.from}. ${p.direction}, ${p.dated}, ${p.source}.`;
+      return p && p.text;
+    },
+    flag: (e) => {
+      const code = at(last, "whereabouts.country_code");
+      if (!code) return null;
+      e.alt = at(last, "locale.names.country") || code;
+      const src = url(`v1/countries/${code}/flag.svg`, { key: "", site: "", choice: "", shape: e.dataset.shape }).href;
+      if (e.src !== src) e.src = src;
+      return "";
+    },
+    switch: (e) => { e.hidden = !other(); },
+    locate: (e) => { e.hidden = !canLocate(); },
+    stay() {}, go() {},
+  };
+
+  // other is the page in the language that suits, where that is not this page's and the
+  // visitor has not chosen yet.
+  function other() {
+    const wanted = at(last, "locale.language"), short = (tag) => tag.toLowerCase().split("-")[0];
+    if (!wanted || choice() || short(wanted) === short(root.lang)) return null;
+    const links = [...doc.querySelectorAll("link[rel=alternate][hreflang]")];
+    return links.find((l) => l.hreflang === wanted) || links.find((l) => short(l.hreflang) === short(wanted));
+  }
+
+  const canLocate = () => isSecureContext && "geolocation" in navigator;
+
+  const api = {
+    get last() { return last; },
+    get choice() { return choice(); },
+    card: () => asked,
+    apply,
+    choose(language) {
+      memory("porch choice", language);
+      doc.cookie = `porch_choice=${encodeURIComponent(language)};path=/;max-age=${language ? 31536000 : 0};samesite=lax`;
+      tell("choice", { language });
+      return refresh();
+    },
+    time(instant, style = "full") {
+      const t = new Date(instant), zone = at(last, "clock.time_zone");
+      if (!zone || isNaN(t)) return null;
+      return new Intl.DateTimeFormat(at(last, "locale.formatting"), { dateStyle: style, timeStyle: "short", timeZone: zone }).format(t);
+    },
+    price(value, from) {
+      const money = last?.money, rate = money?.rate, n = Number(value);
+      from ||= rate?.from;
+      if (!money?.currency_code || isNaN(n) || !from) return null;
+      const own = from === money.currency_code;
+      if (!own && rate?.from !== from) return null;
+      let amount = own ? n : n * rate.rate;
+      if (!own && rate.ending) {
+        const digits = rate.ending.slice(1), step = 10 ** digits.split(".")[0].length, end = Number(`0${digits}`), size = Math.abs(amount);
+        let best = Math.round((size - end) / step) * step + end;
+        if (best <= 0) best += step;
+        amount = n && Math.sign(amount) * best;
+      }
+      const text = new Intl.NumberFormat(at(last, "locale.formatting"), { style: "currency", currency: money.currency_code }).format(amount);
+      return { text, amount, currency: money.currency_code, from, ...(own ? {} : { direction: rate.direction, dated: rate.dated, source: rate.source }) };
+    },
+    async locate() {
+      if (!canLocate()) throw new Error("This device or page cannot tell a position.");
+      if (navigator.userActivation && !navigator.userActivation.isActive) throw new Error("A position is asked for after the visitor's own action only.");
+      const { coords } = await new Promise((yes, no) => navigator.geolocation.getCurrentPosition(yes, no, { timeout: 10000, maximumAge: 60000 }));
+      const card = await ask({
+        fields: `${fields},device`, latitude: coords.latitude.toFixed(3), longitude: coords.longitude.toFixed(3), accuracy_km: Math.min(20000, coords.accuracy / 1000).toFixed(3),
+      });
+      show(card, false); // it is not kept
+      return card;
+    },
+  };
+
+  doc.addEventListener("click", (event) => {
+    const e = event.target.closest?.("[data-porch]"), what = e?.dataset.porch, to = what === "go" && other();
+    if (what === "stay" || to) {
+      const chosen = to ? api.choose(at(last, "locale.language")) : api.choose(root.lang);
+      doc.querySelectorAll("[data-porch=switch]").forEach((s) => { s.hidden = true; });
+      if (to) location.assign(to.href);
+      chosen.catch(() => {});
+    } else if (what === "locate") {
+      e.disabled = true;
+      api.locate().catch((error) => tell("failed", { error })).finally(() => { e.disabled = false; });
+    }
+  });
+
+  const start = () => {
+    mark(doc, "loading");
+    if (last) apply(doc);
+  };
+  window.porch = Object.freeze(Object.defineProperties({}, Object.getOwnPropertyDescriptors(api)));
+  const kept = memory(place);
+  try { last = kept && JSON.parse(kept); } catch { last = null; }
+  if (doc.readyState === "loading") doc.addEventListener("DOMContentLoaded", start);
+  else start();
+  if (last) show(last, true);
+  refresh().catch(() => {});
+  addEventListener("pageshow", (e) => { if (e.persisted) refresh().catch(() => {}); });
+})();
