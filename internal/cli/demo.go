@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"net/url"
 	"path/filepath"
 	"time"
 
@@ -52,6 +53,26 @@ are in use. Ctrl-C stops everything.`,
 	return cmd
 }
 
+// openSite serves the regatta's own page, through nginx where that is on the machine.
+func (a *app) openSite(ctx context.Context, s *server.Server, c *client.Client, dir string) (string, error) {
+	page, err := demo.NewPage(func(ctx context.Context) (client.Report, error) {
+		return c.Report(ctx, "countries", url.Values{"site": {demo.Site}})
+	})
+	if err != nil {
+		return "", err
+	}
+	key, err := s.Key(ctx, "the regatta's page", access.Server)
+	if err != nil {
+		return "", err
+	}
+	nginx := demo.Nginx()
+	at, _, err := demo.StartSite(ctx, dir, nginx, demo.SiteAddress, s.URL(httpapi.VisitorDoor), key, page) // it ends with ctx
+	if err == nil && nginx == "" {
+		a.noteln("nginx is not on this machine; the page is served without it.")
+	}
+	return at, err
+}
+
 // fillDemo signs this machine's command line in, sends the invented visits,
 // once, and says where to look.
 func (a *app) fillDemo(ctx context.Context, s *server.Server, file string, visits int) error {
@@ -86,6 +107,10 @@ func (a *app) fillDemo(ctx context.Context, s *server.Server, file string, visit
 	if err := c.BuildEdition(ctx); err != nil {
 		return err
 	}
+	site, err := a.openSite(ctx, s, c, filepath.Dir(file))
+	if err != nil {
+		return err
+	}
 	link, err := s.Link(ctx)
 	if err != nil {
 		return err
@@ -96,12 +121,15 @@ Key       kept in %s for this machine's command line
 Open the console, signed in; the link is good once, within an hour:
   %s
 
+The regatta's own page, in the visitor's language, time and money:
+  %s
+
 In another terminal:
   bin/eastporch visits tail
   bin/eastporch report countries
   bin/eastporch resolve 198.18.3.40
 Ctrl-C stops everything.
-`, file, a.store, link)
+`, file, a.store, link, site)
 	go demo.Arrive(ctx, c, uint64(time.Now().UnixNano())) // it ends with ctx, and nothing waits for it
 	return nil
 }

@@ -112,7 +112,7 @@ func (p *page) says(selector, text string) {
 
 func (p *page) eval(expression string) string {
 	p.t.Helper()
-	value, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](expression))
+	value, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](expression, chromedp.EvalAwaitPromise))
 	require.NoError(p.t, err)
 	return value
 }

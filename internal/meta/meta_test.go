@@ -26,7 +26,7 @@ var mayUse = map[string][]string{
 	"api":                        {},
 	"porch":                      {"internal/core/", "internal/editionfile"},
 	"cmd/eastporch":              {"internal/cli"},
-	"internal/cli":               {"internal/client", "internal/config", "internal/core/", "internal/demo", "internal/editionfile", "internal/editions", "internal/formats", "internal/plot", "internal/server", "internal/server/access", "internal/server/httpapi"},
+	"internal/cli":               {"internal/client", "internal/config", "internal/core/", "internal/demo", "internal/editionfile", "internal/editions", "internal/formats", "internal/plot", "internal/server", "internal/server/access", "internal/server/httpapi", "internal/standin"},
 	"internal/client":            {"internal/core/"},
 	"internal/config":            {"internal/core/"},
 	"internal/demo":              {"internal/client", "internal/core/", "internal/standin"},

@@ -5,6 +5,7 @@ import { createRequire } from "node:module";
 import { execFileSync } from "node:child_process";
 import { readFileSync, writeFileSync } from "node:fs";
 import { gunzipSync, gzipSync } from "node:zlib";
+import { geoEquirectangular, geoPath } from "d3-geo";
 import { iso31661 } from "iso-3166/1.js";
 import { iso31662 } from "iso-3166/2.js";
 import { codes, countryTable } from "./countries.mjs";
@@ -45,6 +46,15 @@ ${numeric.join("\n")}
 };
 `,
 );
+
+// The regatta's own map: land in an equirectangular projection, two units a degree.
+const land = (() => {
+  const { feature } = require("topojson-client");
+  const world = require("world-atlas/land-110m.json");
+  const whole = geoEquirectangular().scale(360 / Math.PI).translate([360, 180]).precision(0);
+  return geoPath(whole).digits(0)(feature(world, world.objects.land));
+})();
+write("internal/demo/site/land.svg", `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 720 360"><path id="land" d="${land}"/></svg>\n`);
 
 // ---------------------------------------------------------------- countries
 write("internal/core/almanac/tables.go", countryTable(version));

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/chromedp"
 
 	"eastporch/internal/browsertest"
@@ -27,6 +28,20 @@ type shot struct {
 	width, height    int64
 	ready, click     string // CSS selectors
 	types            string // into the page's textarea, before the click
+}
+
+// from is one picture of the regatta's own page, as it is seen from somewhere.
+type from struct {
+	name, address, languages string
+	width, height            int64
+}
+
+var regatta = []from{
+	{"regatta-japan", "198.19.141.9", "ja", 1280, 800},
+	{"regatta-portugal", "198.18.3.40", "pt-PT,pt;q=0.9", 1280, 800},
+	{"regatta-brazil", "198.19.45.7", "pt-BR,pt;q=0.9", 1280, 800},
+	{"regatta-canada", "198.18.41.12", "fr-CA,fr;q=0.9,en;q=0.5", 1280, 800},
+	{"regatta-switch", "198.18.3.40", "pt-PT", 390, 844}, // of the English page
 }
 
 var shots = []shot{
@@ -66,15 +81,16 @@ const many = "198.18.3.40\n[2001:db8:5e1:40::1f]:443\n40.100.51.198.in-addr.arpa
 
 func main() {
 	link := flag.String("link", "", "the one-time link that the running demo printed")
+	site := flag.String("site", "http://127.0.0.1:8082", "where the demo serves the regatta's own page")
 	out := flag.String("out", "docs/screenshots", "where the pictures go")
 	flag.Parse()
-	if err := run(*link, *out, flag.Args()); err != nil {
+	if err := run(*link, *site, *out, flag.Args()); err != nil {
 		fmt.Fprintln(os.Stderr, "screenshots:", err)
 		os.Exit(1)
 	}
 }
 
-func run(link, out string, names []string) error {
+func run(link, site, out string, names []string) error {
 	desk, _, ok := strings.Cut(link, "/sign-in#")
 	if !ok {
 		return errors.New("--link is missing: give the one-time link that eastporch demo printed")
@@ -111,15 +127,45 @@ func run(link, out string, names []string) error {
 		if err := chromedp.Do(ctx, actions...); err != nil {
 			return fmt.Errorf("%s: %w", s.name, err)
 		}
-		png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
-		if err != nil {
-			return fmt.Errorf("%s: %w", s.name, err)
-		}
-		file := filepath.Join(out, s.name+".png")
-		if err := os.WriteFile(file, png, 0o644); err != nil {
+		if err := save(ctx, out, s.name); err != nil {
 			return err
 		}
-		fmt.Println(file)
 	}
+	for _, f := range regatta {
+		if len(names) > 0 && !slices.Contains(names, f.name) {
+			continue
+		}
+		path := "/"
+		if f.name == "regatta-switch" {
+			path = "/en/"
+		}
+		seen := network.SetExtraHTTPHeadersParams{Headers: network.Headers{"X-Forwarded-For": f.address, "Accept-Language": f.languages}}
+		if _, err := chromedp.Call(ctx, network.SetExtraHTTPHeaders, seen); err != nil {
+			return fmt.Errorf("%s: %w", f.name, err)
+		}
+		if err := chromedp.Do(ctx,
+			chromedp.EmulateViewport(f.width, f.height, chromedp.EmulateScale(1)),
+			chromedp.Navigate(site+path), chromedp.WaitVisible(chromedp.CSS(`[data-porch="whereabouts.city"][data-porch-state="ready"]`)),
+			chromedp.Sleep(500*time.Millisecond),
+		); err != nil {
+			return fmt.Errorf("%s: %w", f.name, err)
+		}
+		if err := save(ctx, out, f.name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func save(ctx context.Context, out, name string) error {
+	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	file := filepath.Join(out, name+".png")
+	if err := os.WriteFile(file, png, 0o644); err != nil {
+		return err
+	}
+	fmt.Println(file)
 	return nil
 }

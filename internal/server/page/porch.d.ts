@@ -90,7 +90,7 @@ export interface PorchCard {
 }
 
 export interface PorchPrice {
-  /** By the habits of the visitor's language. */
+  /** By the habits of the visitor, in the language of the page. */
   text: string;
   amount: number;
   currency: string;

@@ -24,7 +24,7 @@
   };
 
   async function ask(query) {
-    const answer = await fetch(url("v1/visitor", { fields, ...query }), { credentials: "omit", signal: AbortSignal.timeout(set.timeout || 5000) });
+    const answer = await fetch(url("v1/visitor", { fields, ...query }), { credentials: "same-origin", signal: AbortSignal.timeout(set.timeout || 5000) });
     const body = await answer.json();
     if (!answer.ok) throw new Error(body.detail || answer.statusText);
     return body;
@@ -63,6 +63,13 @@
     }
   }
 
+  const short = (tag) => tag.toLowerCase().split("-")[0];
+  // habits are the visitor's, but never in another language than the page's.
+  const habits = () => {
+    const own = at(last, "locale.formatting"), page = root.lang;
+    return own && page && short(own) !== short(page) ? page : own;
+  };
+
   // Each gives the text to show, null to leave the element's own, undefined where it is
   // none of a text's business.
   const fact = (e, path) => {
@@ -92,7 +99,7 @@
   // other is the page in the language that suits, where that is not this page's and the
   // visitor has not chosen yet.
   function other() {
-    const wanted = at(last, "locale.language"), short = (tag) => tag.toLowerCase().split("-")[0];
+    const wanted = at(last, "locale.language");
     if (!wanted || choice() || short(wanted) === short(root.lang)) return null;
     const links = [...doc.querySelectorAll("link[rel=alternate][hreflang]")];
     return links.find((l) => l.hreflang === wanted) || links.find((l) => short(l.hreflang) === short(wanted));
@@ -114,7 +121,7 @@
     time(instant, style = "full") {
       const t = new Date(instant), zone = at(last, "clock.time_zone");
       if (!zone || isNaN(t)) return null;
-      return new Intl.DateTimeFormat(at(last, "locale.formatting"), { dateStyle: style, timeStyle: "short", timeZone: zone }).format(t);
+      return new Intl.DateTimeFormat(habits(), { dateStyle: style, timeStyle: "short", timeZone: zone }).format(t);
     },
     price(value, from) {
       const money = last?.money, rate = money?.rate, n = Number(value);
@@ -129,7 +136,7 @@
         if (best <= 0) best += step;
         amount = n && Math.sign(amount) * best;
       }
-      const text = new Intl.NumberFormat(at(last, "locale.formatting"), { style: "currency", currency: money.currency_code }).format(amount);
+      const text = new Intl.NumberFormat(habits(), { style: "currency", currency: money.currency_code }).format(amount);
       return { text, amount, currency: money.currency_code, from, ...(own ? {} : { direction: rate.direction, dated: rate.dated, source: rate.source }) };
     },
     async locate() {

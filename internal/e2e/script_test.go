@@ -1,0 +1,315 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	cdplog "github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/browsertest"
+	"eastporch/internal/client"
+	"eastporch/internal/demo"
+)
+
+// strict is a content-security policy that leaves a page only its own files.
+const strict = "default-src 'none'; script-src 'self'; connect-src 'self'; img-src 'self'; style-src 'none'; require-trusted-types-for 'script'; base-uri 'none'"
+
+const testPage = `<!doctype html><html lang="%s"><head><meta charset="utf-8"><title>A page</title>
+<link rel="alternate" hreflang="pt-PT" href="/pt/"><link rel="alternate" hreflang="ja" href="/ja/">
+<script src="/porch/porch.js" data-site="heronlake.example" defer></script><script src="/shift.js"></script></head><body>
+<p>Hello in <b id="city" data-porch="whereabouts.city">your town</b>, <i id="none" data-porch="whereabouts.postal_code">no code</i></p>
+<p><time id="time" datetime="2027-06-12T08:00:00Z" data-porch="time">12 June, 10:00 in Oslo</time></p>
+<p><data id="price" value="85" data-porch="price">85 euros</data> <data id="own" value="85" data-porch="price" data-currency="CHF">85 francs</data></p>
+<p><img id="flag" data-porch="flag" width="24" height="18" alt="" data-shape="round"></p>
+<button id="locate" data-porch="locate" hidden>near me</button><p id="near">Near <b data-porch="device.city">–</b></p>
+<div id="switch" data-porch="switch" hidden><span data-porch="locale.names.language"></span><button data-porch="go">go</button><button data-porch="stay">stay</button></div>
+</body></html>`
+
+// shiftJS adds up layout shift, and the events of the script.
+const shiftJS = `window.shift = 0; window.heard = [];
+new PerformanceObserver((list) => { for (const e of list.getEntries()) shift += e.value; }).observe({ type: "layout-shift", buffered: true });
+for (const name of ["card", "failed", "choice"]) document.addEventListener("porch:" + name, (e) => heard.push(name + (e.detail.stale ? " stale" : "")));
+window.before = Object.keys(window);`
+
+// front is a web site with the service under /porch/, as a proxy of the owner's has it,
+// that can be seen from elsewhere, hold answers back and fail.
+type front struct {
+	mu     sync.Mutex
+	from   string
+	down   bool
+	hold   chan struct{} // answers wait until it is closed; nil for not
+	asked  []string      // the queries for cards
+	policy string
+}
+
+func (f *front) set(change func(f *front)) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	change(f)
+}
+
+func (f *front) queries() []string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return append([]string{}, f.asked...)
+}
+
+func (f *front) serve(t *testing.T, s *service, key string) string {
+	t.Helper()
+	target, err := url.Parse(s.visitor)
+	require.NoError(t, err)
+	service := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
+		r.Out.URL.Scheme, r.Out.URL.Host, r.Out.URL.Path = target.Scheme, target.Host, strings.TrimPrefix(r.In.URL.Path, "/porch")
+		r.Out.Host = "heronlake.example"
+		r.Out.Header.Set("Authorization", "Bearer "+key)
+		r.Out.Header.Del("Accept-Language") // where somebody is decides
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		r.Out.Header.Set("X-Forwarded-For", f.from)
+	}}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		f.mu.Lock()
+		hold, down, policy := f.hold, f.down, f.policy
+		if r.URL.Path == "/porch/v1/visitor" {
+			f.asked = append(f.asked, r.URL.RawQuery)
+		}
+		f.mu.Unlock()
+		switch {
+		case r.URL.Path == "/porch/v1/visitor" && down:
+			http.Error(w, `{"detail":"down for the test"}`, http.StatusServiceUnavailable)
+		case strings.HasPrefix(r.URL.Path, "/porch/"):
+			if hold != nil && r.URL.Path == "/porch/v1/visitor" {
+				select {
+				case <-hold:
+				case <-r.Context().Done():
+				}
+			}
+			service.ServeHTTP(w, r)
+		case r.URL.Path == "/shift.js":
+			w.Header().Set("Content-Type", "text/javascript")
+			fmt.Fprint(w, shiftJS)
+		default:
+			lang := map[string]string{"/pt/": "pt-PT", "/ja/": "ja"}[r.URL.Path]
+			if lang == "" {
+				lang = "en"
+			}
+			w.Header().Set("Content-Security-Policy", policy)
+			w.Header().Set("Content-Type", "text/html; charset=utf-8")
+			fmt.Fprintf(w, testPage, lang)
+		}
+	}))
+	t.Cleanup(server.Close)
+	return strings.Replace(server.URL, "127.0.0.1", "localhost", 1)
+}
+
+// openTab opens a browser tab that takes note of violations of policies and of errors.
+func openTab(t *testing.T) *page {
+	t.Helper()
+	browser, stop, err := browsertest.Start(context.Background())
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	ctx, cancel := context.WithTimeout(browser, 2*time.Minute)
+	t.Cleanup(cancel)
+	p := &page{t: t, ctx: ctx}
+	require.NoError(t, chromedp.Listen(ctx, func(event any) {
+		switch e := event.(type) {
+		case *runtime.EventExceptionThrown:
+			p.report("exception: %+v", e.ExceptionDetails)
+		case *cdplog.EventEntryAdded:
+			if e.Entry.Source == "security" || strings.Contains(e.Entry.Text, "Content Security Policy") {
+				p.report("policy: %s", e.Entry.Text)
+			}
+		}
+	}))
+	return p
+}
+
+func (p *page) state(id string) string {
+	p.t.Helper()
+	return p.eval(fmt.Sprintf(`document.querySelector(%q).dataset.porchState || ""`, id))
+}
+
+// until waits for an expression to be true.
+func (p *page) until(expression string) {
+	p.t.Helper()
+	require.Eventually(p.t, func() bool { return p.eval("String("+expression+")") == "true" }, time.Minute, 20*time.Millisecond, expression)
+}
+
+func TestTheScriptForPages(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	f := &front{from: "198.18.3.40", hold: make(chan struct{}), policy: strict}
+	site := f.serve(t, s, s.keys(t)["server"])
+	p := openTab(t)
+
+	// Before the answer the elements' own texts stand.
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(site+"/"))
+	p.until(`document.querySelector("#city").dataset.porchState === "loading"`)
+	assert.Equal(t, "your town", p.text("#city"))
+	assert.Equal(t, "12 June, 10:00 in Oslo", p.text("#time"))
+
+	// After it they are the visitor's, and nothing has moved.
+	f.set(func(f *front) { close(f.hold); f.hold = nil })
+	p.says("#city", "Lisbon")
+	assert.Equal(t, "ready", p.state("#city"))
+	assert.Equal(t, "no code", p.text("#none"), "what is not known stays")
+	assert.Equal(t, "failed", p.state("#none"))
+	assert.Equal(t, "Saturday, June 12, 2027 at 9:00 AM", p.text("#time"), "by the visitor's clock, in the page's language")
+	assert.Equal(t, "€85.00", p.text("#price"))
+	assert.Equal(t, "85 francs", p.text("#own"), "there is no rate from francs in the card")
+	p.until(`document.querySelector("#flag").complete && document.querySelector("#flag").naturalWidth > 0`)
+	assert.Contains(t, p.eval(`document.querySelector("#flag").src`), "/porch/v1/countries/PT/flag.svg?shape=round")
+	assert.Equal(t, "Portugal", p.eval(`document.querySelector("#flag").alt`))
+	assert.Equal(t, "Lisbon", p.eval(`(async () => (await porch.card()).whereabouts.city)()`))
+	assert.Equal(t, "porch", p.eval(`Object.keys(window).filter((k) => !before.includes(k) && k !== "before").join(",")`), "nothing global but one name")
+	assert.Equal(t, "card", p.eval(`heard.join(",")`))
+	assert.Equal(t, "true", p.eval("String(shift < 0.02)"), "shifted by %s", p.eval("String(shift)"))
+	require.Len(t, f.queries(), 1, "one request a page view")
+
+	// The last answer stands at once, and a changed country comes without a hard reload.
+	f.set(func(f *front) { f.from, f.hold = "198.19.141.9", make(chan struct{}) })
+	p.do(chromedp.Navigate(site + "/?again"))
+	p.says("#city", "Lisbon")
+	f.set(func(f *front) { close(f.hold); f.hold = nil })
+	p.says("#city", "Tokyo")
+	assert.Equal(t, "card stale,card", p.eval(`heard.join(",")`))
+	assert.Regexp(t, `^¥1[0-9],[0-9]00$`, p.text("#price"))
+	assert.Regexp(t, `^85 EUR\. 1 EUR = [0-9.]+ JPY, 20[0-9-]+, Lake Bank`, p.eval(`document.querySelector("#price").title`))
+	assert.Equal(t, "true", p.eval("String(shift < 0.02)"))
+
+	// Stay or switch: the choice is remembered, and wins.
+	p.do(visible("#switch"))
+	assert.Contains(t, p.text("#switch"), "日本語")
+	p.do(click("#switch [data-porch=go]"))
+	p.until(`location.pathname === "/ja/" && document.readyState === "complete"`)
+	p.says("#city", "Tokyo")
+	assert.Equal(t, "ja", p.eval("porch.choice"))
+	assert.Contains(t, p.eval("document.cookie"), "porch_choice=ja")
+	assert.Equal(t, "true", p.eval(`String(document.querySelector("#switch").hidden)`))
+	f.set(func(f *front) { f.from = "198.18.3.40" })
+	p.do(chromedp.Navigate(site + "/"))
+	p.says("#city", "Lisbon")
+	assert.Equal(t, "choice ja", p.eval(`(async () => { const c = await porch.card(); return c.locale.reason + " " + c.locale.language; })()`), "although the address is in Portugal now")
+	assert.Equal(t, "true", p.eval(`String(document.querySelector("#switch").hidden)`), "nobody is asked twice")
+	assert.Contains(t, f.queries()[len(f.queries())-1], "choice=ja")
+	p.eval(`(async () => { await porch.choose("en"); return "done"; })()`)
+	assert.Equal(t, "en", p.eval("porch.last.locale.language"))
+
+	// A position is for the visitor to give.
+	assert.Contains(t, p.eval(`(async () => { try { await porch.locate(); return "located"; } catch (e) { return e.message; } })()`), "after the visitor's own action only")
+	p.nothingWrong()
+}
+
+func TestTheScriptWhenTheServiceFails(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	f := &front{from: "198.18.3.40", down: true, policy: strict}
+	site := f.serve(t, s, s.keys(t)["server"])
+	p := openTab(t)
+	p.do(chromedp.Navigate(site + "/"))
+	p.until(`document.querySelector("#city").dataset.porchState === "failed"`)
+	assert.Equal(t, "your town", p.text("#city"))
+	assert.Equal(t, "failed", p.eval(`heard.join(",")`))
+	assert.Contains(t, p.eval(`(async () => { try { await porch.card(); return "a card"; } catch (e) { return e.message; } })()`), "down for the test")
+	assert.Equal(t, "true", p.eval(`String(document.querySelector("#switch").hidden && porch.last === null && porch.time(0) === null && porch.price(1, "EUR") === null)`))
+
+	// What was known before stands while the service is away.
+	f.set(func(f *front) { f.down = false })
+	p.do(chromedp.Navigate(site + "/"))
+	p.says("#city", "Lisbon")
+	f.set(func(f *front) { f.down = true })
+	p.do(chromedp.Navigate(site + "/"))
+	p.until(`heard.join(",") === "card stale,failed"`)
+	assert.Equal(t, "Lisbon", p.text("#city"))
+	assert.Equal(t, "ready", p.state("#city"))
+	p.nothingWrong()
+}
+
+// A page of another origin uses a page key, in one request without a preflight.
+func TestTheScriptFromAnotherOrigin(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	var page string
+	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		w.Header().Set("Content-Security-Policy", "default-src 'none'; script-src "+s.visitor+"; connect-src "+s.visitor+"; img-src "+s.visitor)
+		fmt.Fprint(w, page)
+	}))
+	t.Cleanup(site.Close)
+	key, err := s.client.CreateKey(t.Context(), client.NewKey{Name: "the page", Scope: "page", Sites: []string{demo.Site}, Origins: []string{site.URL}})
+	require.NoError(t, err)
+	page = fmt.Sprintf(`<!doctype html><html lang="en"><title>A page</title><script src="%s/porch.js" data-key="%s" data-fields="address.kind,locale.language" defer></script>
+		<b id="kind" data-porch="address.kind">unknown</b>`, s.visitor, key.Secret)
+	p := openTab(t)
+	p.do(chromedp.Navigate(site.URL))
+	p.says("#kind", "loopback")
+	assert.JSONEq(t, `{"address":{"kind":"loopback"},"locale":{"language":"en"}}`, p.eval("JSON.stringify(porch.last)"), "only what was asked for")
+	p.nothingWrong()
+}
+
+// The regatta's own page: without nginx here, with it in its own test.
+func TestTheRegattasPage(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	s.fill(t, 100)
+	report := func(ctx context.Context) (client.Report, error) {
+		return s.client.Report(ctx, "countries", url.Values{"site": {demo.Site}})
+	}
+	key := s.keys(t)["server"]
+	for name, nginx := range map[string]string{"through nginx": demo.Nginx(), "without it": ""} {
+		t.Run(name, func(t *testing.T) {
+			site, err := demo.NewPage(report)
+			require.NoError(t, err)
+			ctx, stop := context.WithCancel(context.Background())
+			at, stopped, err := demo.StartSite(ctx, t.TempDir(), nginx, "127.0.0.1:0", s.visitor, key, site)
+			require.NoError(t, err)
+			t.Cleanup(func() { stop(); <-stopped })
+			get := func(path string, header ...string) answer {
+				return s.call(t, "127.0.0.1", http.MethodGet, at+path, "", append(header, anonymous)...)
+			}
+			for from, want := range map[string][]string{
+				"198.18.3.40":         {`<html lang="pt-PT"`, "sábado, 12 de junho de 2027 às 09:00", "Europe/Lisbon", `class="pictures-coast"`, "menos um décimo", "Portugal:"},
+				"198.19.141.9":        {`<html lang="ja"`, "2027年6月12日土曜日 17:00", "ポルトガル:", `class="pictures-lake"`},
+				"198.19.45.7":         {`<html lang="pt-PT"`, "12 de junho de 2027 às 05:00", "America/Sao_Paulo"},
+				"2001:db8:5e1:40::1f": {`<html lang="nb"`, "lørdag 12. juni 2027 kl. 10:00", `class="pictures-winter"`},
+				"10.9.8.7":            {`<html lang="en"`, "10:00", "Europe/Oslo", "open until 1 May"},
+			} {
+				page := get("/", "X-Forwarded-For: "+from, "Porch-Language: fr", "Porch-Variant: pictures=forged")
+				for _, text := range want {
+					assert.Contains(t, strings.ReplaceAll(page.body, "\u202f", " "), text, from)
+				}
+				assert.Equal(t, "private, no-store", page.header.Get("Cache-Control"))
+				assert.NotContains(t, page.body, "forged")
+			}
+			canada := get("/", "X-Forwarded-For: 198.18.41.12", "Accept-Language: fr-CA,fr;q=0.9")
+			assert.Contains(t, canada.body, `<html lang="fr"`)
+			assert.Contains(t, get("/", "Cookie: seen_from=Japan").body, `<html lang="ja"`)
+			assert.Contains(t, get("/", "X-Forwarded-For: 198.19.141.9", "Cookie: porch_choice=nb").body, `<html lang="nb"`, "the choice wins")
+			assert.Contains(t, get("/porch/v1/visitor?fields=whereabouts.city", "X-Forwarded-For: 198.18.3.40").body, "Lisbon")
+			assert.Equal(t, http.StatusNotFound, get("/words.tsv").status)
+			assert.GreaterOrEqual(t, get("/../demo.go").status, 400)
+
+			p := openTab(t)
+			p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(at+"/from/Brazil"))
+			p.says(`[data-porch="whereabouts.city"]`, "São Paulo")
+			assert.Regexp(t, `^R\$[0-9.,]+\.90$`, p.text(`[data-porch="price"]`))
+			p.do(click(`footer a[hreflang="fr"]`))
+			p.until(`document.documentElement?.lang === "fr" && document.readyState === "complete"`)
+			p.do(chromedp.Navigate(at + "/"))
+			assert.Equal(t, "fr", p.eval("document.documentElement.lang"), "picked by hand, and remembered")
+			p.nothingWrong()
+		})
+	}
+}
