@@ -33,9 +33,11 @@ func NewLabels(sets map[string][]netip.Prefix) Labels {
 	return l
 }
 
+var noLabels = []string{}
+
 // Of lists the labels of an address, sorted; an empty list where it has none.
 func (l Labels) Of(a netip.Addr) []string {
-	found := []string{}
+	found := noLabels
 	a = Canonical(a)
 	if !a.IsValid() {
 		return found

@@ -12,6 +12,7 @@ import (
 	"cmp"
 	"crypto/sha256"
 	"fmt"
+	"maps"
 	"net/netip"
 	"runtime"
 	"slices"
@@ -25,6 +26,9 @@ type Atlas struct {
 	name    string
 	built   time.Time
 	sources []*Source // by rank
+	credits []string
+
+	findings *findings // nil remembers nothing
 }
 
 // New makes an edition of sources. Sources of equal rank keep their order.
@@ -40,6 +44,17 @@ func New(sources ...*Source) *Atlas {
 		newest = "undated"
 	}
 	a.name = fmt.Sprintf("%s-%x", newest, sum.Sum(nil)[:2])
+	return a.prepare()
+}
+
+// prepare readies an atlas for answers once it has its sources.
+func (a *Atlas) prepare() *Atlas {
+	a.findings, a.credits = &findings{}, []string{}
+	for _, s := range a.sources {
+		if s.Credit != "" && !slices.Contains(a.credits, s.Credit) {
+			a.credits = append(a.credits, s.Credit)
+		}
+	}
 	return a
 }
 
@@ -51,7 +66,7 @@ func (a *Atlas) With(first *Source) *Atlas {
 	}
 	c := *a
 	c.sources = append([]*Source{first}, a.sources...)
-	return &c
+	return c.prepare()
 }
 
 // Current is the atlas itself: one that is never swapped.
@@ -66,15 +81,13 @@ func (a *Atlas) Name() string { return a.name }
 // Sources lists the sources by rank. The caller must not change them.
 func (a *Atlas) Sources() []*Source { return a.sources }
 
-// Credits lists the credit lines that answers owe, without repeats.
+// Credits lists the credit lines that answers owe, without repeats. The caller must not
+// change them.
 func (a *Atlas) Credits() []string {
-	credits := []string{}
-	for _, s := range a.sources {
-		if s.Credit != "" && !slices.Contains(credits, s.Credit) {
-			credits = append(credits, s.Credit)
-		}
+	if a.credits == nil {
+		return []string{}
 	}
-	return credits
+	return a.credits
 }
 
 // A Finding is what an atlas says of one address. Location and network are
@@ -95,10 +108,9 @@ type Network struct {
 	Missing  map[string]string `json:"missing"`
 }
 
-// Lookup says where an address is and whose. An address that no source knows
-// gets level none and a reason for every missing fact.
-func (a *Atlas) Lookup(ip netip.Addr) Finding {
-	f := Finding{Evidence: []Evidence{}}
+// find makes what [Atlas.Lookup] gives.
+func (a *Atlas) find(ip netip.Addr) *Finding {
+	f := &Finding{Evidence: make([]Evidence, 0, 3)}
 	var won *record
 	for _, s := range a.sources {
 		rec, ok := s.find(ip, (*place).locates)
@@ -108,12 +120,12 @@ func (a *Atlas) Lookup(ip netip.Addr) Finding {
 		switch {
 		case won == nil:
 			won = &rec
-			f.Evidence = append(f.Evidence, claim(s, rec, true, ""))
+			f.Evidence = append(f.Evidence, a.findings.claim(s, &rec, true, ""))
 		case won.doNotLocate:
-			f.Evidence = append(f.Evidence, claim(s, rec, false, "a higher-ranked source asks not to locate this range"))
+			f.Evidence = append(f.Evidence, a.findings.claim(s, &rec, false, "a higher-ranked source asks not to locate this range"))
 		default:
 			took, used, reason := fill(won, &rec)
-			f.Evidence = append(f.Evidence, claim(s, took, used, reason))
+			f.Evidence = append(f.Evidence, a.findings.claim(s, &took, used, reason))
 		}
 	}
 	switch {
@@ -122,10 +134,11 @@ func (a *Atlas) Lookup(ip netip.Addr) Finding {
 	case won.doNotLocate:
 		f.Whereabouts = Nowhere("its network asks not to be located")
 	default:
-		var derived []Evidence
-		f.Whereabouts, derived = locate(*won)
-		f.Evidence = slices.Concat(f.Evidence[:1], derived, f.Evidence[1:])
+		d := a.findings.describe(&won.place)
+		f.Whereabouts = d.whereabouts
+		f.Evidence = slices.Insert(f.Evidence, 1, d.derived...)
 		if f.Evidence[0].Basis == Registration {
+			f.Whereabouts.Missing = maps.Clone(f.Whereabouts.Missing)
 			f.Evidence[0].Reason = optional("where it is registered, which need not be where it is")
 			for _, fact := range []string{"region_code", "city"} {
 				if f.Whereabouts.Missing[fact] != "" {
@@ -202,7 +215,7 @@ func (f *Finding) label(sources []*Source, ip netip.Addr) {
 // Why is all evidence there is about an address: that of [Atlas.Lookup], and
 // then every wider range of every source that holds it, which was not used.
 func (a *Atlas) Why(ip netip.Addr) []Evidence {
-	f := a.Lookup(ip)
+	f := a.find(ip)
 	said := map[string]bool{}
 	for _, e := range f.Evidence {
 		if e.Range != nil {

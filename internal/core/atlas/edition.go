@@ -165,7 +165,7 @@ func OpenBytes(b []byte, owner any) (*Atlas, error) {
 		s.owner = owner
 		a.sources = append(a.sources, s)
 	}
-	return a, nil
+	return a.prepare(), nil
 }
 
 func openSource(h sourceHeader, body []byte) (*Source, error) {

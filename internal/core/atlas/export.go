@@ -74,9 +74,9 @@ func (a *Atlas) Stretches(do func(addr.Range, Finding) bool) {
 	for _, space := range []addr.Range{all4, all6} {
 		going := true
 		sweep(space, a.tables(), func(cell addr.Range) bool {
-			f := a.Lookup(cell.First)
+			f := a.find(cell.First)
 			if f.Whereabouts.Level != None || f.Network.Range != nil || len(f.Labels) > 0 {
-				going = do(cell, f)
+				going = do(cell, *f)
 			}
 			return going
 		})

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strconv"
 
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/gazetteer"
@@ -93,11 +94,11 @@ func claim(s *Source, rec record, used bool, reason string) Evidence {
 	e.add("city", rec.city)
 	e.add("postal_code", rec.postal)
 	if rec.point != nil {
-		e.add("latitude", fmt.Sprint(rec.point.Latitude))
-		e.add("longitude", fmt.Sprint(rec.point.Longitude))
+		e.add("latitude", decimal(rec.point.Latitude))
+		e.add("longitude", decimal(rec.point.Longitude))
 	}
 	if rec.radiusKm > 0 {
-		e.add("radius_km", fmt.Sprint(rec.radiusKm))
+		e.add("radius_km", decimal(rec.radiusKm))
 	}
 	e.add("time_zone", rec.zone)
 	return e
@@ -107,7 +108,7 @@ func claim(s *Source, rec record, used bool, reason string) Evidence {
 func networkClaim(s *Source, rec record) Evidence {
 	e := claim(s, record{span: rec.span}, true, "")
 	if rec.asNumber != 0 {
-		e.add("as_number", fmt.Sprint(rec.asNumber))
+		e.add("as_number", strconv.FormatUint(uint64(rec.asNumber), 10))
 	}
 	e.add("operator", rec.operator)
 	return e
@@ -231,9 +232,9 @@ func (w *Whereabouts) place(e *Evidence, p geo.Point, radiusKm float64, decimals
 	scale := math.Pow10(decimals)
 	lat, lon := math.Round(p.Latitude*scale)/scale, math.Round(p.Longitude*scale)/scale
 	w.Latitude, w.Longitude, w.RadiusKm = &lat, &lon, &radiusKm
-	e.add("latitude", fmt.Sprint(lat))
-	e.add("longitude", fmt.Sprint(lon))
-	e.add("radius_km", fmt.Sprint(radiusKm))
+	e.add("latitude", decimal(lat))
+	e.add("longitude", decimal(lon))
+	e.add("radius_km", decimal(radiusKm))
 }
 
 func (w *Whereabouts) zone(e *Evidence, zone string) {

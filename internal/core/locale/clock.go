@@ -137,6 +137,8 @@ func (z *zone) rule(now time.Time) *rule {
 	return r
 }
 
+var yes, no = true, false
+
 // ClockAt gives the time at now in a zone of the IANA database; name may be nil, and
 // an unknown zone counts as none. The country, which may be nil, decides the weekend.
 func ClockAt(name *string, now time.Time, hours Hours, country *almanac.Country) Clock {
@@ -149,10 +151,12 @@ func ClockAt(name *string, now time.Time, hours Hours, country *almanac.Country)
 	}
 	r := z.rule(now)
 	local := now.In(r.fixed)
-	buffer := make([]byte, 0, len("2006-01-02T15:04:05-07:00"))
-	buffer = local.AppendFormat(buffer, "2006-01-02T15:04:05")
-	text, on := string(append(buffer, r.offset...)), hours.On(local, country)
-	c := Clock{TimeZone: name, LocalTime: &text, UTCOffset: &r.offset, BusinessHours: &on}
+	var buffer [len("2006-01-02T15:04:05-07:00")]byte
+	text := string(append(local.AppendFormat(buffer[:0], "2006-01-02T15:04:05"), r.offset...))
+	c := Clock{TimeZone: name, LocalTime: &text, UTCOffset: &r.offset, BusinessHours: &no}
+	if hours.On(local, country) {
+		c.BusinessHours = &yes
+	}
 	if r.next != "" {
 		c.NextChange = &r.next
 	}

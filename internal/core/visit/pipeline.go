@@ -86,14 +86,16 @@ func (p *Pipeline) card(edition *atlas.Atlas, a netip.Addr, obtained string, gue
 	a = addr.Canonical(a)
 	card := Card{
 		Address: Address{Text: addr.Optional{Addr: a}, Obtained: obtained},
-		Network: atlas.Network{Missing: map[string]string{}},
-		Labels:  p.Labels.Of(a), Evidence: []atlas.Evidence{},
+		Labels:  p.Labels.Of(a),
 		Edition: Edition{Name: edition.Name(), Credits: edition.Credits()},
 	}
 	subject := p.admit(&card, a)
 	if subject.IsValid() {
 		found := edition.Lookup(subject)
 		card.Whereabouts, card.Network, card.Evidence = found.Whereabouts, found.Network, found.Evidence
+		if len(found.Labels) > 0 {
+			card.Labels = slices.Clone(card.Labels)
+		}
 		for _, label := range found.Labels {
 			if !slices.Contains(card.Labels, label) {
 				card.Labels = append(card.Labels, label)
@@ -104,8 +106,8 @@ func (p *Pipeline) card(edition *atlas.Atlas, a netip.Addr, obtained string, gue
 		if card.Address.SetAside {
 			reason = "the address was set aside and never looked up"
 		}
-		card.Whereabouts = atlas.Nowhere(reason)
-		card.missNetwork(reason)
+		card.Whereabouts, card.Evidence = atlas.Nowhere(reason), []atlas.Evidence{}
+		card.Network.Missing = map[string]string{"range": reason, "as_number": reason, "operator": reason}
 	}
 	var country *almanac.Country
 	if code := card.Whereabouts.CountryCode; code != nil {
@@ -138,8 +140,8 @@ func (p *Pipeline) admit(card *Card, a netip.Addr) netip.Addr {
 		card.Address.Reason = words("The visitor was not found.")
 		return a
 	}
-	family, kind := addr.Family(a), addr.KindOf(a)
-	card.Address.Family, card.Address.Kind = &family, &kind
+	kind := addr.KindOf(a)
+	card.Address.Family, card.Address.Kind = familyOf(a), &kinds[kind]
 	rule, byPrefix := p.Policy.Decide(a)
 	if rule.Action == addr.SetAside && byPrefix {
 		return card.setAside(rule, "Set aside by a rule of yours.") // which range it names is nobody's business
@@ -167,10 +169,17 @@ func (c *Card) setAside(rule addr.Rule, reason string) netip.Addr {
 	return netip.Addr{}
 }
 
-func (c *Card) missNetwork(reason string) {
-	for _, fact := range []string{"range", "as_number", "operator"} {
-		c.Network.Missing[fact] = reason
+// What the cards of all addresses point to.
+var (
+	four, six = 4, 6
+	kinds     = addr.Kinds()
+)
+
+func familyOf(a netip.Addr) *int {
+	if a.Is4() {
+		return &four
 	}
+	return &six
 }
 
 func words(s string) *string { return &s }

@@ -66,6 +66,13 @@ func (s shelfOfOne) Current() *atlas.Atlas { return s.edition }
 // handler with the same middleware, which returns as many bytes.
 func served(b *testing.B) (url, key string) {
 	b.Helper()
+	url, _, key, _ = doors(b)
+	return url, key
+}
+
+// doors is the same with the desk, which gives cards of addresses.
+func doors(b *testing.B) (url, desk, key, serverKey string) {
+	b.Helper()
 	var feed strings.Builder
 	for i := range 200 {
 		fmt.Fprintf(&feed, "198.18.%d.0/24,PT,PT-11,Lisbon,\n", i)
@@ -77,6 +84,8 @@ func served(b *testing.B) (url, key string) {
 	keys, err := access.NewKeys(b.Context(), &keyring{}, log, time.Now)
 	require.NoError(b, err)
 	_, key, err = keys.Create(b.Context(), access.Key{Name: "page", Scope: access.Page}, "a benchmark")
+	require.NoError(b, err)
+	_, serverKey, err = keys.Create(b.Context(), access.Key{Name: "server", Scope: access.Server}, "a benchmark")
 	require.NoError(b, err)
 	spool, err := intake.OpenSpool(b.TempDir())
 	require.NoError(b, err)
@@ -97,7 +106,7 @@ func served(b *testing.B) (url, key string) {
 		Enrich: &visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: addr.Resolve}), Atlas: shelfOfOne{atlas.New(src)}},
 		Finder: finder, Watch: watch, Metrics: NewMetrics(watch, in.State), Store: always{}, Intake: in, Privacy: keep, Sites: []Site{{Host: benchSite}},
 		Keys: keys, Limits: &Limits{Keys: access.NewLimiter(1e9, 1<<30), Visitors: access.NewLimiter(1e9, 1<<30)},
-		Hosts: map[Door][]string{VisitorDoor: {"127.0.0.1"}}, MaxBody: map[Door]int64{VisitorDoor: 1 << 20}, Log: log, Now: time.Now,
+		Hosts: map[Door][]string{VisitorDoor: {"127.0.0.1"}, DeskDoor: {"127.0.0.1"}}, MaxBody: map[Door]int64{VisitorDoor: 1 << 20, DeskDoor: 1 << 20}, Log: log, Now: time.Now,
 	}
 	engine := New(VisitorDoor, opt)
 	a := &api{Options: opt, door: VisitorDoor, sites: map[string]*Site{}}
@@ -109,7 +118,61 @@ func served(b *testing.B) (url, key string) {
 	})
 	server := httptest.NewServer(engine)
 	b.Cleanup(server.Close)
-	return server.URL, key
+	inside := New(DeskDoor, opt)
+	d := &api{Options: opt, door: DeskDoor, sites: map[string]*Site{}}
+	card := opt.Enrich.Card(netip.MustParseAddr("198.18.3.40"), visit.ObtainedGiven, visit.Guest{}, time.Now())
+	bytes := card.AppendJSON(nil)
+	inside.GET("/bare", d.admit(access.Server), func(c *gin.Context) {
+		c.Header("Cache-Control", "private, no-store")
+		c.Data(http.StatusOK, "application/json; charset=utf-8", bytes)
+	})
+	atDesk := httptest.NewServer(inside)
+	b.Cleanup(atDesk.Close)
+	return server.URL, atDesk.URL, key, serverKey
+}
+
+// BenchmarkAddress asks for cards of addresses over 64 connections, beside a bare handler
+// that returns as many bytes.
+func BenchmarkAddress(b *testing.B) {
+	_, desk, _, key := doors(b)
+	web := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: connections}}
+	defer web.CloseIdleConnections()
+	for _, which := range []struct {
+		name string
+		path func(n int64) string
+	}{
+		{"bare", func(int64) string { return "/bare" }},
+		{"card", func(n int64) string { return fmt.Sprintf("/v1/addresses/198.18.%d.%d", n/7%200, n%250) }},
+	} {
+		b.Run(which.name, func(b *testing.B) {
+			var next atomic.Int64
+			var group sync.WaitGroup
+			b.ResetTimer()
+			for range connections {
+				group.Go(func() {
+					for n := next.Add(1); n <= int64(b.N); n = next.Add(1) {
+						req, err := http.NewRequest(http.MethodGet, desk+which.path(n), nil)
+						if err != nil {
+							b.Error(err)
+							return
+						}
+						req.Header.Set("Authorization", "Bearer "+key)
+						res, err := web.Do(req)
+						if err != nil {
+							b.Error(err)
+							return
+						}
+						_, _ = io.Copy(io.Discard, res.Body)
+						res.Body.Close()
+						if res.StatusCode != http.StatusOK {
+							b.Errorf("status %d", res.StatusCode)
+						}
+					}
+				})
+			}
+			group.Wait()
+		})
+	}
 }
 
 // sender sends one body after the other from a connection of its own.

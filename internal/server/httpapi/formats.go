@@ -10,6 +10,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"eastporch/internal/core/visit"
 	"eastporch/internal/formats"
 )
 
@@ -35,6 +36,21 @@ func formatOf(c *gin.Context) (string, error) {
 	p := badRequest("not-acceptable", "The answer cannot be written so", "None of the media types of the Accept header is offered.", "Offered are "+strings.Join(offered, ", ")+".")
 	p.Status = http.StatusNotAcceptable
 	return "", p
+}
+
+// answerCard writes a card; as whole JSON, which most ask for, it takes the short way.
+func (a *api) answerCard(c *gin.Context, card *visit.Card) {
+	if c.Request.URL.RawQuery == "" && plainJSON(c.GetHeader("Accept")) {
+		c.Writer.Header().Add("Vary", "Accept")
+		c.Data(http.StatusOK, "application/json; charset=utf-8", card.AppendJSON(make([]byte, 0, 2048)))
+		return
+	}
+	a.write(c, "", card)
+}
+
+// plainJSON says whether an Accept header leaves JSON as the answer without being read.
+func plainJSON(accept string) bool {
+	return accept == "" || accept == "*/*" || accept == "application/json"
 }
 
 // answer writes one thing in the format and with the fields that are asked for.

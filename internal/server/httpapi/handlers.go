@@ -23,7 +23,7 @@ func (a *api) getVisitor(c *gin.Context) {
 		return
 	}
 	private(c)
-	a.answer(c, card)
+	a.answerCard(c, &card)
 }
 
 func (a *api) getVisitorAddress(c *gin.Context) {

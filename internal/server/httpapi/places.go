@@ -30,7 +30,8 @@ func (a *api) getAddress(c *gin.Context) {
 		return
 	}
 	c.Header("Cache-Control", "private, no-store")
-	a.answer(c, a.given(address, note, c.Query("why") == "all"))
+	card := a.given(address, note, c.Query("why") == "all")
+	a.answerCard(c, &card)
 }
 
 // given makes the card of an address that somebody asked for. The asker's languages
