@@ -18,11 +18,14 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"strings"
 	"time"
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
+	"eastporch/internal/core/handover"
+	"eastporch/internal/core/locale"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/editionfile"
 )
@@ -55,12 +58,17 @@ type Options struct {
 	// is used in place: replace it by renaming another over it, never by writing into
 	// it, and make another Porch to use that.
 	Edition string
+	// Languages are those that the site has (BCP 47), none for any; Default stands
+	// where no other suits, the first of them where it is "".
+	Languages []string
+	Default   string
 }
 
 // A Porch finds visitors. It is immutable and safe for concurrent use.
 type Porch struct {
 	finder   caller.Finder
 	pipeline visit.Pipeline
+	local    *visit.Local
 }
 
 // New makes a Porch. The error says which option does not fit.
@@ -104,7 +112,11 @@ func New(opt Options) (*Porch, error) {
 		}
 		edition = atlas.New(source)
 	}
-	return &Porch{finder, visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(rules...), Atlas: edition}}, nil
+	local := visit.Anywhere()
+	if local.Languages, err = locale.NewLanguages(opt.Languages, opt.Default); err != nil {
+		return nil, fmt.Errorf("languages: %w", err)
+	}
+	return &Porch{finder, visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(rules...), Atlas: edition}, local}, nil
 }
 
 // Visitor gives the address of whoever made a request; ok is false where it was
@@ -117,19 +129,50 @@ func (p *Porch) Visitor(r *http.Request) (address netip.Addr, ok bool) {
 // Trail explains how the visitor of a request was found.
 func (p *Porch) Trail(r *http.Request) Trail { return p.finder.Find(peer(r), r.Header) }
 
+// ChoiceCookie holds the language that a visitor chose, which wins; porch.js sets it.
+const ChoiceCookie = "porch_choice"
+
 // Card makes the card of whoever made a request.
 func (p *Porch) Card(r *http.Request) Card {
-	card, _ := p.pipeline.Visitor(peer(r), r.Header, visit.Guest{}, time.Now())
+	guest := visit.Guest{At: p.local}
+	if cookie, err := r.Cookie(ChoiceCookie); err == nil {
+		guest.Choice = cookie.Value
+	}
+	card, _ := p.pipeline.Visitor(peer(r), r.Header, guest, time.Now())
 	return card
+}
+
+// Facts are the codes of a card that a proxy hands on, as the service's handover does.
+type Facts = handover.Facts
+
+// OpenCookie reads the signed cookie porch_facts of the service's handover, with the key
+// that stands in the service's data directory as keys/handover.key. The error says why it
+// is not to be believed.
+func OpenCookie(value string, key []byte) (Facts, error) {
+	return handover.Open(value, key, time.Now())
 }
 
 type contextKey struct{}
 
 // Middleware puts the card of each request's visitor into its context, where
-// [FromContext] finds it.
+// [FromContext] finds it, and its codes into header fields of the request, such as
+// Porch-Country-Code. Fields of such names that came from outside are removed.
 func (p *Porch) Middleware(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), contextKey{}, p.Card(r))))
+		card := p.Card(r)
+		r = r.WithContext(context.WithValue(r.Context(), contextKey{}, card))
+		r.Header = r.Header.Clone() // which is the caller's
+		for name := range r.Header {
+			if strings.HasPrefix(name, handover.Prefix) {
+				delete(r.Header, name)
+			}
+		}
+		for i, value := range handover.Of(&card).Values() {
+			if value != "" {
+				r.Header.Set(handover.Fields[i], value)
+			}
+		}
+		next.ServeHTTP(w, r)
 	})
 }
 

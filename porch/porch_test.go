@@ -7,11 +7,13 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/handover"
 	"eastporch/internal/editionfile"
 	"eastporch/porch"
 )
@@ -88,4 +90,35 @@ func TestAnEditionFileAnswers(t *testing.T) {
 	assert.Equal(t, "Lisbon", *p.Card(r).Whereabouts.City)
 	_, err = porch.New(porch.Options{Edition: file + ".gone"})
 	require.Error(t, err)
+}
+
+func TestMiddlewareHandsOnAndRemoves(t *testing.T) {
+	p, err := porch.New(porch.Options{
+		Trusted: []string{"127.0.0.1/32"}, Open: []string{"198.18.0.0/15"}, Geofeed: strings.NewReader("198.18.3.0/26,PT,PT-11,Lisbon,\n"),
+		Languages: []string{"en", "pt-PT", "fr"},
+	})
+	require.NoError(t, err)
+	var got http.Header
+	handler := p.Middleware(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { got = r.Header }))
+	r := httptest.NewRequest(http.MethodGet, "/", nil)
+	r.RemoteAddr = "127.0.0.1:50000"
+	r.Header.Set("X-Forwarded-For", "198.18.3.40")
+	r.Header.Set("Porch-Gate", "refuse")
+	r.Header["Porch-Anything"] = []string{"forged"}
+	handler.ServeHTTP(httptest.NewRecorder(), r)
+	assert.Equal(t, []string{"PT", "pt-PT", "EUR", "Europe/Lisbon", "admit", ""},
+		[]string{got.Get("Porch-Country-Code"), got.Get("Porch-Language"), got.Get("Porch-Currency-Code"), got.Get("Porch-Time-Zone"), got.Get("Porch-Gate"), got.Get("Porch-Anything")})
+	assert.Equal(t, "refuse", r.Header.Get("Porch-Gate"), "the caller's request stays as it is")
+
+	r.AddCookie(&http.Cookie{Name: porch.ChoiceCookie, Value: "fr"})
+	handler.ServeHTTP(httptest.NewRecorder(), r)
+	assert.Equal(t, "fr", got.Get("Porch-Language"), "the visitor's choice wins")
+
+	facts := porch.Facts{CountryCode: "PT"}
+	key := []byte("a key")
+	opened, err := porch.OpenCookie(handover.Sign(facts, key, time.Now().Add(time.Minute)), key)
+	require.NoError(t, err)
+	assert.Equal(t, "PT", opened.CountryCode)
+	_, err = porch.New(porch.Options{Languages: []string{"!"}})
+	assert.ErrorContains(t, err, "languages:")
 }
