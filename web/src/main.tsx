@@ -6,6 +6,7 @@ import "./theme/shell.css";
 import "./theme/pages.css";
 import "./theme/atlas.css";
 import "./theme/today.css";
+import "./theme/local.css";
 
 import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { App, ConfigProvider } from "antd";

@@ -94,7 +94,7 @@ const pages: Route[] = [
   {
     path: "/setup",
     title: "Set-up",
-    line: "What is wrong, and who may ask",
+    line: "What is wrong, what to paste, who may ask",
     group: "Keep",
     icon: "setup",
     key: "s",

@@ -78,7 +78,7 @@ func All(want Want) ([]Snippet, error) {
 	fields := strings.Join(want.Fields, ",")
 	fill := strings.NewReplacer(
 		"{{base}}", strings.TrimSuffix(want.Base, "/"), "{{host}}", u.Hostname(), "{{port}}", port, "{{key}}", want.Key,
-		"{{fields}}", fields, "{{first}}", first, "{{firstJS}}", strings.ReplaceAll(first, ".", "?."),
+		"{{fields}}", fields, "{{spacedFields}}", strings.Join(want.Fields, ",\n                     "), "{{first}}", first, "{{firstJS}}", strings.ReplaceAll(first, ".", "?."),
 	)
 	all := make([]Snippet, len(kinds))
 	for i, s := range kinds {

@@ -102,6 +102,25 @@ export async function unwrap<T>(
   });
 }
 
+/** Timed is an answer as text, with what it took. */
+export interface Timed {
+  path: string;
+  status: number;
+  milliseconds: number;
+  text: string;
+}
+
+/** timed asks for a path and keeps the answer as it came. */
+export async function timed(path: string, signal: AbortSignal): Promise<Timed> {
+  const begun = performance.now();
+  const answer = await fetch(path, { signal, headers: { Accept: "application/json" } });
+  const text = await answer.text();
+  return { path, status: answer.status, milliseconds: performance.now() - begun, text };
+}
+
+export type Snippet = components["schemas"]["Snippets"]["snippets"][number];
+export type VariantSet = components["schemas"]["VariantSet"];
+export type Variants = components["schemas"]["Variants"];
 export type AtlasEdition = components["schemas"]["AtlasEdition"];
 export type Editions = components["schemas"]["Editions"];
 export type Edition = components["schemas"]["Edition"];

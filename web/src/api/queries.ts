@@ -1,5 +1,5 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import { api, placeOf, unwrap, type Card, type Editions, type ProxySettings } from "./client";
+import { api, placeOf, timed, unwrap, type Card, type Editions, type ProxySettings } from "./client";
 import type { operations } from "./schema";
 
 /** VisitFilter is what may stand in the query of lists and reports, beside the site. */
@@ -217,5 +217,47 @@ export function useCountries(site: string) {
     queryKey: ["countries", site],
     enabled: site !== "",
     queryFn: ({ signal }) => reportOf("countries", { site }, signal),
+  });
+}
+
+/** useSnippets writes code to paste for a choice of fields. */
+export function useSnippets(fields: string, base: string) {
+  return useQuery({
+    queryKey: ["snippets", fields, base],
+    placeholderData: keepPreviousData,
+    retry: false,
+    queryFn: ({ signal }) =>
+      unwrap(api.GET("/v1/snippets", { params: { query: { fields, ...(base ? { base } : {}) } }, signal })),
+  });
+}
+
+/** useTimed asks for a path and tells what the answer took. */
+export function useTimed(path: string) {
+  return useQuery({
+    queryKey: ["timed", path],
+    placeholderData: keepPreviousData,
+    staleTime: Infinity,
+    queryFn: ({ signal }) => timed(path, signal),
+  });
+}
+
+export function useRates() {
+  return useQuery({ queryKey: ["rates"], queryFn: ({ signal }) => unwrap(api.GET("/v1/rates", { signal })) });
+}
+
+export function useVariants(site: string) {
+  return useQuery({
+    queryKey: ["variants", site],
+    enabled: site !== "",
+    queryFn: ({ signal }) => unwrap(api.GET("/v1/variants", { params: { query: { site } }, signal })),
+  });
+}
+
+/** useCountryChoices lists countries to pick from. */
+export function useCountryChoices() {
+  return useQuery({
+    queryKey: ["country-choices"],
+    staleTime: Infinity,
+    queryFn: ({ signal }) => unwrap(api.GET("/v1/countries", { signal })),
   });
 }

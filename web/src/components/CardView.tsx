@@ -105,7 +105,19 @@ export function Facts({ card, children }: { card: Card; children?: React.ReactNo
       </Fact>
       <Fact name="Locale">
         {languages.of(card.locale.language)} <CodeChip code={card.locale.language} />
-        <span className="second">{localeReason[card.locale.reason]}</span>
+        <span className="second">
+          {localeReason[card.locale.reason]}
+          {card.locale.names.country && (
+            <>
+              ; there it is called <span lang={card.locale.language}>{card.locale.names.country}</span>
+            </>
+          )}
+        </span>
+        {card.locale.hints.map((hint) => (
+          <span className="second" key={hint}>
+            {hint}
+          </span>
+        ))}
       </Fact>
       <Fact name="Clock">
         {clock.time_zone ? (
@@ -113,6 +125,8 @@ export function Facts({ card, children }: { card: Card; children?: React.ReactNo
             {clock.time_zone}{" "}
             <span className="second">
               UTC{clock.utc_offset}, {nextChange(clock.next_change)}
+              {clock.business_hours !== null &&
+                `, ${clock.business_hours ? "within" : "outside"} business hours`}
             </span>
           </>
         ) : (
@@ -123,11 +137,26 @@ export function Facts({ card, children }: { card: Card; children?: React.ReactNo
         {money.currency_code ? (
           <>
             {currencies.of(money.currency_code)} <CodeChip code={money.currency_code} />
+            {money.also.length > 0 && <span className="second">and {money.also.join(", ")}</span>}
+            {money.rate && money.rate.from !== money.currency_code && (
+              <span className="second">
+                {money.rate.direction}, {money.rate.dated}
+              </span>
+            )}
           </>
         ) : (
           <Missing reason={w.missing["country_code"] ?? "the country has none of its own"} />
         )}
       </Fact>
+      {Object.keys(card.variants).length > 0 && (
+        <Fact name="Content">
+          {Object.entries(card.variants).map(([set, variant]) => (
+            <span key={set}>
+              {set} <CodeChip code={variant} />
+            </span>
+          ))}
+        </Fact>
+      )}
       {w.city === null && w.level !== "none" && (
         <Fact name="City">
           <Missing what="no city" reason={w.missing["city"]} />
@@ -139,6 +168,7 @@ export function Facts({ card, children }: { card: Card; children?: React.ReactNo
 }
 
 const localeReason = {
+  choice: "as the visitor chose",
   "accept-language": "as the browser asks",
   country: "usual in the country",
   default: "for want of a hint",

@@ -11,6 +11,8 @@ import { Prose } from "../../components/parts";
 import { Bars, Empty, Failed } from "../../components/states";
 import { CheckupPanel } from "./CheckupPanel";
 import { KeyForm, RenameForm } from "./KeyForm";
+import { LocalPanel } from "./LocalPanel";
+import { SnippetsPanel } from "./SnippetsPanel";
 
 /** SetupPage says who may ask what: keys, sessions and the audit log. */
 export function SetupPage() {
@@ -23,6 +25,8 @@ export function SetupPage() {
   return (
     <div className="setup">
       <CheckupPanel />
+      <SnippetsPanel />
+      <LocalPanel />
       <section className="panel" aria-labelledby="keys-title">
         <div className="panel-head keys-head">
           <h2 className="panel-title" id="keys-title">

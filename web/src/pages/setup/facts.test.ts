@@ -1,0 +1,28 @@
+import { expect, test } from "vitest";
+import { folded, pretty, shortName, toggled, usual } from "./facts";
+
+test("ticking keeps the order of the facts", () => {
+  expect(toggled(usual, "whereabouts.region_code")).toEqual([
+    "whereabouts.country_code",
+    "whereabouts.region_code",
+    "whereabouts.city",
+    "locale.language",
+    "money.currency_code",
+  ]);
+  expect(toggled(usual, "whereabouts.city")).not.toContain("whereabouts.city");
+  expect(toggled(toggled(usual, "variants"), "variants")).toEqual(usual);
+});
+
+test("names without their part of the card", () => {
+  expect(shortName("whereabouts.city")).toBe("city");
+  expect(shortName("variants")).toBe("variants");
+});
+
+test("JSON is written long and short, and what is none stays", () => {
+  expect(pretty('{"a":1}')).toBe('{\n  "a": 1\n}');
+  expect(folded('{"labels":[],"edition":{"name":"2026-11-14-b04c"}}')).toBe(
+    '{"labels": [],\n "edition": {"name":"2…}',
+  );
+  expect(pretty("no JSON")).toBe("no JSON");
+  expect(folded("no JSON")).toBe("no JSON");
+});
