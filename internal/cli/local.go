@@ -167,8 +167,12 @@ that the site has; the reason says which of these decided it.`,
 		},
 	}
 	for _, f := range [][2]string{
-		{"site", "the site's host, where there are several"}, {"country_code", "where they are, ISO 3166-1 alpha-2"}, {"address", "where they are, by an address"},
-		{"accept_language", "what their program asks for"}, {"choice", "the language that they chose before"}, {"time_zone", "in place of the country's"},
+		{"site", "the site's host, where there are several"},
+		{"country_code", "where they are, ISO 3166-1 alpha-2"},
+		{"address", "where they are, by an address"},
+		{"accept_language", "what their program asks for"},
+		{"choice", "the language that they chose before"},
+		{"time_zone", "in place of the country's"},
 		{"at", "a moment to write by their clock, RFC 3339"},
 	} {
 		query[f[0]] = cmd.Flags().String(flagName(f[0]), "", f[1])
@@ -188,7 +192,7 @@ func (a *app) drawLocale(l client.Localized) {
 	t.AppendRow(table.Row{"Offered", strings.Join(l.Locale.Offered, ", ")})
 	if m := l.Money; m.CurrencyCode != nil {
 		t.AppendRow(table.Row{"Money", join("  ", *m.CurrencyCode, deref(m.Symbol), strings.Join(m.Also, " "))})
-		if m.Rate != nil {
+		if m.Rate != nil && m.Rate.From != *m.CurrencyCode {
 			t.AppendRow(table.Row{"Rate", fmt.Sprintf("%s, %s, %s", m.Rate.Direction, m.Rate.Dated, m.Rate.Source)})
 		}
 	}

@@ -11,6 +11,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/addr"
+	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/locale"
+	"eastporch/internal/core/variant"
 	"eastporch/internal/core/visit"
 )
 
@@ -65,6 +68,33 @@ atlas:
 	assert.Equal(t, filepath.Join("/etc/eastporch", "feed.csv"), Input{File: "/etc/eastporch/e.yaml"}.Path(c.Atlas.Sources[0].File))
 }
 
+func TestWhatASiteOffers(t *testing.T) {
+	c, err := load(t, `
+groups: {nordic: [NO, SE]}
+labels: {office: [192.0.2.0/28]}
+sites:
+  - host: heronlake.example
+    languages: [en, pt-PT]
+    currency: eur
+    price_endings: {JPY: x00}
+    business_hours: 08:30-16:00
+    variants:
+      - name: offer
+        default: open
+        rules:
+          - {variant: early, groups: [nordic], labels: [office]}
+`, nil, nil)
+	require.NoError(t, err)
+	site := c.Sites[0]
+	assert.Equal(t, "08:30-16:00", site.Hours().String())
+	assert.Equal(t, "x00", site.Endings()["JPY"].String())
+	assert.Equal(t, []variant.Set{{Name: "offer", Default: "open", Rules: []variant.Rule{{Variant: "early", When: variant.When{Groups: []string{"nordic"}, Labels: []string{"office"}}}}}}, site.Sets())
+	norway, _ := almanac.ByCode("NO")
+	assert.True(t, c.CountryGroups().Has("nordic", norway), "an unquoted NO is Norway")
+	assert.Equal(t, locale.UsualHours, Site{}.Hours())
+	assert.Equal(t, 15*time.Minute, c.Handover.CookieLasts)
+}
+
 func TestProblemsNameTheLineAndTheRemedy(t *testing.T) {
 	tests := []struct {
 		name, text string
@@ -97,6 +127,20 @@ func TestProblemsNameTheLineAndTheRemedy(t *testing.T) {
 		{"a host with a port", "desk: {hosts: ['porch.example:80']}\n", []string{"line 1", "without a port"}},
 		{"a limit", "limits: {key_per_second: 0}\n", []string{"line 1", "1 to 1000000"}},
 		{"a bound", "visitor: {max_body_bytes: 3}\n", []string{"line 1", "1024"}},
+		{"a language", "sites:\n  - host: a\n    languages: [en, '!']\n", []string{"line 3", "no language tag"}},
+		{"a default that is not offered", "sites:\n  - host: a\n    languages: [en]\n    default_language: pt\n", []string{"line 4", "not one of the languages"}},
+		{"a currency", "sites:\n  - {host: a, currency: EU}\n", []string{"line 2", "no currency of ISO 4217"}},
+		{"a price ending", "sites:\n  - host: a\n    price_endings: {EUR: '95'}\n", []string{"line 3", "such as x.95"}},
+		{"business hours", "sites:\n  - {host: a, business_hours: 9-5}\n", []string{"line 2", "09:00-17:00"}},
+		{"a country of a group", "groups:\n  isles:\n    - IE\n    - UK\n", []string{"line 4", "did you mean GB?"}},
+		{"a group that there is", "groups: {eu: [PT]}\n", []string{"line 1", "give yours another name"}},
+		{"a country of a rule", "sites:\n  - host: a\n    variants:\n      - name: offer\n        default: open\n        rules:\n          - {variant: early, countries: [UK]}\n", []string{"line 7", "did you mean GB?"}},
+		{"a group of a rule", "sites:\n  - host: a\n    variants: [{name: offer, default: open, rules: [{variant: early, groups: [nordic]}]}]\n", []string{"line 3", "known are [eea eu euro-area schengen]"}},
+		{"a set twice", "sites:\n  - host: a\n    variants: [{name: offer, default: a}, {name: offer, default: b}]\n", []string{"line 3", "two sets are called"}},
+		{"rates from two places", "rates: {file: a, url: 'http://b'}\n", []string{"line 1", "Give one of them"}},
+		{"rates from nowhere", "rates: {url: 'ftp://b'}\n", []string{"line 1", "https://"}},
+		{"rates too often", "rates: {refresh: 1s}\n", []string{"line 1", "1m to 720h"}},
+		{"a cookie for ever", "handover: {cookie_lasts: 9000h}\n", []string{"line 1", "1m to 24h"}},
 		{"broken YAML", "a: [\n", []string{"eastporch.yaml", "Mend the YAML"}},
 		{"a list for a file", "- a\n", []string{"mapping of keys"}},
 	}

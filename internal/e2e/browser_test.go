@@ -249,8 +249,28 @@ func TestSignInAndSetUp(t *testing.T) {
 	p.do(click(".ant-modal-footer .ant-btn"), chromedp.WaitNotPresent(chromedp.CSS(".secret")))
 	assert.Contains(t, p.text(".keys-table"), "the shop")
 
+	// Snippets are for the facts that are ticked, beside the answer.
+	p.says(".snippet-code .snippet-text", "money.currency_code")
+	p.says(".snippet-answer .snippet-text", `"locale"`)
+	p.do(click(".snippet-facts fieldset:last-of-type input"))
+	p.says(".snippet-code .snippet-text", "variants")
+	p.says(".snippet-answer .snippet-text", `"variants"`)
+	p.do(click(".snippet-bar .ant-segmented-item:nth-child(4)"))
+	p.says(".snippet-code .snippet-text", "def porch_card(headers, peer):")
+
+	// A set of variants is made, refused with the reason while it is wrong, and used.
+	p.expected("/v1/variants/banner")
+	p.says(".local", "Own prices in EUR")
+	p.says(".local", "42 currencies for EUR, of today.")
+	p.do(click(".local-head button"), visible(".keyform"), chromedp.SendKeys(chromedp.CSS(".keyform input"), "banner"), click(".ant-modal .ant-btn-primary"), visible(".keyform [role=alert]"))
+	assert.Contains(t, p.text(".keyform [role=alert]"), "is no variant")
+	p.do(chromedp.SendKeys(chromedp.CSS(".keyform > label:last-of-type input"), "plain"), click(".ant-modal .ant-btn-primary"), chromedp.WaitNotPresent(chromedp.CSS(".keyform")))
+	p.says(".local", "plain for everybody else")
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/visitor?fields=variants", "").body, `"banner":"plain"`)
+
 	p.do(click(".keys-foot .textlink:nth-of-type(2)"), visible(".audit tbody tr"))
 	assert.Contains(t, p.text(".audit"), "key created")
+	assert.Contains(t, p.text(".audit"), "variants saved")
 
 	// Signed out, every page asks to sign in; a wrong key says how many tries
 	// are left, an admin key opens the page that was asked for.

@@ -40,6 +40,9 @@ func TestCommandsOfflineNeedNoService(t *testing.T) {
 	broken := filepath.Join(dir, "broken.csv")
 	require.NoError(t, os.WriteFile(broken, []byte("198.18.3.0/26,PT,PT-11,Lisbon,\n198.18.4.0/24,UK,,,\n198.18.5.0/24,PT,,,\n"), 0o600))
 
+	rates := filepath.Join(dir, "some-rates.csv")
+	require.NoError(t, os.WriteFile(rates, []byte("date,base,currency,rate\n2026-11-25,EUR,JPY,161.25\n2026-11-25,EUR,KWD,0.333\n2026-11-25,EUR,SEK,0\n"), 0o600))
+
 	database := dbtest.New(t)
 	tests := []struct {
 		name, in   string
@@ -64,6 +67,20 @@ func TestCommandsOfflineNeedNoService(t *testing.T) {
 		{"find as JSON", "198.18.3.40 ::1", []string{"find", "-o", "json"}, 0, `"address":"::1"`, ""},
 		{"find in no file", "", []string{"find", "/nowhere"}, 1, "", "no such file"},
 		{"an integer is an address", "", []string{"kind", "3323069224"}, 0, "an integer", ""},
+		{"a country", "", []string{"countries", "ch"}, 0, "Suisse (fr)", ""},
+		{"countries of a group, by their Norwegian names", "", []string{"countries", "--group", "schengen", "--language", "nb"}, 0, "Sveits", ""},
+		{"countries as JSON", "", []string{"countries", "JP", "-o", "json"}, 0, `"hour_cycle": "h23"`, ""},
+		{"a former country", "", []string{"countries", "AN"}, 1, "", "did you mean BQ, CW or SX?"},
+		{"no group", "", []string{"countries", "--group", "nordic"}, 2, "", "known are eea, eu, euro-area, schengen"},
+		{"no language", "", []string{"countries", "--language", "!"}, 2, "", "no language tag"},
+		{"conversion by a file", "", []string{"convert", "85", "--from", "EUR", "--to", "JPY", "--rates", rates, "--ending", "x00"}, 0, "¥13,700", "line 4: the rate 0 of SEK"},
+		{"conversion with three decimals", "", []string{"convert", "85", "--from", "EUR", "--to", "KWD", "--rates", rates, "-o", "csv"}, 0, "28.305", ""},
+		{"conversion without a rate", "", []string{"convert", "85", "--from", "EUR", "--to", "CHF", "--rates", rates}, 1, "", "have none for CHF"},
+		{"no amount", "", []string{"convert", "many", "--from", "EUR", "--to", "JPY", "--rates", rates}, 2, "", "no decimal number"},
+		{"no currency", "", []string{"convert", "1", "--from", "EUR", "--to", "JP", "--rates", rates}, 2, "", "did you mean JPY?"},
+		{"no ending", "", []string{"convert", "1", "--from", "EUR", "--to", "JPY", "--rates", rates, "--ending", "95"}, 2, "", "such as x.95"},
+		{"an ending without a file", "", []string{"convert", "1", "--to", "JPY", "--ending", "x9"}, 2, "", "--ending goes with --rates"},
+		{"a stand-in that cannot listen", "", []string{"standin", "rates", "--address", "192.0.2.1:1"}, 1, "", "--address"},
 		{"version", "", []string{"version"}, 0, "CLDR 48", ""},
 		{"help has examples", "", []string{"resolve", "--help"}, 0, "Examples:", ""},
 		{"a file that is not there", "", []string{"resolve", "--atlas", "/nowhere.csv", "1.1.1.1"}, 1, "", "no such file"},

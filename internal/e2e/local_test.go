@@ -185,9 +185,40 @@ func TestConvertAndRates(t *testing.T) {
 	assert.Contains(t, rates.body, `"base":"EUR"`)
 	assert.Contains(t, rates.body, `"age_days":0`)
 
+	for args, want := range map[string]string{
+		"rates":                                    "Lake Bank (invented), dated",
+		"convert 85 --to JPY --language ja":        "the price ending x00",
+		"locale --country-code JP -o yaml":         "language: ja",
+		"locale --address 198.18.3.40 --choice fr": "français, they chose it",
+	} {
+		got := runCLI(t, s, strings.Fields(args)...)
+		assert.Zero(t, got.code, got.err)
+		assert.Contains(t, got.out, want, args)
+	}
+	assert.Contains(t, runCLI(t, s, "locale", "--country-code", "UK").err, "did you mean GB?")
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/checkup", "").body, "The exchange rates are recent.")
+
+	// Old rates serve, and it is said.
+	old := start(t, map[string]any{"rates.file": oldRates(t)})
+	stale := old.call(t, "127.0.0.1", http.MethodGet, old.desk+"/v1/convert?amount=85&to=JPY", "")
+	assert.Contains(t, stale.body, `"stale":true`)
+	assert.Contains(t, stale.body, `"value":"13700"`)
+	checkup := old.call(t, "127.0.0.1", http.MethodGet, old.desk+"/v1/checkup", "")
+	assert.Contains(t, checkup.body, "The exchange rates are 9 days old.")
+	assert.Contains(t, runCLI(t, old, "rates").err, "older than rates.stale_days")
+
 	none := start(t, map[string]any{"rates.file": ""})
 	assert.Contains(t, none.call(t, "127.0.0.1", http.MethodGet, none.desk+"/v1/rates", "").body, `"base":null`)
 	assert.Contains(t, none.call(t, "127.0.0.1", http.MethodGet, none.desk+"/v1/convert?amount=1&to=JPY", "").body, "There are no rates")
+}
+
+// oldRates writes rates of nine days ago.
+func oldRates(t *testing.T) string {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "rates.csv")
+	text := fmt.Sprintf("date,base,currency,rate\n%s,EUR,JPY,161.25\n", time.Now().UTC().AddDate(0, 0, -9).Format(time.DateOnly))
+	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+	return file
 }
 
 func TestVariantsFromTheConsole(t *testing.T) {

@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/browser"
+	"github.com/chromedp/cdproto/emulation"
 	cdplog "github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
@@ -117,10 +119,10 @@ func (f *front) serve(t *testing.T, s *service, key string) string {
 // openTab opens a browser tab that takes note of violations of policies and of errors.
 func openTab(t *testing.T) *page {
 	t.Helper()
-	browser, stop, err := browsertest.Start(context.Background())
+	tab, stop, err := browsertest.Start(context.Background())
 	require.NoError(t, err)
 	t.Cleanup(stop)
-	ctx, cancel := context.WithTimeout(browser, 2*time.Minute)
+	ctx, cancel := context.WithTimeout(tab, 2*time.Minute)
 	t.Cleanup(cancel)
 	p := &page{t: t, ctx: ctx}
 	require.NoError(t, chromedp.Listen(ctx, func(event any) {
@@ -209,8 +211,19 @@ func TestTheScriptForPages(t *testing.T) {
 
 	// A position is for the visitor to give.
 	assert.Contains(t, p.eval(`(async () => { try { await porch.locate(); return "located"; } catch (e) { return e.message; } })()`), "after the visitor's own action only")
+	at := emulation.SetGeolocationOverrideParams{Latitude: ptr(41.15), Longitude: ptr(-8.61), Accuracy: ptr(40.0)}
+	_, err := chromedp.CallBrowser(p.ctx, browser.SetPermission, browser.SetPermissionParams{Permission: &browser.PermissionDescriptor{Name: "geolocation"}, Setting: "granted", Origin: site})
+	require.NoError(t, err)
+	_, err = chromedp.Call(p.ctx, emulation.SetGeolocationOverride, at)
+	require.NoError(t, err)
+	p.do(visible("#locate"), click("#locate"))
+	p.says("#near", "Near Porto")
+	assert.Equal(t, "true", p.eval("String(porch.last.device.from_address_km > 200)"), "the address is in Lisbon")
+	assert.NotContains(t, p.eval("JSON.stringify(localStorage)"), "41.15", "the position is not kept")
 	p.nothingWrong()
 }
+
+func ptr[T any](v T) *T { return &v }
 
 func TestTheScriptWhenTheServiceFails(t *testing.T) {
 	t.Parallel()

@@ -6,8 +6,11 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
+	"io"
+	"maps"
 	"math"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 )
@@ -68,11 +71,12 @@ func Rates(now func() time.Time) http.Handler {
 }
 
 // WriteRates writes the invented rates of a day as CSV.
-func WriteRates(w interface{ Write([]byte) (int, error) }, day time.Time) {
+func WriteRates(w io.Writer, day time.Time) {
 	out := csv.NewWriter(w)
 	_ = out.Write(strings.Split("date,base,currency,rate", ","))
-	for code, rate := range RatesOn(day) {
-		_ = out.Write([]string{day.UTC().Format(time.DateOnly), Base, code, rate})
+	rates := RatesOn(day)
+	for _, code := range slices.Sorted(maps.Keys(rates)) {
+		_ = out.Write([]string{day.UTC().Format(time.DateOnly), Base, code, rates[code]})
 	}
 	out.Flush()
 }

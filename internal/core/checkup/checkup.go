@@ -290,3 +290,15 @@ func (w *Watch) forged(peers []PeerEvidence) Finding {
 	}
 	return f
 }
+
+// Add puts another finding into a report; one that needs an eye decides the verdict,
+// where none before it did.
+func (r *Report) Add(f Finding) {
+	if f.Lines == nil {
+		f.Lines = []string{}
+	}
+	r.Findings = append(r.Findings, f)
+	if f.State == Eye && r.State != Eye {
+		r.State, r.Title = Eye, f.Title
+	}
+}

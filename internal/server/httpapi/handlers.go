@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"time"
 
@@ -79,11 +80,37 @@ func (a *api) explainTrail(c *gin.Context) {
 }
 
 func (a *api) getCheckup(c *gin.Context) {
+	report := a.Watch.Report()
+	if f, ok := a.ratesFinding(); ok {
+		report.Add(f)
+	}
 	c.Header("Cache-Control", "no-store")
 	c.JSON(http.StatusOK, struct {
 		checkup.Report
 		Settings ProxySettings `json:"settings"`
-	}{a.Watch.Report(), a.Proxies})
+	}{report, a.Proxies})
+}
+
+// ratesFinding judges the exchange rates; ok is false where there are to be none.
+func (a *api) ratesFinding() (f checkup.Finding, ok bool) {
+	state, now := a.Rates.State(), a.Now()
+	f = checkup.Finding{Name: "rates", State: checkup.OK, Title: "The exchange rates are recent."}
+	switch {
+	case state.Rates.Base == "" && state.Problem == "":
+		return f, false
+	case state.Rates.Base == "":
+		f.State, f.Title, f.Text = checkup.Eye, "The exchange rates could not be read.", upperFirst(state.Problem)+"."
+	case a.Rates.Stale(now):
+		f.State, f.Title = checkup.Eye, fmt.Sprintf("The exchange rates are %d days old.", state.Rates.AgeDays(now))
+		f.Text = fmt.Sprintf("They are dated %s, and rates.stale_days in the configuration allows less. Prices are shown by them all the same.", state.Rates.Dated.Format(time.DateOnly))
+		if state.Problem != "" {
+			f.Text += " The last reading failed: " + state.Problem + "."
+		}
+	case state.Problem != "":
+		f.State, f.Title = checkup.Eye, "The exchange rates could not be read again."
+		f.Text = fmt.Sprintf("Those of %s stand. %s.", state.Rates.Dated.Format(time.DateOnly), upperFirst(state.Problem))
+	}
+	return f, true
 }
 
 func (a *api) listSites(c *gin.Context) {

@@ -38,7 +38,10 @@ func badRequest(kind, title, detail, hint string) problem {
 }
 
 func badField(field, reason, hint string) problem {
-	p := badRequest("bad-field", "A field is not usable", fmt.Sprintf("%s: %s.", field, reason), hint)
+	if !strings.HasSuffix(reason, "?") {
+		reason += "."
+	}
+	p := badRequest("bad-field", "A field is not usable", field+": "+reason, hint)
 	p.Status = http.StatusUnprocessableEntity
 	return p
 }

@@ -92,7 +92,7 @@
       return "";
     },
     switch: (e) => { e.hidden = !other(); },
-    locate: (e) => { e.hidden = !canLocate(); },
+    locate: (e) => { e.hidden = !canLocate() || !e.textContent.trim(); }, // its text is what the position is for
     stay() {}, go() {},
   };
 
