@@ -62,10 +62,10 @@ func TestTheVisitorBehindAProxy(t *testing.T) {
 
 	trail := s.call(t, "127.0.0.9", http.MethodPost, s.desk+"/v1/trails", "", forwarded)
 	assert.Contains(t, trail.body, "which is not a trusted proxy: it was not believed")
-	card := s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/visitor", "", forwarded, "Accept-Language: fi")
+	card := s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/visitor", "", forwarded, "Accept-Language: fi, ja;q=0.5")
 	assert.Equal(t, "private, no-store", card.header.Get("Cache-Control"))
 	assert.Contains(t, card.body, `"city":"Lisbon"`)
-	assert.Contains(t, card.body, `"language":"fi"`)
+	assert.Contains(t, card.body, `"language":"ja"`, "Finnish is not offered")
 
 	lost := s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/visitor/address", "", "X-Forwarded-For: unknown")
 	assert.Equal(t, http.StatusNotFound, lost.status)

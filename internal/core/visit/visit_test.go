@@ -367,3 +367,21 @@ func TestACardComesFromOneEdition(t *testing.T) {
 	aside := p.Why(netip.MustParseAddr("10.1.2.3"), now)
 	require.Empty(t, aside.Evidence, "what is set aside is never looked up")
 }
+
+// Rows of before localization was whole read back with every key of the card.
+func TestRowsOfBeforeReadBackWhole(t *testing.T) {
+	id, err := NewID(now, strings.NewReader("ten random bytes"))
+	require.NoError(t, err)
+	r := Row{
+		ID: id, Site: "heronlake.example", Path: "/", Language: "pt-PT", Trail: []byte(`{}`),
+		Card: []byte(`{"address":{"text":null,"obtained":"header"},"labels":[],"locale":{"language":"pt-PT","direction":"ltr","reason":"country","offered":["pt-PT","en"]},"clock":{"time_zone":null}}`),
+	}
+	v, err := r.Visit([]byte(`{"whereabouts":{"level":"country","country_code":"PT"},"money":{"currency_code":"EUR","symbol":"€","minor_units":2}}`))
+	require.NoError(t, err)
+	assert.Equal(t, "Portugal", *v.Card.Locale.Names.Country)
+	assert.Equal(t, []string{"Latn", "pt-PT", "português europeu"}, []string{v.Card.Locale.Script, v.Card.Locale.Formatting, v.Card.Locale.Names.Language})
+	text := string(v.Card.AppendJSON(nil))
+	assert.Contains(t, text, `"hints":[]`)
+	assert.Contains(t, text, `"also":[],"rate":null`)
+	assert.Contains(t, text, `"variants":{},"device":null`)
+}

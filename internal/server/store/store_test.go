@@ -20,6 +20,8 @@ import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
+	"eastporch/internal/core/locale"
+	"eastporch/internal/core/variant"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/dbtest"
 	"eastporch/internal/synthetic"
@@ -51,10 +53,16 @@ func made(t *testing.T, minute int, city string) visit.Visit {
 	kind := addr.Benchmarking
 	v.Card.Address = visit.Address{Text: addr.Optional{Addr: netip.MustParseAddr("198.18.3.40")}, Kind: &kind, Obtained: "header"}
 	v.Card.Whereabouts = atlas.Nowhere("made up")
+	v.Card.Locale = locale.Locale{
+		Language: "pt-PT", Script: "Latn", Direction: "ltr", Formatting: "pt-PT", Reason: locale.ByCountry, Offered: []string{"pt-PT"},
+		Names: locale.Names{Language: "português europeu"}, Hints: []string{},
+	}
+	v.Card.Money.Also, v.Card.Variants = []string{}, variant.Choices{"offer": "early"}
 	if city != "" {
 		v.Card.Whereabouts = atlas.Whereabouts{
 			Level: atlas.City, CountryCode: ptr("PT"), City: &city, Latitude: ptr(38.7), Longitude: ptr(-9.1), RadiusKm: ptr(15.0),
 		}
+		v.Card.Locale.Names.Country = ptr("Portugal")
 	} else {
 		v.Card.Address.SetAside = true
 	}
