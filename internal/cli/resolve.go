@@ -99,7 +99,7 @@ func (a *app) resolver(cmd *cobra.Command, file string, open []string, why bool)
 			return visit.Card{}, err
 		}
 		if why {
-			return pipeline.Why(ip, time.Now()), nil
+			return pipeline.Why(ip, visit.Guest{}, time.Now()), nil
 		}
 		return pipeline.Card(ip, visit.ObtainedGiven, visit.Guest{}, time.Now()), nil
 	}, nil

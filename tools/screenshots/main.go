@@ -58,7 +58,6 @@ var shots = []shot{
 	{"lookup-light", "/lookup?address=198.18.3.40", "light", 1280, 800, ".placemap .ring", "", ""},
 	{"lookup-dark", "/lookup?address=198.19.140.7", "dark", 1280, 800, ".placemap .ring", "", ""},
 	{"lookup-phone", "/lookup?address=198.18.3.40", "light", 390, 844, ".placemap .ring", "", ""},
-	{"lookup-aside", "/lookup?address=10.1.2.3", "light", 1280, 800, ".facts", "", ""},
 	{"setup-light", "/setup", "light", 1280, 800, ".snippet-answer .bytes", "", ""},
 	{"setup-dark", "/setup", "dark", 1280, 800, ".snippet-answer .bytes", ".snippet-answer .textlink", ""},
 	{"setup-variants", "/setup", "light", 1280, 800, ".local-set", ".local-head button", ""},

@@ -71,9 +71,9 @@ func (p *Pipeline) Localize(country *almanac.Country, zone string, guest Guest, 
 
 // Why is [Pipeline.Card] for an address that somebody asked for, with every range
 // of every source that holds it as evidence, all of them of one edition.
-func (p *Pipeline) Why(a netip.Addr, now time.Time) Card {
+func (p *Pipeline) Why(a netip.Addr, guest Guest, now time.Time) Card {
 	edition := p.Atlas.Current()
-	card, subject := p.card(edition, a, ObtainedGiven, Guest{}, now)
+	card, subject := p.card(edition, a, ObtainedGiven, guest, now)
 	if subject.IsValid() {
 		card.Evidence = edition.Why(subject)
 	}

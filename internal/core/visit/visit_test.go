@@ -354,7 +354,7 @@ func TestACardComesFromOneEdition(t *testing.T) {
 	p := Pipeline{Policy: addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: addr.Resolve}), Atlas: source}
 	for _, make := range []func(netip.Addr) Card{
 		func(a netip.Addr) Card { return p.Card(a, ObtainedGiven, Guest{}, now) },
-		func(a netip.Addr) Card { return p.Why(a, now) },
+		func(a netip.Addr) Card { return p.Why(a, Guest{}, now) },
 	} {
 		for range 2 {
 			before := source.asked
@@ -364,7 +364,7 @@ func TestACardComesFromOneEdition(t *testing.T) {
 			require.Equal(t, source.editions[before%2].Name(), card.Edition.Name)
 		}
 	}
-	aside := p.Why(netip.MustParseAddr("10.1.2.3"), now)
+	aside := p.Why(netip.MustParseAddr("10.1.2.3"), Guest{}, now)
 	require.Empty(t, aside.Evidence, "what is set aside is never looked up")
 }
 

@@ -32,7 +32,7 @@ type enricher interface {
 	Visitor(peer netip.Addr, header map[string][]string, guest visit.Guest, now time.Time) (visit.Card, caller.Trail)
 	Card(a netip.Addr, obtained string, guest visit.Guest, now time.Time) visit.Card
 	Localize(country *almanac.Country, zone string, guest visit.Guest, now time.Time) visit.Card
-	Why(a netip.Addr, now time.Time) visit.Card
+	Why(a netip.Addr, guest visit.Guest, now time.Time) visit.Card
 	Reread(v visit.Visit) (visit.Card, bool)
 }
 

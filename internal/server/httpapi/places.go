@@ -25,23 +25,36 @@ import (
 
 func (a *api) getAddress(c *gin.Context) {
 	address, note, err := a.readAddress(c, c.Param("address"))
+	guest := visit.Guest{}
+	if err == nil {
+		guest, err = a.ofSite(c)
+	}
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
 	c.Header("Cache-Control", "private, no-store")
-	card := a.given(address, note, c.Query("why") == "all")
+	card := a.given(address, note, c.Query("why") == "all", guest)
 	a.answerCard(c, &card)
 }
 
-// given makes the card of an address that somebody asked for. The asker's languages
-// are not those of whoever has the address.
-func (a *api) given(address netip.Addr, note string, why bool) visit.Card {
+// ofSite is somebody of whom no more is known than the site that a request is about: the
+// asker's languages are not those of whoever has an address.
+func (a *api) ofSite(c *gin.Context) (visit.Guest, error) {
+	site, err := a.siteOf(c)
+	if err != nil || site == nil {
+		return visit.Guest{}, err
+	}
+	return visit.Guest{At: site.Local}, nil
+}
+
+// given makes the card of an address that somebody asked for.
+func (a *api) given(address netip.Addr, note string, why bool, guest visit.Guest) visit.Card {
 	var card visit.Card
 	if why {
-		card = a.Enrich.Why(address, a.Now())
+		card = a.Enrich.Why(address, guest, a.Now())
 	} else {
-		card = a.Enrich.Card(address, visit.ObtainedGiven, visit.Guest{}, a.Now())
+		card = a.Enrich.Card(address, visit.ObtainedGiven, guest, a.Now())
 	}
 	if note != "" && card.Address.Reason == nil {
 		card.Address.Reason = &note
@@ -94,12 +107,17 @@ func (a *api) getAddresses(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
+	guest, err := a.ofSite(c)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
 	c.Header("Cache-Control", "private, no-store")
 	if format == "ndjson" && c.Query("fields") == "" {
 		c.Header("Content-Type", formats.Types[format])
 		out := json.NewEncoder(c.Writer)
 		for i, text := range list {
-			if err := out.Encode(a.ask(c, text)); err != nil {
+			if err := out.Encode(a.ask(c, text, guest)); err != nil {
 				return // nobody reads it
 			}
 			if i%100 == 99 {
@@ -110,18 +128,18 @@ func (a *api) getAddresses(c *gin.Context) {
 	}
 	answers := make([]asked, len(list))
 	for i, text := range list {
-		answers[i] = a.ask(c, text)
+		answers[i] = a.ask(c, text, guest)
 	}
 	a.answerList(c, "addresses", gin.H{"addresses": answers})
 }
 
-func (a *api) ask(ctx context.Context, text string) asked {
+func (a *api) ask(ctx context.Context, text string, guest visit.Guest) asked {
 	ip, note, err := a.readAddress(ctx, text)
 	if err != nil {
 		why := toProblem(err).Detail
 		return asked{Input: text, Problem: &why}
 	}
-	card := a.given(ip, note, false)
+	card := a.given(ip, note, false, guest)
 	answer := asked{Input: text, Card: &card}
 	if _, spelling, err := addr.Read(text); err == nil && spelling != addr.Plain {
 		answer.Spelling = optional(string(spelling))

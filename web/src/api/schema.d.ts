@@ -3052,6 +3052,11 @@ export interface operations {
                 /** @description With all, the evidence lists every range of every source that holds the address. */
                 why?: "all";
                 /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+                /**
                  * @description Paths of the facts that are wanted, with commas between.
                  * @example whereabouts.city,clock
                  */
@@ -3092,6 +3097,11 @@ export interface operations {
     getAddresses: {
         parameters: {
             query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
                 /**
                  * @description Paths of the facts that are wanted, with commas between.
                  * @example whereabouts.city,clock
