@@ -34,6 +34,8 @@ const testPage = `<!doctype html><html lang="%s"><head><meta charset="utf-8"><ti
 <p>Hello in <b id="city" data-porch="whereabouts.city">your town</b>, <i id="none" data-porch="whereabouts.postal_code">no code</i></p>
 <p><time id="time" datetime="2027-06-12T08:00:00Z" data-porch="time">12 June, 10:00 in Oslo</time></p>
 <p><data id="price" value="85" data-porch="price">85 euros</data> <data id="own" value="85" data-porch="price" data-currency="CHF">85 francs</data></p>
+<p id="odd"><time datetime="soon" data-porch="time">soon</time> <data value="ten" data-porch="price">ten</data>
+<i data-porch="constructor.name">a</i> <i data-porch="whereabouts">b</i> <i data-porch="whereabouts..city">c</i> <i data-porch="">d</i> <i data-porch="toString">e</i></p>
 <p><img id="flag" data-porch="flag" width="24" height="18" alt="" data-shape="round"></p>
 <button id="locate" data-porch="locate" hidden>near me</button><p id="near">Near <b data-porch="device.city">–</b></p>
 <div id="switch" data-porch="switch" hidden><span data-porch="locale.names.language"></span><button data-porch="go">go</button><button data-porch="stay">stay</button></div>
@@ -171,6 +173,7 @@ func TestTheScriptForPages(t *testing.T) {
 	assert.Equal(t, "Saturday, June 12, 2027 at 9:00 AM", p.text("#time"), "by the visitor's clock, in the page's language")
 	assert.Equal(t, "€85.00", p.text("#price"))
 	assert.Equal(t, "85 francs", p.text("#own"), "there is no rate from francs in the card")
+	assert.Equal(t, "soon ten a b c d e", strings.Join(strings.Fields(p.text("#odd")), " "), "what cannot be meant changes nothing")
 	p.until(`document.querySelector("#flag").complete && document.querySelector("#flag").naturalWidth > 0`)
 	assert.Contains(t, p.eval(`document.querySelector("#flag").src`), "/porch/v1/countries/PT/flag.svg?shape=round")
 	assert.Equal(t, "Portugal", p.eval(`document.querySelector("#flag").alt`))

@@ -4,13 +4,12 @@
 package flags
 
 import (
-	"bytes"
-	"compress/gzip"
 	_ "embed"
 	"html"
-	"io"
 	"strings"
 	"sync"
+
+	"eastporch/internal/core/packed"
 )
 
 //go:embed wide.gz
@@ -28,16 +27,8 @@ var (
 )
 
 func read(file []byte) map[string]string {
-	zipped, err := gzip.NewReader(bytes.NewReader(file))
-	if err != nil {
-		panic("flags: " + err.Error()) // it is part of the program
-	}
-	text, err := io.ReadAll(zipped)
-	if err != nil {
-		panic("flags: " + err.Error())
-	}
 	found := map[string]string{}
-	for line := range strings.Lines(string(text)) {
+	for line := range strings.Lines(packed.Text(file)) {
 		code, svg, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "\t")
 		found[code] = svg
 	}

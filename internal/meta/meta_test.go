@@ -43,7 +43,7 @@ var mayUse = map[string][]string{
 	"internal/server/page":       {},
 	"internal/server/rates":      {"internal/core/", "internal/editions"},
 	"internal/standin":           {},
-	"internal/flags":             {},
+	"internal/flags":             {"internal/core/"},
 	"internal/server/privacy":    {"internal/core/"},
 	"internal/server/store":      {"internal/core/", "internal/server/access"},
 	"internal/server/cluster":    {},

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"math"
 	"net"
 	"net/http"
 	"os"
@@ -169,6 +170,12 @@ func (s *Server) openDoors(ctx context.Context) (err error) {
 		Version: opt.Version, Log: opt.Log, Now: time.Now,
 	}
 	api.Metrics = httpapi.NewMetrics(api.Watch, s.intake.State)
+	api.Metrics.Rates(func() float64 {
+		if r := s.rates.State().Rates; r.Base != "" {
+			return float64(r.AgeDays(time.Now()))
+		}
+		return math.NaN()
+	})
 	if cfg.Atlas.KnownPoints != "" {
 		api.KnownPoints = opt.Input.Path(cfg.Atlas.KnownPoints)
 	}

@@ -1,14 +1,13 @@
 package almanac
 
 import (
-	"bytes"
-	"compress/gzip"
 	_ "embed"
-	"io"
 	"strings"
 	"sync"
 
 	"golang.org/x/text/language"
+
+	"eastporch/internal/core/packed"
 )
 
 //go:embed names.gz
@@ -24,15 +23,7 @@ type nameTable struct {
 
 var nameTables = sync.OnceValue(func() nameTable {
 	t := nameTable{map[string]int{}, map[string][]string{}, map[string]string{}}
-	zipped, err := gzip.NewReader(bytes.NewReader(namesFile))
-	if err != nil {
-		panic("names.gz: " + err.Error()) // it is part of the program
-	}
-	text, err := io.ReadAll(zipped)
-	if err != nil {
-		panic("names.gz: " + err.Error())
-	}
-	for i, line := range strings.Split(strings.TrimSuffix(string(text), "\n"), "\n") {
+	for i, line := range strings.Split(strings.TrimSuffix(packed.Text(namesFile), "\n"), "\n") {
 		fields := strings.Split(line, "\t")
 		switch {
 		case i == 0:

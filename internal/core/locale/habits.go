@@ -1,14 +1,13 @@
 package locale
 
 import (
-	"bytes"
-	"compress/gzip"
 	_ "embed"
-	"io"
 	"strings"
 	"sync"
 
 	"golang.org/x/text/language"
+
+	"eastporch/internal/core/packed"
 )
 
 //go:embed habits.gz
@@ -43,16 +42,8 @@ type Habits [fieldCount]string
 const inner = "\x1f"
 
 var habitTables = sync.OnceValue(func() map[string]*Habits {
-	zipped, err := gzip.NewReader(bytes.NewReader(habitsFile))
-	if err != nil {
-		panic("habits.gz: " + err.Error()) // it is part of the program
-	}
-	text, err := io.ReadAll(zipped)
-	if err != nil {
-		panic("habits.gz: " + err.Error())
-	}
 	parents, tables := map[string]string{}, map[string]*Habits{}
-	for line := range strings.SplitSeq(strings.TrimSuffix(string(text), "\n"), "\n") {
+	for line := range strings.SplitSeq(strings.TrimSuffix(packed.Text(habitsFile), "\n"), "\n") {
 		fields := strings.Split(line, "\t")
 		var h Habits
 		copy(h[:], fields[2:])

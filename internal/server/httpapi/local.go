@@ -129,6 +129,15 @@ func languageOf(c *gin.Context, fallback string) (string, error) {
 // the version of the service only.
 const factsLast = "public, max-age=86400"
 
+// forAll marks what is nobody's secret: at the visitor's door any page may read it.
+func (a *api) forAll(c *gin.Context, lasts string) {
+	c.Header("Cache-Control", lasts)
+	if a.door == VisitorDoor {
+		c.Header("Access-Control-Allow-Origin", "*")
+		c.Header("Cross-Origin-Resource-Policy", "cross-origin")
+	}
+}
+
 func (a *api) listCountries(c *gin.Context) {
 	tag, err := languageOf(c, "en")
 	group, continent := c.Query("group"), c.Query("continent_code")
@@ -149,7 +158,7 @@ func (a *api) listCountries(c *gin.Context) {
 			of = append(of, country)
 		}
 	}
-	c.Header("Cache-Control", factsLast)
+	a.forAll(c, factsLast)
 	a.answerList(c, "countries", gin.H{"language": tag, "countries": almanac.Choices(tag, of)})
 }
 
@@ -188,7 +197,7 @@ func (a *api) getCountry(c *gin.Context) {
 	if len(country.Languages) > 0 {
 		own = country.Languages[0] + "-" + country.Code
 	}
-	c.Header("Cache-Control", factsLast)
+	a.forAll(c, factsLast)
 	a.answer(c, struct {
 		almanac.Facts
 		Habits      locale.Sample `json:"habits"`
@@ -211,8 +220,7 @@ func (a *api) getFlag(c *gin.Context) {
 		return
 	}
 	svg, _ := flags.SVG(country.Code, shape, almanac.FlagAlt(country.Code, tag))
-	c.Header("Cache-Control", factsLast)
-	c.Header("Cross-Origin-Resource-Policy", "cross-origin") // it is shown on the owner's pages
+	a.forAll(c, factsLast)
 	c.Header("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
 	c.Data(http.StatusOK, "image/svg+xml", []byte(svg))
 }
@@ -573,10 +581,9 @@ var (
 
 func (a *api) static(c *gin.Context, kind string, f file) {
 	tag := page.Tag(f.plain)
-	c.Header("Cache-Control", scriptLasts)
+	a.forAll(c, scriptLasts)
 	c.Header("ETag", tag)
 	c.Header("Vary", "Accept-Encoding")
-	c.Header("Cross-Origin-Resource-Policy", "cross-origin") // it is for the owner's pages
 	if c.GetHeader("If-None-Match") == tag {
 		c.Status(http.StatusNotModified)
 		return

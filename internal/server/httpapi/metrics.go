@@ -58,6 +58,13 @@ func NewMetrics(watch *checkup.Watch, queue func() visit.Queue) *Metrics {
 	return m
 }
 
+// Rates adds how old the exchange rates are; age gives days, or NaN for none.
+func (m *Metrics) Rates(age func() float64) {
+	m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{
+		Name: "eastporch_rates_age_days", Help: "Days since the date of the exchange rates; NaN where there are none.",
+	}, age))
+}
+
 // observed counts a visitor and shows the request to the checkup.
 func (a *api) observed(peer netip.Addr, header map[string][]string, card visit.Card, trail caller.Trail) {
 	result, kind := "looked up", ""

@@ -13,7 +13,7 @@
     } catch { return null; }
   };
   const tell = (name, detail) => doc.dispatchEvent(new CustomEvent(`porch:${name}`, { detail }));
-  const at = (card, path) => path.split(".").reduce((o, key) => o?.[key], card);
+  const at = (card, path) => path.split(".").reduce((o, key) => (o && Object.hasOwn(o, key) ? o[key] : undefined), card);
   const choice = () => memory("porch choice") || "";
   let last = null, asked = null;
 
