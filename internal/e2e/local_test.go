@@ -111,6 +111,10 @@ func TestLocaleOfSomebodyDescribed(t *testing.T) {
 	assert.Equal(t, map[string]string{"pictures": "coast", "offer": "early-entry"}, lisbon.Variants)
 	assert.Len(t, lisbon.Locale.Hints, 1, "Finnish in Portugal")
 
+	elsewhere := parse[localAnswer](t, get("address=198.18.3.40&time_zone=Atlantic/Azores&at=2027-06-12T08:00:00Z"))
+	assert.Equal(t, "Atlantic/Azores", *elsewhere.Clock.TimeZone, "the zone that is given")
+	assert.Equal(t, "sábado, 12 de junho de 2027 às 08:00", elsewhere.At.Text)
+
 	nowhere := parse[localAnswer](t, get(""))
 	assert.Equal(t, "en", nowhere.Locale.Language)
 	assert.Nil(t, nowhere.Money.CurrencyCode)

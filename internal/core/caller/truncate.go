@@ -23,8 +23,10 @@ func (t Trail) Truncate() Trail {
 			return
 		}
 		if p, err := addr.ParsePrefix(*h.Rule); err == nil {
-			wide := addr.TruncatePrefix(p).String()
-			h.Rule = &wide
+			if wide := addr.TruncatePrefix(p); wide != p {
+				text := wide.String()
+				h.Rule = &text
+			}
 		}
 	})
 	cut.notes(func(a netip.Addr) string { return addr.Truncate(a).String() })
@@ -91,18 +93,27 @@ func (t Trail) rewrite(edit func(*Hop)) Trail {
 	}
 	// The longest first: 198.18.3.4 must not cut into 198.18.3.40.
 	slices.SortStableFunc(changes, func(a, b change) int { return cmp.Compare(len(b.from), len(a.from)) })
-	var pairs []string
-	for _, c := range changes {
-		pairs = append(pairs, c.from, c.to)
+	var words *strings.Replacer // made for the first sentence that has an address
+	replace := func(sentence string) string {
+		if !slices.ContainsFunc(changes, func(c change) bool { return strings.Contains(sentence, c.from) }) {
+			return sentence
+		}
+		if words == nil {
+			var pairs []string
+			for _, c := range changes {
+				pairs = append(pairs, c.from, c.to)
+			}
+			words = strings.NewReplacer(pairs...)
+		}
+		return words.Replace(sentence)
 	}
-	words := strings.NewReplacer(pairs...)
-	t.Reason = words.Replace(t.Reason)
+	t.Reason = replace(t.Reason)
 	t.Notes = slices.Clone(t.Notes)
 	for i := range t.Notes {
-		t.Notes[i] = words.Replace(t.Notes[i])
+		t.Notes[i] = replace(t.Notes[i])
 	}
 	for i := range hops {
-		hops[i].Reason = words.Replace(hops[i].Reason)
+		hops[i].Reason = replace(hops[i].Reason)
 	}
 	t.Hops = hops
 	return t

@@ -5,6 +5,7 @@ package visit
 
 import (
 	"maps"
+	"net/netip"
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
@@ -89,6 +90,9 @@ func (c Card) ranges(edit func(*string) *string) Card {
 func widen(text *string) *string {
 	if text == nil {
 		return nil
+	}
+	if p, err := netip.ParsePrefix(*text); err == nil && addr.TruncatePrefix(p) == p {
+		return text // it is wide enough
 	}
 	r, err := addr.ParseRange(*text)
 	if err != nil {

@@ -59,10 +59,6 @@ type storedLocale struct {
 	Offered    []string `json:"offered"`
 }
 
-func storeLocale(l locale.Locale) storedLocale {
-	return storedLocale{l.Language, l.Script, l.Direction, l.Formatting, l.Reason, l.Offered}
-}
-
 // whole gives the locale again; the country's code may be nil.
 func (s storedLocale) whole(country *string) locale.Locale {
 	l := locale.Locale{

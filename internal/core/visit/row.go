@@ -13,6 +13,7 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/jsonout"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/variant"
 )
@@ -77,28 +78,69 @@ func (v Visit) Row() (Row, json.RawMessage, error) {
 		return r, nil, fmt.Errorf("answer: %w", err)
 	}
 	r.AnswerID = id
-	if r.Card, err = json.Marshal(personal{c.Address, c.Labels, storeLocale(c.Locale), c.Clock, c.Variants}); err != nil {
-		return r, nil, fmt.Errorf("card: %w", err)
-	}
-	if r.Trail, err = json.Marshal(v.Trail); err != nil {
-		return r, nil, fmt.Errorf("trail: %w", err)
-	}
+	r.Card, r.Trail = c.appendPersonal(make([]byte, 0, 768)), v.Trail.AppendJSON(make([]byte, 0, 768))
 	return r, answer, nil
 }
 
 // AppendJSON appends the row as JSON; its parts that are JSON already are not
 // read again.
-func (r Row) AppendJSON(dst []byte) ([]byte, error) {
-	card, trail := r.Card, r.Trail
-	r.Card, r.Trail = nil, nil
-	head, err := json.Marshal(r)
-	if err != nil {
-		return dst, err
+func (r *Row) AppendJSON(b []byte) []byte {
+	text := func(key, value string) {
+		b = append(b, key...)
+		b = jsonout.String(b, value)
 	}
-	dst = append(dst, head[:len(head)-1]...)
-	dst = append(append(dst, `,"card":`...), card...)
-	dst = append(append(dst, `,"trail":`...), trail...)
-	return append(dst, '}'), nil
+	optional := func(key string, value *string) {
+		if value != nil {
+			text(key, *value)
+		}
+	}
+	raw := func(key string, value json.RawMessage) {
+		if len(value) > 0 {
+			b = append(append(b, key...), value...)
+		}
+	}
+	list := func(key string, values []string) {
+		if len(values) > 0 {
+			b = append(b, key...)
+			b = jsonout.Strings(b, values)
+		}
+	}
+	number := func(key string, n int64) {
+		b = append(b, key...)
+		b = strconv.AppendInt(b, n, 10)
+	}
+	text(`{"id":`, r.ID.String())
+	text(`,"site":`, r.Site)
+	text(`,"path":`, r.Path)
+	optional(`,"referrer":`, r.Referrer)
+	optional(`,"agent":`, r.Agent)
+	optional(`,"link":`, r.Link)
+	raw(`,"attributes":`, r.Attributes)
+	list(`,"marks":`, r.Marks)
+	b = append(b, `,"address":`...)
+	b = jsonout.Address(b, r.Address)
+	optional(`,"stored_as":`, r.StoredAs)
+	if r.Kind != nil {
+		text(`,"kind":`, r.Kind.String())
+	}
+	if r.SetAside {
+		b = append(b, `,"set_aside":true`...)
+	}
+	list(`,"labels":`, r.Labels)
+	text(`,"language":`, r.Language)
+	if r.WeekHour != nil {
+		number(`,"week_hour":`, int64(*r.WeekHour))
+	}
+	if r.Unverified != 0 {
+		number(`,"unverified":`, int64(r.Unverified))
+	}
+	if r.Visitor != 0 {
+		number(`,"visitor":`, r.Visitor)
+	}
+	raw(`,"card":`, r.Card)
+	raw(`,"trail":`, r.Trail)
+	text(`,"answer":`, r.AnswerID.String())
+	return append(b, '}')
 }
 
 // AnswerID names an answer by its content.

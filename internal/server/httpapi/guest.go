@@ -139,6 +139,12 @@ func (a *api) getLocale(c *gin.Context) {
 	var card visit.Card
 	if ip.IsValid() {
 		card = a.Enrich.Card(ip, visit.ObtainedGiven, guest, a.Now())
+		if code := card.Whereabouts.CountryCode; code != nil {
+			country, _ = almanac.ByCode(*code)
+		}
+		if zone != "" {
+			card.Clock = a.Enrich.Localize(country, zone, guest, a.Now()).Clock
+		}
 	} else {
 		card = a.Enrich.Localize(country, zone, guest, a.Now())
 	}

@@ -141,10 +141,7 @@ func (in *Intake) Accept(ctx context.Context, visits []visit.Arrival) (index uin
 	}
 	c := &call{done: make(chan result, 1)}
 	for _, v := range visits {
-		row, err := v.Row.AppendJSON(nil)
-		if err != nil {
-			return 0, fmt.Errorf("a visit: %w", err)
-		}
+		row := v.Row.AppendJSON(make([]byte, 0, 2048))
 		c.rows, c.ids, c.answers = append(c.rows, row), append(c.ids, v.Row.AnswerID), append(c.answers, v.Answer)
 	}
 	select {
