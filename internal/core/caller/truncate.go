@@ -93,19 +93,22 @@ func (t Trail) rewrite(edit func(*Hop)) Trail {
 	}
 	// The longest first: 198.18.3.4 must not cut into 198.18.3.40.
 	slices.SortStableFunc(changes, func(a, b change) int { return cmp.Compare(len(b.from), len(a.from)) })
-	var words *strings.Replacer // made for the first sentence that has an address
 	replace := func(sentence string) string {
 		if !slices.ContainsFunc(changes, func(c change) bool { return strings.Contains(sentence, c.from) }) {
 			return sentence
 		}
-		if words == nil {
-			var pairs []string
-			for _, c := range changes {
-				pairs = append(pairs, c.from, c.to)
+		var out strings.Builder
+		for i := 0; i < len(sentence); {
+			at := slices.IndexFunc(changes, func(c change) bool { return strings.HasPrefix(sentence[i:], c.from) })
+			if at < 0 {
+				out.WriteByte(sentence[i])
+				i++
+				continue
 			}
-			words = strings.NewReplacer(pairs...)
+			out.WriteString(changes[at].to)
+			i += len(changes[at].from)
 		}
-		return words.Replace(sentence)
+		return out.String()
 	}
 	t.Reason = replace(t.Reason)
 	t.Notes = slices.Clone(t.Notes)

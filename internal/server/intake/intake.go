@@ -68,6 +68,7 @@ type Intake struct {
 	stopped chan struct{} // closed when nothing more is taken in
 	stop    sync.Once
 	written chan struct{} // closed when the last entry is written
+	text    []byte        // room for an entry that is written
 	encoder *zstd.Encoder
 	decoder *zstd.Decoder
 
@@ -87,6 +88,7 @@ const (
 	batchRows = 10_000 // that are stored in one transaction, give or take an entry
 	queueSize = 1024   // calls that wait to be written
 	maxEntry  = 256 << 20
+	keepText  = 8 << 20 // room beyond that is given back
 )
 
 // group is an entry of the log: rows, and the answers that they share.
@@ -201,7 +203,7 @@ func (in *Intake) write() {
 
 func (in *Intake) append(calls []*call) {
 	// All parts are JSON already, and put together as [group] has them.
-	text, rows := []byte(`{"answers":{`), 0
+	text, rows := append(in.text[:0], `{"answers":{`...), 0
 	known := map[uuid.UUID]bool{}
 	for _, c := range calls {
 		for i, id := range c.ids {
@@ -226,6 +228,9 @@ func (in *Intake) append(calls []*call) {
 		}
 	}
 	text = append(text, "]}"...)
+	if in.text = text; cap(text) > keepText {
+		in.text = nil
+	}
 	index, err := in.Log.Append(in.encoder.EncodeAll(text, nil))
 	if err == nil {
 		in.rows.Add(int64(rows))
