@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"runtime"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -87,6 +88,10 @@ const (
 	groupRows = 4096   // that are written as one entry at the most
 	batchRows = 10_000 // that are stored in one transaction, give or take an entry
 	queueSize = 1024   // calls that wait to be written
+
+	// mostYields is how often others are let run before a group is written.
+	mostYields = 8
+
 	maxEntry  = 256 << 20
 	keepText  = 8 << 20 // room beyond that is given back
 )
@@ -187,14 +192,14 @@ func (in *Intake) write() {
 			}
 		}
 		rows := len(calls[0].rows)
-	gather:
-		for rows < groupRows {
+		for yields := 0; yields < mostYields && rows < groupRows; {
 			select {
 			case c := <-in.queue:
 				calls = append(calls, c)
 				rows += len(c.rows)
-			default:
-				break gather
+			default: // others may be about to come: to sync the disk costs more than to let them
+				runtime.Gosched()
+				yields++
 			}
 		}
 		in.append(calls)
