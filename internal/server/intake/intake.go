@@ -92,8 +92,8 @@ const (
 	// mostYields is how often others are let run before a group is written.
 	mostYields = 8
 
-	maxEntry  = 256 << 20
-	keepText  = 8 << 20 // room beyond that is given back
+	maxEntry = 256 << 20
+	keepText = 8 << 20 // room beyond that is given back
 )
 
 // group is an entry of the log: rows, and the answers that they share.
