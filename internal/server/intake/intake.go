@@ -74,6 +74,7 @@ type Intake struct {
 	decoder *zstd.Decoder
 
 	fresh chan struct{} // something was appended
+	ahead *part         // was read while what stands before it was stored; only [Intake.Run] uses it
 	rows  atomic.Int64  // that wait
 
 	mu     sync.Mutex
@@ -342,19 +343,21 @@ func (in *Intake) drain(ctx context.Context) (more bool, err error) {
 	if next > last {
 		return false, nil
 	}
-	var batch []visit.Arrival
-	var apart []visit.SetApart
-	through := next - 1
-	for i := next; i <= last && len(batch) < batchRows; i++ {
-		arrivals, bad, err := in.arrivals(i)
-		if err != nil {
-			if through < next {
-				return false, err
-			}
-			break // what was read can be stored
+	now := in.ahead
+	if in.ahead = nil; now == nil || now.from != next {
+		if now, err = in.gather(next, last); err != nil {
+			return false, err
 		}
-		batch, apart, through = append(batch, arrivals...), append(apart, bad...), i
 	}
+	if now.through < last { // the next ones are read while these are stored
+		coming := make(chan *part, 1)
+		go func() {
+			p, _ := in.gather(now.through+1, last) // what cannot be read is tried again in its turn
+			coming <- p
+		}()
+		defer func() { in.ahead = <-coming }()
+	}
+	batch, apart, through := now.batch, now.apart, now.through
 	rows := len(batch) + len(apart)
 	if err := in.arrive(ctx, batch, &apart); err != nil {
 		return false, err
@@ -376,6 +379,30 @@ func (in *Intake) drain(ctx context.Context) (more bool, err error) {
 		in.Logger.Warn("the spool was not shortened", "error", err)
 	}
 	return true, nil
+}
+
+// A part is entries of the log that are stored together.
+type part struct {
+	from, through uint64
+	batch         []visit.Arrival
+	apart         []visit.SetApart // what is no visit
+}
+
+// gather reads entries, up to last or as many as are stored together. The error means
+// that the first cannot be read now.
+func (in *Intake) gather(from, last uint64) (*part, error) {
+	p := &part{from: from, through: from - 1}
+	for i := from; i <= last && len(p.batch) < batchRows; i++ {
+		arrivals, bad, err := in.arrivals(i)
+		if err != nil {
+			if p.through < from {
+				return nil, err
+			}
+			break // what was read can be stored
+		}
+		p.batch, p.apart, p.through = append(p.batch, arrivals...), append(p.apart, bad...), i
+	}
+	return p, nil
 }
 
 // arrivals reads the visits of an entry. What is no visit is set apart; an error
