@@ -214,8 +214,11 @@ func (c *Card) appendPersonal(b []byte) []byte {
 	b = append(b, `,"labels":`...)
 	b = jsonout.Strings(b, c.Labels)
 	for _, f := range [...]struct{ key, value string }{
-		{`,"locale":{"language":`, c.Locale.Language}, {`,"script":`, c.Locale.Script}, {`,"direction":`, c.Locale.Direction},
-		{`,"formatting":`, c.Locale.Formatting}, {`,"reason":`, c.Locale.Reason},
+		{`,"locale":{"language":`, c.Locale.Language},
+		{`,"script":`, c.Locale.Script},
+		{`,"direction":`, c.Locale.Direction},
+		{`,"formatting":`, c.Locale.Formatting},
+		{`,"reason":`, c.Locale.Reason},
 	} {
 		b = append(b, f.key...)
 		b = jsonout.String(b, f.value)
