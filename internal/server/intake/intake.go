@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"log/slog"
 	"runtime"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -74,7 +75,7 @@ type Intake struct {
 	decoder *zstd.Decoder
 
 	fresh chan struct{} // something was appended
-	ahead *part         // was read while what stands before it was stored; only [Intake.Run] uses it
+	parts []*part       // were read and are to be stored, at most two; only [Intake.Run] uses them
 	rows  atomic.Int64  // that wait
 
 	mu     sync.Mutex
@@ -343,19 +344,25 @@ func (in *Intake) drain(ctx context.Context) (more bool, err error) {
 	if next > last {
 		return false, nil
 	}
-	now := in.ahead
-	if in.ahead = nil; now == nil || now.from != next {
-		if now, err = in.gather(next, last); err != nil {
+	if len(in.parts) == 0 || in.parts[0].from != next {
+		first, err := in.gather(next, last)
+		if err != nil {
 			return false, err
 		}
+		in.parts = []*part{first}
 	}
-	if now.through < last { // the next ones are read while these are stored
+	now := in.parts[0]
+	if len(in.parts) == 1 && now.through < last { // the next ones are read while these are stored
 		coming := make(chan *part, 1)
 		go func() {
 			p, _ := in.gather(now.through+1, last) // what cannot be read is tried again in its turn
 			coming <- p
 		}()
-		defer func() { in.ahead = <-coming }()
+		defer func() {
+			if p := <-coming; p != nil {
+				in.parts = append(in.parts, p)
+			}
+		}()
 	}
 	batch, apart, through := now.batch, now.apart, now.through
 	rows := len(batch) + len(apart)
@@ -368,6 +375,7 @@ func (in *Intake) drain(ctx context.Context) (more bool, err error) {
 		}
 		in.Logger.Warn("visits were set apart", "visits", len(apart), "reason", apart[0].Reason)
 	}
+	in.parts = slices.Clone(in.parts[1:]) // what was stored is let go
 	in.rows.Add(-int64(rows))
 	in.mu.Lock()
 	in.tally.Quarantine += int64(len(apart))
