@@ -192,8 +192,8 @@ func (a *app) drawLocale(l client.Localized) {
 	t.AppendRow(table.Row{"Offered", strings.Join(l.Locale.Offered, ", ")})
 	if m := l.Money; m.CurrencyCode != nil {
 		t.AppendRow(table.Row{"Money", join("  ", *m.CurrencyCode, deref(m.Symbol), strings.Join(m.Also, " "))})
-		if m.Rate != nil && m.Rate.From != *m.CurrencyCode {
-			t.AppendRow(table.Row{"Rate", fmt.Sprintf("%s, %s, %s", m.Rate.Direction, m.Rate.Dated, m.Rate.Source)})
+		if m.Rate != nil && m.Rate.Direction != nil {
+			t.AppendRow(table.Row{"Rate", fmt.Sprintf("%s, %s, %s", *m.Rate.Direction, m.Rate.Dated, m.Rate.Source)})
 		}
 	}
 	if c := l.Clock; c.LocalTime != nil {

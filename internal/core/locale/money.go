@@ -24,10 +24,10 @@ type Money struct {
 
 // A Rate is what prices in one currency are worth in another.
 type Rate struct {
-	From      string          `json:"from"` // ISO 4217
-	Rate      decimal.Decimal `json:"rate"` // for one of it, as text
-	Direction string          `json:"direction"`
-	Dated     string          `json:"dated"` // YYYY-MM-DD
+	From      string          `json:"from"`      // ISO 4217
+	Rate      decimal.Decimal `json:"rate"`      // for one of it, as text
+	Direction *string         `json:"direction"` // 1 EUR = 161.25 JPY; null for one and the same currency
+	Dated     string          `json:"dated"`     // YYYY-MM-DD
 	Source    string          `json:"source"`
 	Ending    *string         `json:"ending"` // how the owner's prices end, such as x.95
 }

@@ -203,6 +203,13 @@ func TestConvert(t *testing.T) {
 		assert.Equal(t, []any{"2026-11-25", 2, "Regatta bank"}, []any{c.Dated, c.AgeDays, c.Source})
 		assert.LessOrEqual(t, int(-c.To.Value.Exponent()), almanac.MinorUnitsOf(tt.to))
 	}
+	table := r.Table("EUR", map[string]Ending{"JPY": ending, "EUR": ending})
+	assert.Len(t, table, len(r.Of))
+	assert.Equal(t, "1 EUR = 161.25 JPY", *table["JPY"].Direction)
+	assert.Equal(t, "x00", *table["JPY"].Ending)
+	assert.Nil(t, table["EUR"].Direction, "one and the same")
+	assert.Nil(t, table["EUR"].Ending, "own prices stand as they are")
+	assert.Empty(t, r.Table("CHF", nil), "there is no rate of it")
 	_, err = r.Convert(d("1"), "EUR", "CHF", Ending{}, "en", now)
 	assert.ErrorIs(t, err, ErrRates)
 	assert.ErrorContains(t, err, "the rates of 2026-11-25 have none for CHF")

@@ -191,9 +191,13 @@ func (r Rates) Table(from string, endings map[string]Ending) map[string]*Rate {
 	}
 	for to := range r.Of {
 		rate := r.between(from, to)
-		one := &Rate{From: from, Rate: rate, Direction: direction(from, to, rate), Dated: r.Dated.Format(time.DateOnly), Source: r.Source}
-		if e, ok := endings[to]; ok && to != from {
-			one.Ending = &e.text
+		one := &Rate{From: from, Rate: rate, Dated: r.Dated.Format(time.DateOnly), Source: r.Source}
+		if to != from {
+			words := direction(from, to, rate)
+			one.Direction = &words
+			if e, ok := endings[to]; ok {
+				one.Ending = &e.text
+			}
 		}
 		table[to] = one
 	}

@@ -159,7 +159,7 @@ func appendMoney(b []byte, m *locale.Money) []byte {
 		b = append(b, `,"rate":`...)
 		b = jsonout.String(b, r.Rate.String())
 		b = append(b, `,"direction":`...)
-		b = jsonout.String(b, r.Direction)
+		b = jsonout.Optional(b, r.Direction)
 		b = append(b, `,"dated":`...)
 		b = jsonout.String(b, r.Dated)
 		b = append(b, `,"source":`...)

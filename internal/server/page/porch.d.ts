@@ -73,7 +73,7 @@ export interface PorchCard {
     symbol: string | null;
     minor_units: number | null;
     also: string[];
-    rate: { from: string; rate: string; direction: string; dated: string; source: string; ending: string | null } | null;
+    rate: { from: string; rate: string; direction: string | null; dated: string; source: string; ending: string | null } | null;
   };
   variants?: Record<string, string>;
   device?: {

@@ -1312,8 +1312,11 @@ export interface components {
                 from: string;
                 /** @description For one of from, as a decimal number. */
                 rate: string;
-                /** @example 1 EUR = 161.25 JPY */
-                direction: string;
+                /**
+                 * @description Null for one and the same currency.
+                 * @example 1 EUR = 161.25 JPY
+                 */
+                direction: string | null;
                 /** Format: date */
                 dated: string;
                 source: string;

@@ -138,7 +138,7 @@ export function Facts({ card, children }: { card: Card; children?: React.ReactNo
           <>
             {currencies.of(money.currency_code)} <CodeChip code={money.currency_code} />
             {money.also.length > 0 && <span className="second">and {money.also.join(", ")}</span>}
-            {money.rate && money.rate.from !== money.currency_code && (
+            {money.rate?.direction && (
               <span className="second">
                 {money.rate.direction}, {money.rate.dated}
               </span>
