@@ -158,7 +158,6 @@ const unknown = "no source of this edition knows the address"
 // network finds whose the address is: of the highest-ranked source that says
 // so, else only the range that the location came from.
 func (f *Finding) network(sources []*Source, ip netip.Addr, located *record) {
-	f.Network.Missing = map[string]string{}
 	for _, s := range sources {
 		rec, ok := s.find(ip, (*place).names)
 		if !ok {
@@ -177,21 +176,30 @@ func (f *Finding) network(sources []*Source, ip netip.Addr, located *record) {
 		f.Network.Operator = optional(rec.operator)
 		f.Evidence = append(f.Evidence, e)
 	}
-	reason := "no source names a network here"
-	if f.Network.Range == nil && located != nil {
-		within := located.span.String()
-		f.Network.Range = &within
-	} else if f.Network.Range == nil {
-		reason = unknown
-		f.Network.Missing["range"] = reason
-	}
-	if f.Network.ASNumber == nil {
-		f.Network.Missing["as_number"] = reason
-	}
-	if f.Network.Operator == nil {
-		f.Network.Missing["operator"] = reason
+	n := &f.Network
+	switch {
+	case n.Range == nil && located == nil:
+		n.Missing = allUnknown
+	case n.Range == nil:
+		n.Range, n.Missing = f.Evidence[0].Range, noNetwork // the first evidence is what located it
+	default:
+		n.Missing = map[string]string{}
+		if n.ASNumber == nil {
+			n.Missing["as_number"] = notNamed
+		}
+		if n.Operator == nil {
+			n.Missing["operator"] = notNamed
+		}
 	}
 }
+
+// What all networks of which nothing is known share.
+var (
+	allUnknown = map[string]string{"range": unknown, "as_number": unknown, "operator": unknown}
+	noNetwork  = map[string]string{"as_number": notNamed, "operator": notNamed}
+)
+
+const notNamed = "no source names a network here"
 
 // label adds up the labels of all ranges that hold the address.
 func (f *Finding) label(sources []*Source, ip netip.Addr) {

@@ -111,8 +111,9 @@ func (f *findings) describe(p *place) *described {
 func (f *findings) claim(s *Source, rec *record, used bool, reason string) Evidence {
 	d := f.describe(&rec.place)
 	within := rec.span.String()
-	return Evidence{
-		Facts: d.facts, Values: d.values, Basis: s.Basis, Source: s.Name,
-		Rank: &s.Rank, Range: &within, Dated: optional(s.Dated), Used: used, Reason: optional(reason),
+	e := Evidence{Facts: d.facts, Values: d.values, Basis: s.Basis, Source: s.Name, Rank: &s.Rank, Range: &within, Used: used, Reason: optional(reason)}
+	if s.Dated != "" {
+		e.Dated = &s.Dated
 	}
+	return e
 }
