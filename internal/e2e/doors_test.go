@@ -307,6 +307,13 @@ func TestLimitsPerVisitor(t *testing.T) {
 	for range 20 {
 		assert.Equal(t, http.StatusOK, get("198.18.3.43", own))
 	}
+	list := func() int {
+		return s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/countries", "", "X-Forwarded-For: 198.18.3.44", anonymous).status
+	}
+	for range 5 {
+		last = list()
+	}
+	assert.Equal(t, http.StatusTooManyRequests, last, "what wants no key is limited by visitor too")
 }
 
 // A client that sends its header a byte at a time is cut off after the time for

@@ -26,7 +26,16 @@ func (a *api) forAll(c *gin.Context, lasts string) {
 	}
 }
 
+// mayAsk holds whoever asks without a key to the visitor's limit, at the visitor's door:
+// lists take longer than pictures. Where it gives false the answer is written.
+func (a *api) mayAsk(c *gin.Context) bool {
+	return a.door != VisitorDoor || a.within(c, "visitor", a.Limits.Visitors, a.from(c))
+}
+
 func (a *api) listCountries(c *gin.Context) {
+	if !a.mayAsk(c) {
+		return
+	}
 	tag, err := languageOf(c, "en")
 	group, continent := c.Query("group"), c.Query("continent_code")
 	switch {
@@ -63,6 +72,9 @@ func countryOf(c *gin.Context) (*almanac.Country, error) {
 }
 
 func (a *api) getCountry(c *gin.Context) {
+	if !a.mayAsk(c) {
+		return
+	}
 	country, err := countryOf(c)
 	tag := ""
 	if err == nil {
