@@ -97,6 +97,8 @@ type Finding struct {
 	Network     Network
 	Labels      []string // of all sources, which add up
 	Evidence    []Evidence
+
+	written *Written
 }
 
 // Network is whose addresses they are. A nil field is not known, and Missing
@@ -110,7 +112,7 @@ type Network struct {
 
 // find makes what [Atlas.Lookup] gives.
 func (a *Atlas) find(ip netip.Addr) *Finding {
-	f := &Finding{Evidence: make([]Evidence, 0, 3)}
+	f := &Finding{Evidence: make([]Evidence, 0, 3), written: &Written{}}
 	var won *record
 	for _, s := range a.sources {
 		rec, ok := s.find(ip, (*place).locates)

@@ -34,6 +34,10 @@ type Card struct {
 	Device   *Device          `json:"device"`
 	Evidence []atlas.Evidence `json:"evidence"`
 	Edition  Edition          `json:"edition"`
+
+	// found is what whereabouts, network and evidence were taken from, nil where they
+	// were not looked up.
+	found *atlas.Finding
 }
 
 // Address is the subject of a card. Text is absent where the visitor was not

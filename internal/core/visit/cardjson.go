@@ -13,21 +13,23 @@ import (
 func (c *Card) AppendJSON(b []byte) []byte {
 	b = append(b, `{"address":`...)
 	b = appendAddress(b, &c.Address)
-	b = append(b, `,"whereabouts":`...)
-	b = appendWhereabouts(b, &c.Whereabouts)
-	b = append(b, `,"network":{"range":`...)
-	b = jsonout.Optional(b, c.Network.Range)
-	b = append(b, `,"as_number":`...)
-	if n := c.Network.ASNumber; n != nil {
-		b = strconv.AppendUint(b, uint64(*n), 10)
-	} else {
-		b = append(b, "null"...)
+	var written *atlas.Written // of the finding, where the card still says what it does
+	if c.found != nil && c.found.Is(&c.Whereabouts, &c.Network, c.Evidence) {
+		written = c.found.Written()
 	}
-	b = append(b, `,"operator":`...)
-	b = jsonout.Optional(b, c.Network.Operator)
-	b = append(b, `,"missing":`...)
-	b = jsonout.Map(b, c.Network.Missing)
-	b = append(b, `},"labels":`...)
+	b = append(b, `,"whereabouts":`...)
+	if written != nil {
+		b = append(b, written.Whereabouts...)
+	} else {
+		b = c.Whereabouts.AppendJSON(b)
+	}
+	b = append(b, `,"network":`...)
+	if written != nil {
+		b = append(b, written.Network...)
+	} else {
+		b = c.Network.AppendJSON(b)
+	}
+	b = append(b, `,"labels":`...)
 	b = jsonout.Strings(b, c.Labels)
 	b = append(b, `,"locale":`...)
 	b = appendLocale(b, &c.Locale)
@@ -44,7 +46,11 @@ func (c *Card) AppendJSON(b []byte) []byte {
 		b = append(b, "null"...)
 	}
 	b = append(b, `,"evidence":`...)
-	b = appendEvidence(b, c.Evidence)
+	if written != nil {
+		b = append(b, written.Evidence...)
+	} else {
+		b = atlas.AppendEvidence(b, c.Evidence)
+	}
 	b = append(b, `,"edition":{"name":`...)
 	b = jsonout.String(b, c.Edition.Name)
 	b = append(b, `,"credits":`...)
@@ -73,37 +79,6 @@ func appendAddress(b []byte, a *Address) []byte {
 	b = jsonout.Address(b, a.Embedded)
 	b = append(b, `,"reason":`...)
 	b = jsonout.Optional(b, a.Reason)
-	return append(b, '}')
-}
-
-func appendWhereabouts(b []byte, w *atlas.Whereabouts) []byte {
-	b = append(b, `{"level":`...)
-	b = jsonout.String(b, string(w.Level))
-	for _, f := range [...]struct {
-		key   string
-		value *string
-	}{
-		{`,"continent_code":`, w.ContinentCode}, {`,"country_code":`, w.CountryCode}, {`,"region_code":`, w.RegionCode}, {`,"city":`, w.City}, {`,"postal_code":`, w.PostalCode},
-	} {
-		b = append(b, f.key...)
-		b = jsonout.Optional(b, f.value)
-	}
-	b = append(b, `,"latitude":`...)
-	b = jsonout.Number(b, w.Latitude)
-	b = append(b, `,"longitude":`...)
-	b = jsonout.Number(b, w.Longitude)
-	b = append(b, `,"radius_km":`...)
-	b = jsonout.Number(b, w.RadiusKm)
-	b = append(b, `,"time_zone":`...)
-	b = jsonout.Optional(b, w.TimeZone)
-	b = append(b, `,"names":{"continent":`...)
-	b = jsonout.Optional(b, w.Names.Continent)
-	b = append(b, `,"country":`...)
-	b = jsonout.Optional(b, w.Names.Country)
-	b = append(b, `,"region":`...)
-	b = jsonout.Optional(b, w.Names.Region)
-	b = append(b, `},"missing":`...)
-	b = jsonout.Map(b, w.Missing)
 	return append(b, '}')
 }
 
@@ -171,39 +146,6 @@ func appendMoney(b []byte, m *locale.Money) []byte {
 		b = append(b, "null"...)
 	}
 	return append(b, '}')
-}
-
-func appendEvidence(b []byte, list []atlas.Evidence) []byte {
-	if list == nil {
-		return append(b, "null"...)
-	}
-	b = append(b, '[')
-	for i := range list {
-		e := &list[i]
-		if i > 0 {
-			b = append(b, ',')
-		}
-		b = append(b, `{"facts":`...)
-		b = jsonout.Strings(b, e.Facts)
-		b = append(b, `,"values":`...)
-		b = jsonout.Map(b, e.Values)
-		b = append(b, `,"basis":`...)
-		b = jsonout.String(b, string(e.Basis))
-		b = append(b, `,"source":`...)
-		b = jsonout.String(b, e.Source)
-		b = append(b, `,"rank":`...)
-		b = jsonout.Int(b, e.Rank)
-		b = append(b, `,"range":`...)
-		b = jsonout.Optional(b, e.Range)
-		b = append(b, `,"dated":`...)
-		b = jsonout.Optional(b, e.Dated)
-		b = append(b, `,"used":`...)
-		b = strconv.AppendBool(b, e.Used)
-		b = append(b, `,"reason":`...)
-		b = jsonout.Optional(b, e.Reason)
-		b = append(b, '}')
-	}
-	return append(b, ']')
 }
 
 // appendPersonal appends the part of a card that is the visit's own, as [personal] has

@@ -92,7 +92,7 @@ func (p *Pipeline) card(edition *atlas.Atlas, a netip.Addr, obtained string, gue
 	subject := p.admit(&card, a)
 	if subject.IsValid() {
 		found := edition.Lookup(subject)
-		card.Whereabouts, card.Network, card.Evidence = found.Whereabouts, found.Network, found.Evidence
+		card.Whereabouts, card.Network, card.Evidence, card.found = found.Whereabouts, found.Network, found.Evidence, found
 		if len(found.Labels) > 0 {
 			card.Labels = slices.Clone(card.Labels)
 		}

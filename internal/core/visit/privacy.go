@@ -38,6 +38,7 @@ const NotKept = "not kept"
 // [Hashed]; "" counts as [Nothing]. Where the policy names a word to store
 // instead of the address, the address goes in every mode.
 func (v Visit) Keep(mode Mode, hash string) Visit {
+	v.Card.found = nil // what is kept stands for itself
 	if word := v.Card.Address.StoredAs; word != nil {
 		if mode != Whole {
 			v.Trail = v.Trail.Truncate()

@@ -172,6 +172,7 @@ func TestHashedAndUnkeptVisitsTellNothing(t *testing.T) {
 func TestRowsAndPlaces(t *testing.T) {
 	v := Visit{ID: uuid.Must(NewID(now, strings.NewReader("0123456789"))), Time: now, Site: "heronlake.example", Path: "/", Marks: []string{}, Earlier: []Reading{}}
 	v.Card, v.Trail = pipeline(t).Visitor(netip.MustParseAddr("198.18.3.40"), nil, Guest{}, now)
+	v = v.Keep(Whole, "")
 	row, answer, err := v.Row()
 	require.NoError(t, err)
 	back, err := row.Visit(answer)
