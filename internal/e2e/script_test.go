@@ -111,7 +111,11 @@ func (f *front) serve(t *testing.T, s *service, key string) string {
 			}
 			w.Header().Set("Content-Security-Policy", policy)
 			w.Header().Set("Content-Type", "text/html; charset=utf-8")
-			fmt.Fprintf(w, testPage, lang)
+			page := testPage
+			if r.URL.Path == "/at-once" { // the script runs before the elements are there
+				page = strings.Replace(page, " defer>", ">", 1)
+			}
+			fmt.Fprintf(w, page, lang)
 		}
 	}))
 	t.Cleanup(server.Close)
@@ -241,10 +245,16 @@ func TestTheScriptWhenTheServiceFails(t *testing.T) {
 	assert.Contains(t, p.eval(`(async () => { try { await porch.card(); return "a card"; } catch (e) { return e.message; } })()`), "down for the test")
 	assert.Equal(t, "true", p.eval(`String(document.querySelector("#switch").hidden && porch.last === null && porch.time(0) === null && porch.price(1, "EUR") === null)`))
 
+	p.do(chromedp.Navigate(site + "/at-once"))
+	p.until(`document.readyState === "complete" && document.querySelector("#city").dataset.porchState === "failed" && document.querySelector("#flag").dataset.porchState === "failed"`)
+
 	// What was known before stands while the service is away.
 	f.set(func(f *front) { f.down = false })
 	p.do(chromedp.Navigate(site + "/"))
 	p.says("#city", "Lisbon")
+	p.do(chromedp.Navigate(site + "/at-once"))
+	p.says("#city", "Lisbon")
+	p.until(`document.querySelector("#city").dataset.porchState === "ready"`)
 	f.set(func(f *front) { f.down = true })
 	p.do(chromedp.Navigate(site + "/"))
 	p.until(`heard.join(",") === "card stale,failed"`)

@@ -257,6 +257,7 @@ func TestReportsOnTheCommandLine(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	s.fill(t, 400)
+	s.post(t, visitBody("203.0.113.4", "203.0.113.201")) // at some hours none of the 400 comes from the club-house
 	plots := t.TempDir()
 	for _, tt := range []struct {
 		args string

@@ -15,7 +15,7 @@
   const tell = (name, detail) => doc.dispatchEvent(new CustomEvent(`porch:${name}`, { detail }));
   const at = (card, path) => path.split(".").reduce((o, key) => (o && Object.hasOwn(o, key) ? o[key] : undefined), card);
   const choice = () => memory("porch choice") || "";
-  let last = null, asked = null;
+  let last = null, asked = null, state = "loading";
 
   const url = (path, query = {}) => {
     const u = new URL(path, base);
@@ -37,13 +37,14 @@
       show(card, false);
       return card;
     }, (error) => {
-      if (!last) mark(doc, "failed");
+      state = "failed";
+      if (!last) mark(doc);
       tell("failed", { error });
       throw error;
     }));
   }
 
-  const mark = (within, state) => within.querySelectorAll("[data-porch]").forEach((e) => { e.dataset.porchState ??= state; if (state !== "loading") e.dataset.porchState = state; });
+  const mark = (within) => within.querySelectorAll("[data-porch]").forEach((e) => { e.dataset.porchState = state; });
 
   function show(card, stale) {
     last = card;
@@ -114,7 +115,7 @@
     apply,
     choose(language) {
       memory("porch choice", language);
-      doc.cookie = `porch_choice=${encodeURIComponent(language)};path=/;max-age=${language ? 31536000 : 0};samesite=lax`;
+      doc.cookie = `porch_choice=${encodeURIComponent(language)};path=/;max-age=${language ? 31536000 : 0};samesite=lax${location.protocol === "https:" ? ";secure" : ""}`;
       tell("choice", { language });
       return refresh();
     },
@@ -165,7 +166,7 @@
   });
 
   const start = () => {
-    mark(doc, "loading");
+    mark(doc);
     if (last) apply(doc);
   };
   window.porch = Object.freeze(Object.defineProperties({}, Object.getOwnPropertyDescriptors(api)));
