@@ -10,7 +10,10 @@ require (
 	github.com/stretchr/testify v1.12.1
 )
 
-require github.com/google/uuid v1.6.0 // indirect
+require (
+	github.com/google/uuid v1.6.0 // indirect
+	github.com/shopspring/decimal v1.6.0 // indirect
+)
 
 require (
 	github.com/gaissmai/bart v0.30.0

@@ -135,46 +135,52 @@ func doors(b *testing.B) (url, desk, key, serverKey string) {
 // that returns as many bytes.
 func BenchmarkAddress(b *testing.B) {
 	_, desk, _, key := doors(b)
-	web := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: connections}}
-	defer web.CloseIdleConnections()
+	web := manyConnections(b)
 	var bare, cards []string
 	for n := range 10_000 {
 		bare = append(bare, desk+"/bare")
 		cards = append(cards, fmt.Sprintf("%s/v1/addresses/198.18.%d.%d", desk, n/7%200, n%250))
 	}
-	for _, which := range []struct {
-		name string
-		urls []string
-	}{{"bare", bare}, {"card", cards}} {
-		b.Run(which.name, func(b *testing.B) {
-			var next atomic.Int64
-			var group sync.WaitGroup
-			b.ResetTimer()
-			for range connections {
-				group.Go(func() {
-					for n := next.Add(1); n <= int64(b.N); n = next.Add(1) {
-						req, err := http.NewRequest(http.MethodGet, which.urls[n%int64(len(which.urls))], nil)
-						if err != nil {
-							b.Error(err)
-							return
-						}
-						req.Header.Set("Authorization", "Bearer "+key)
-						res, err := web.Do(req)
-						if err != nil {
-							b.Error(err)
-							return
-						}
-						_, _ = io.Copy(io.Discard, res.Body)
-						res.Body.Close()
-						if res.StatusCode != http.StatusOK {
-							b.Errorf("status %d", res.StatusCode)
-						}
+	ask := func(urls []string, count int) time.Duration {
+		var next atomic.Int64
+		var group sync.WaitGroup
+		begun := time.Now()
+		for range connections {
+			group.Go(func() {
+				for n := next.Add(1); n <= int64(count); n = next.Add(1) {
+					req, err := http.NewRequest(http.MethodGet, urls[n%int64(len(urls))], nil)
+					if err != nil {
+						b.Error(err)
+						return
 					}
-				})
-			}
-			group.Wait()
-		})
+					req.Header.Set("Authorization", "Bearer "+key)
+					res, err := web.Do(req)
+					if err != nil {
+						b.Error(err)
+						return
+					}
+					_, _ = io.Copy(io.Discard, res.Body)
+					res.Body.Close()
+					if res.StatusCode != http.StatusOK {
+						b.Errorf("status %d", res.StatusCode)
+					}
+				}
+			})
+		}
+		group.Wait()
+		return time.Since(begun)
 	}
+	// In turns, so that what else the machine does bears on both alike.
+	const turn = 500
+	var tookBare, tookCard time.Duration
+	asked := 0
+	for b.Loop() {
+		tookBare += ask(bare, turn)
+		tookCard += ask(cards, turn)
+		asked += turn
+	}
+	b.ReportMetric(float64(tookBare.Nanoseconds())/float64(asked), "bare-ns")
+	b.ReportMetric(float64(tookCard.Nanoseconds())/float64(asked), "card-ns")
 }
 
 // sender sends one body after the other from a connection of its own.
@@ -224,13 +230,12 @@ func hundredVisits(n int) []byte {
 
 const connections = 64
 
-// flood sends requests over 64 connections as fast as they go.
-func flood(b *testing.B, most int, url, key string, body func(int) []byte) {
-	web := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: connections}}
-	defer web.CloseIdleConnections()
+// flood sends requests over 64 connections as fast as they go, and gives the time that
+// they took.
+func flood(b *testing.B, web *http.Client, most int, url, key string, body func(int) []byte) time.Duration {
 	var next atomic.Int64
 	var group sync.WaitGroup
-	b.ResetTimer()
+	begun := time.Now()
 	for range connections {
 		group.Go(func() {
 			s := &sender{web, url, key, body}
@@ -240,19 +245,37 @@ func flood(b *testing.B, most int, url, key string, body func(int) []byte) {
 		})
 	}
 	group.Wait()
+	return time.Since(begun)
 }
 
+// BenchmarkAccept takes turns, so that what else the machine does bears on both alike.
 func BenchmarkAccept(b *testing.B) {
 	url, key := served(b)
-	b.Run("bare", func(b *testing.B) { flood(b, b.N, url+"/bare", key, oneVisit) })
-	b.Run("one", func(b *testing.B) {
-		flood(b, b.N, url+"/v1/visits", key, oneVisit)
-		b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N), "ns/visit")
-	})
-	b.Run("hundred", func(b *testing.B) {
-		flood(b, b.N, url+"/v1/visits", key, hundredVisits)
-		b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(100*b.N), "ns/visit")
-	})
+	web := manyConnections(b)
+	const turn = 400 // requests
+	var bare, one time.Duration
+	turns := 0
+	for b.Loop() {
+		bare += flood(b, web, turn, url+"/bare", key, oneVisit)
+		one += flood(b, web, turn, url+"/v1/visits", key, oneVisit)
+		turns++
+	}
+	b.ReportMetric(float64(bare.Nanoseconds())/float64(turns*turn), "bare-ns")
+	b.ReportMetric(float64(one.Nanoseconds())/float64(turns*turn), "one-ns")
+}
+
+func BenchmarkAcceptLists(b *testing.B) {
+	url, key := served(b)
+	took := flood(b, manyConnections(b), b.N, url+"/v1/visits", key, hundredVisits)
+	b.ReportMetric(float64(took.Nanoseconds())/float64(100*b.N), "visit-ns")
+}
+
+// manyConnections is a client that keeps its connections open.
+func manyConnections(b *testing.B) *http.Client {
+	b.Helper()
+	web := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: connections}}
+	b.Cleanup(web.CloseIdleConnections)
+	return web
 }
 
 // At half of what accepting can bear, how long the slowest hundredth waits.
@@ -260,7 +283,7 @@ func BenchmarkHalf(b *testing.B) {
 	url, key := served(b)
 	const probes = 4000
 	begun := time.Now()
-	flood(b, probes, url+"/v1/visits", key, oneVisit)
+	flood(b, manyConnections(b), probes, url+"/v1/visits", key, oneVisit)
 	gap := 2 * time.Since(begun) / probes
 	for _, which := range []struct{ name, path string }{{"bare", "/bare"}, {"ours", "/v1/visits"}} {
 		b.Run(which.name, func(b *testing.B) {
