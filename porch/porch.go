@@ -130,7 +130,7 @@ func (p *Porch) Visitor(r *http.Request) (address netip.Addr, ok bool) {
 func (p *Porch) Trail(r *http.Request) Trail { return p.finder.Find(peer(r), r.Header) }
 
 // ChoiceCookie holds the language that a visitor chose, which wins; porch.js sets it.
-const ChoiceCookie = "porch_choice"
+const ChoiceCookie = handover.ChoiceCookie
 
 // Card makes the card of whoever made a request.
 func (p *Porch) Card(r *http.Request) Card {

@@ -2,6 +2,7 @@ package config
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -49,14 +50,21 @@ func (c *Config) CountryGroups() almanac.Groups {
 	return groups
 }
 
-// KnowsLabel says whether addresses may have a label: one of the configuration, or of
-// a source.
-func (c *Config) KnowsLabel(name string) bool {
-	if _, ok := c.Labels[name]; ok {
-		return true
+// LabelNames lists the labels that addresses may have, of the configuration and of
+// sources, ascending.
+func (c *Config) LabelNames() []string {
+	names := slices.Collect(maps.Keys(c.Labels))
+	for _, source := range c.Atlas.Sources {
+		if source.Label != "" {
+			names = append(names, source.Label)
+		}
 	}
-	return slices.ContainsFunc(c.Atlas.Sources, func(s Source) bool { return s.Label == name })
+	slices.Sort(names)
+	return slices.Compact(names)
 }
+
+// KnowsLabel says whether addresses may have a label.
+func (c *Config) KnowsLabel(name string) bool { return slices.Contains(c.LabelNames(), name) }
 
 // reason cuts the sentinel that an error of the core begins with.
 func reason(err error, sentinel error) string {

@@ -3,12 +3,10 @@ package server
 import (
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
 
-	"eastporch/internal/config"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/variant"
@@ -71,6 +69,8 @@ func (s *Server) ratesFailed(err error) {
 
 // revary puts the content variants of the configuration and of the console into use.
 func (s *Server) revary(ctx context.Context) error {
+	s.varying.Lock() // so that an older list never replaces a newer one
+	defer s.varying.Unlock()
 	stored, err := s.store.VariantSets(ctx)
 	if err != nil {
 		return err
@@ -98,16 +98,4 @@ func (s *Server) watchVariants(ctx context.Context) {
 			}
 		}
 	}
-}
-
-// labelNames lists the labels that addresses may have.
-func labelNames(cfg *config.Config) []string {
-	names := slices.Collect(maps.Keys(cfg.Labels))
-	for _, source := range cfg.Atlas.Sources {
-		if source.Label != "" {
-			names = append(names, source.Label)
-		}
-	}
-	slices.Sort(names)
-	return slices.Compact(names)
 }

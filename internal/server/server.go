@@ -67,6 +67,7 @@ type Server struct {
 	locals   map[string]*visit.Local // by the sites' hosts
 	rates    *rates.Keeper
 	areas    []geo.Area
+	varying  sync.Mutex // is held while content variants are read and put into use
 	shelf    *editions.Shelf
 	sources  []editions.Source
 	// correcting is held while the corrections are read and put into use.
@@ -150,7 +151,7 @@ func (s *Server) openDoors(ctx context.Context) (err error) {
 			BotAgents: cfg.Marks.BotAgents, BotLabels: cfg.Marks.BotLabels, MonitorAgents: cfg.Marks.MonitorAgents, MonitorLabels: cfg.Marks.MonitorLabels,
 		}.Lower(),
 		Shelf: s.shelf, AtlasStore: s.store, Rebuild: func() { _ = s.refresh(context.WithoutCancel(ctx), true) }, Recorrect: s.recorrect,
-		Known: s.known(), LabelNames: labelNames(cfg), Rates: s.rates, Variants: s.store, Revary: s.revary,
+		Known: s.known(), LabelNames: cfg.LabelNames(), Rates: s.rates, Variants: s.store, Revary: s.revary,
 		VisitorURL: func() string { return s.URL(httpapi.VisitorDoor) },
 		Handover:   httpapi.Handover{Key: key, Lasts: cfg.Handover.CookieLasts},
 		Areas:      s.areas, LookUp: s.lookUp(), MapLink: cfg.MapLink,

@@ -119,12 +119,3 @@ func LanguageName(tag string) string {
 	}
 	return tag
 }
-
-// NameLanguages lists the languages that countries have names in.
-func NameLanguages() []string {
-	tags := make([]string, 0, len(nameTables().locales))
-	for tag := range nameTables().locales {
-		tags = append(tags, tag)
-	}
-	return tags
-}

@@ -65,8 +65,12 @@ func (f Facts) Values() []string {
 	return []string{f.CountryCode, f.RegionCode, f.Language, f.CurrencyCode, f.TimeZone, strings.Join(variants, ", "), f.Gate}
 }
 
-// CookieName is the cookie's.
-const CookieName = "porch_facts"
+// The cookies: what [Sign] writes, and the language that a visitor chose, BCP 47, which
+// porch.js sets.
+const (
+	CookieName   = "porch_facts"
+	ChoiceCookie = "porch_choice"
+)
 
 // ErrCookie is wrapped where a cookie is not to be believed.
 var ErrCookie = errors.New("the cookie is not to be believed")

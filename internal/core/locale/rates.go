@@ -163,9 +163,6 @@ func (r *Rates) readCSV(text string) error {
 	}
 }
 
-// Currencies lists what there are rates of, ascending.
-func (r Rates) Currencies() []string { return slices.Sorted(maps.Keys(r.Of)) }
-
 // AgeDays counts the days since the rates' date, at a time.
 func (r Rates) AgeDays(now time.Time) int {
 	return int(now.UTC().Truncate(24*time.Hour).Sub(r.Dated) / (24 * time.Hour))

@@ -132,14 +132,6 @@ func New(sets []Set, groups almanac.Groups, areas []geo.Area) *Chooser {
 	return c
 }
 
-// Sets lists the sets.
-func (c *Chooser) Sets() []Set {
-	if c == nil {
-		return nil
-	}
-	return c.sets
-}
-
 // Choices are the variants of a visitor by the name of their set.
 type Choices map[string]string
 

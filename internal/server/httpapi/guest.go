@@ -13,12 +13,10 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/handover"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/visit"
 )
-
-// ChoiceCookie is the cookie that holds the language which a visitor chose.
-const ChoiceCookie = "porch_choice"
 
 // guest is who a request is for, beside the address: of which site, and with which
 // language chosen. header is the request's own, or as somebody reports it.
@@ -28,7 +26,7 @@ func (a *api) guest(c *gin.Context, header map[string][]string, site *Site) visi
 		g.At = site.Local
 	}
 	if g.Choice = c.Query("choice"); g.Choice == "" {
-		g.Choice = cookieOf(header, ChoiceCookie)
+		g.Choice = cookieOf(header, handover.ChoiceCookie)
 	}
 	return g
 }

@@ -215,7 +215,7 @@ func onlyByPrefix(site *Site, ip netip.Addr) problem {
 	return badField("address", fmt.Sprintf("%s keeps no whole addresses, so that its visits cannot be told from others'", site.Host), hint)
 }
 
-func reasonOf(err error) string { return strings.TrimPrefix(err.Error(), addr.ErrSyntax.Error()+": ") }
+func reasonOf(err error) string { return without(err, addr.ErrSyntax) }
 
 const (
 	importBatch   = 2000

@@ -3,7 +3,6 @@ package httpapi
 import (
 	"fmt"
 	"net/http"
-	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -66,7 +65,7 @@ func (a *api) convert(c *gin.Context) {
 	for _, text := range texts {
 		value, wrong := locale.ParseAmount(text)
 		if wrong != nil && err == nil {
-			err = badField("amount", strings.TrimPrefix(wrong.Error(), locale.ErrAmount.Error()+": "), "Write a decimal number with a point, such as 12.50.")
+			err = badField("amount", without(wrong, locale.ErrAmount), "Write a decimal number with a point, such as 12.50.")
 		}
 		values = append(values, value)
 	}
@@ -90,7 +89,7 @@ func currencyOf(field, text string) (string, error) {
 	}
 	code, err := locale.ParseCurrency(text)
 	if err != nil {
-		return "", badField(field, strings.TrimPrefix(err.Error(), locale.ErrAmount.Error()+": "), "Give three letters, such as EUR.")
+		return "", badField(field, without(err, locale.ErrAmount), "Give three letters, such as EUR.")
 	}
 	return code, nil
 }
@@ -120,7 +119,7 @@ func (a *api) getRates(c *gin.Context) {
 
 // noRate is the problem of a currency without a rate.
 func noRate(err error) problem {
-	p := badRequest("no-rate", "There is no rate for this", upperFirst(strings.TrimPrefix(err.Error(), locale.ErrRates.Error()+": "))+".", "GET /v1/rates lists those that there are; rates in the configuration says where they come from.")
+	p := badRequest("no-rate", "There is no rate for this", upperFirst(without(err, locale.ErrRates))+".", "GET /v1/rates lists those that there are; rates in the configuration says where they come from.")
 	p.Status = http.StatusUnprocessableEntity
 	return p
 }

@@ -182,7 +182,7 @@ const maxStretches = 200_000
 func (a *api) getRange(c *gin.Context) {
 	span, err := addr.ParseRange(strings.TrimSpace(c.Query("range")))
 	if err != nil {
-		a.fail(c, badField("range", strings.TrimPrefix(err.Error(), addr.ErrSyntax.Error()+": "), "Give a prefix, an address or first-last."))
+		a.fail(c, badField("range", reasonOf(err), "Give a prefix, an address or first-last."))
 		return
 	}
 	edition := a.edition()

@@ -71,7 +71,7 @@ func toProblem(err error) problem {
 	case errors.As(err, &p):
 		return p
 	case errors.Is(err, addr.ErrSyntax):
-		return badRequest("bad-address", "This is no IP address", strings.TrimPrefix(err.Error(), addr.ErrSyntax.Error()+": ")+".", "Give one IPv4 or IPv6 address, such as 198.18.3.40 or 2001:db8::1.")
+		return badRequest("bad-address", "This is no IP address", reasonOf(err)+".", "Give one IPv4 or IPv6 address, such as 198.18.3.40 or 2001:db8::1.")
 	case errors.Is(err, access.ErrNoKey):
 		return unauthorized("no-key", "This wants a key", "No key and no session came with the request.", "Send Authorization: Bearer KEY; eastporch keys create makes one.")
 	case errors.Is(err, access.ErrBadKey):
@@ -84,7 +84,7 @@ func toProblem(err error) problem {
 		p = badRequest("no-such-id", "There is none with this id", "It was never there, or has ended.", "List them first.")
 		p.Status = http.StatusNotFound
 	case errors.Is(err, editions.ErrNoEdition):
-		p = badRequest("no-such-edition", "There is no such edition", strings.TrimPrefix(err.Error(), editions.ErrNoEdition.Error()+": ")+" is not on the shelf.", "List them with GET /v1/atlas/editions.")
+		p = badRequest("no-such-edition", "There is no such edition", without(err, editions.ErrNoEdition)+" is not on the shelf.", "List them with GET /v1/atlas/editions.")
 		p.Status = http.StatusNotFound
 	case errors.Is(err, editions.ErrNoBack), errors.Is(err, editions.ErrBusy):
 		p = badRequest("not-now", "This cannot be done now", upperFirst(err.Error())+".", "GET /v1/atlas/editions says how things stand.")
@@ -114,6 +114,12 @@ func toProblem(err error) problem {
 		p.Status = http.StatusInternalServerError
 	}
 	return p
+}
+
+// without gives the reason of an error of the core, without the sentinel that it begins
+// with.
+func without(err, sentinel error) string {
+	return strings.TrimPrefix(err.Error(), sentinel.Error()+": ")
 }
 
 func upperFirst(s string) string {

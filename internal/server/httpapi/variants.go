@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -75,7 +74,7 @@ func (a *api) saveVariants(c *gin.Context) {
 			set.Rules = []variant.Rule{}
 		}
 		if field, wrong := set.Check(a.Known); wrong != nil {
-			err = badField(field, strings.TrimPrefix(wrong.Error(), variant.ErrSet.Error()+": "), "docs/localization.md says what stands here.")
+			err = badField(field, without(wrong, variant.ErrSet), "docs/localization.md says what stands here.")
 		}
 	}
 	if err == nil {

@@ -41,7 +41,7 @@ func TestOldRatesStandWhereNewOnesFail(t *testing.T) {
 	require.NoError(t, k.Read(t.Context()))
 	assert.Equal(t, "EUR", k.State().Rates.Base)
 	assert.Equal(t, "2026-11-25", k.State().Rates.Dated.Format(time.DateOnly))
-	assert.Contains(t, k.State().Rates.Currencies(), "JPY")
+	assert.Contains(t, k.State().Rates.Of, "JPY")
 
 	away = true
 	assert.ErrorContains(t, k.Read(t.Context()), "502")
