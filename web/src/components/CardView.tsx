@@ -107,9 +107,9 @@ export function Facts({ card, children }: { card: Card; children?: React.ReactNo
         {languages.of(card.locale.language)} <CodeChip code={card.locale.language} />
         <span className="second">
           {localeReason[card.locale.reason]}
-          {card.locale.names.country && (
+          {card.locale.names.country && card.locale.names.country !== card.whereabouts.names.country && (
             <>
-              ; there it is called <span lang={card.locale.language}>{card.locale.names.country}</span>
+              ; in it the country is <span lang={card.locale.language}>{card.locale.names.country}</span>
             </>
           )}
         </span>
