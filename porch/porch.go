@@ -156,17 +156,16 @@ type contextKey struct{}
 
 // Middleware puts the card of each request's visitor into its context, where
 // [FromContext] finds it, and its codes into header fields of the request, such as
-// Porch-Country-Code. Fields of such names that came from outside are removed.
+// Porch-Country-Code. What came from outside under such a name is removed, in every spelling
+// that an application server may read as it, and so are other spellings of X-Forwarded-For,
+// Forwarded and X-Real-IP, those of them that no trusted proxy wrote, and options of
+// Connection that name a field of ours.
 func (p *Porch) Middleware(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		card := p.Card(r)
 		r = r.WithContext(context.WithValue(r.Context(), contextKey{}, card))
 		r.Header = r.Header.Clone() // which is the caller's
-		for name := range r.Header {
-			if strings.HasPrefix(name, handover.Prefix) {
-				delete(r.Header, name)
-			}
-		}
+		p.clean(r)
 		for i, value := range handover.Of(&card).Values() {
 			if value != "" {
 				r.Header.Set(handover.Fields[i], value)
@@ -174,6 +173,27 @@ func (p *Porch) Middleware(next http.Handler) http.Handler {
 		}
 		next.ServeHTTP(w, r)
 	})
+}
+
+// clean removes from a request what only proxies and we may write.
+func (p *Porch) clean(r *http.Request) {
+	trusted := p.finder.Trusts(peer(r))
+	for name := range r.Header {
+		forwarding := name == "X-Forwarded-For" || name == "Forwarded" || name == "X-Real-Ip"
+		if handover.Forged(name) || forwarding && (!trusted || name != p.finder.Header()) {
+			delete(r.Header, name)
+		}
+	}
+	if options, ok := r.Header["Connection"]; ok {
+		delete(r.Header, "Connection")
+		for _, line := range options {
+			for option := range strings.SplitSeq(line, ",") {
+				if strings.EqualFold(strings.TrimSpace(option), "upgrade") {
+					r.Header.Set("Connection", "Upgrade")
+				}
+			}
+		}
+	}
 }
 
 // FromContext gives the card that [Porch.Middleware] put into a context.

@@ -110,6 +110,27 @@ func TestMiddlewareHandsOnAndRemoves(t *testing.T) {
 		[]string{got.Get("Porch-Country-Code"), got.Get("Porch-Language"), got.Get("Porch-Currency-Code"), got.Get("Porch-Time-Zone"), got.Get("Porch-Gate"), got.Get("Porch-Anything")})
 	assert.Equal(t, "refuse", r.Header.Get("Porch-Gate"), "the caller's request stays as it is")
 
+	// Whatever an application server behind this one would read as a field of ours, or of a
+	// proxy's.
+	r.Header.Set("X-Real-Ip", "8.8.8.8")
+	r.Header.Set("Connection", "Porch-Gate, Upgrade")
+	for _, mark := range "!#$%&'*+.^_`|~" {
+		for _, name := range []string{"Porch-Gate", "PORCH-Unheard-Of", "X-Forwarded-For", "forwarded", "x-real-ip"} {
+			if other := strings.ReplaceAll(name, "-", string(mark)); other != "forwarded" {
+				r.Header[other] = []string{"forged"}
+			}
+		}
+	}
+	handler.ServeHTTP(httptest.NewRecorder(), r)
+	for name, values := range got {
+		assert.NotContains(t, values, "forged", name)
+	}
+	assert.Equal(t, []string{"198.18.3.40", "", "Upgrade"}, []string{got.Get("X-Forwarded-For"), got.Get("X-Real-Ip"), got.Get("Connection")})
+	stranger := r.Clone(t.Context())
+	stranger.RemoteAddr = "198.18.9.9:1"
+	handler.ServeHTTP(httptest.NewRecorder(), stranger)
+	assert.Empty(t, got.Get("X-Forwarded-For"), "no trusted proxy wrote it")
+
 	r.AddCookie(&http.Cookie{Name: porch.ChoiceCookie, Value: "fr"})
 	handler.ServeHTTP(httptest.NewRecorder(), r)
 	assert.Equal(t, "fr", got.Get("Porch-Language"), "the visitor's choice wins")

@@ -53,8 +53,8 @@ are in use. Ctrl-C stops everything.`,
 	return cmd
 }
 
-// openSite serves the regatta's own page, through nginx where that is on the machine.
-func (a *app) openSite(ctx context.Context, s *server.Server, c *client.Client, dir string) (string, error) {
+// openSite serves the regatta's own page.
+func (a *app) openSite(ctx context.Context, s *server.Server, c *client.Client) (string, error) {
 	page, err := demo.NewPage(func(ctx context.Context) (client.Report, error) {
 		return c.Report(ctx, "countries", url.Values{"site": {demo.Site}})
 	})
@@ -65,11 +65,7 @@ func (a *app) openSite(ctx context.Context, s *server.Server, c *client.Client, 
 	if err != nil {
 		return "", err
 	}
-	nginx := demo.Nginx()
-	at, _, err := demo.StartSite(ctx, dir, nginx, demo.SiteAddress, s.URL(httpapi.VisitorDoor), key, page) // it ends with ctx
-	if err == nil && nginx == "" {
-		a.noteln("nginx is not on this machine; the page is served without it.")
-	}
+	at, _, err := demo.StartSite(ctx, demo.SiteAddress, s.URL(httpapi.VisitorDoor), key, page) // it ends with ctx
 	return at, err
 }
 
@@ -107,7 +103,7 @@ func (a *app) fillDemo(ctx context.Context, s *server.Server, file string, visit
 	if err := c.BuildEdition(ctx); err != nil {
 		return err
 	}
-	site, err := a.openSite(ctx, s, c, filepath.Dir(file))
+	site, err := a.openSite(ctx, s, c)
 	if err != nil {
 		return err
 	}

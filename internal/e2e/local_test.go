@@ -3,10 +3,7 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
-	"io"
-	"net"
 	"net/http"
-	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"slices"
@@ -17,7 +14,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"eastporch/internal/core/handover"
 )
 
 // parse reads the body of an answer.
@@ -278,101 +274,6 @@ func TestDevicePosition(t *testing.T) {
 	assert.Contains(t, get("latitude=95&longitude=0").body, "latitude")
 	assert.Contains(t, get("latitude=41&longitude=-8&accuracy_km=-1").body, "accuracy_km")
 	assert.Contains(t, get("latitude=NaN&longitude=-8").body, "latitude")
-}
-
-// printer is an application that prints the header fields of its requests.
-func printer(t *testing.T) string {
-	t.Helper()
-	app := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		for name, values := range r.Header {
-			fmt.Fprintf(w, "%s: %s\n", name, strings.Join(values, " | "))
-		}
-	}))
-	t.Cleanup(app.Close)
-	return strings.TrimPrefix(app.URL, "http://")
-}
-
-// Real nginx and HAProxy hand the facts to an application, and nobody else's.
-func TestHandoverThroughRealProxies(t *testing.T) {
-	t.Parallel()
-	fronts := map[string]func(t *testing.T, port, service, app, key string){
-		"nginx": func(t *testing.T, port, service, app, key string) {
-			startNginx(t, port, recipe(t, "nginx-handover.conf", port, "127.0.0.1:8080", service, "127.0.0.1:3000", app, "Bearer KEY", "Bearer "+key))
-		},
-		"HAProxy": func(t *testing.T, port, service, app, key string) {
-			lua, err := filepath.Abs("../../docs/recipes/porch.lua")
-			require.NoError(t, err)
-			startHAProxy(t, port, recipe(t, "haproxy-handover.cfg", port, "127.0.0.1:8080", service, "127.0.0.1:3000", app, "PORCH_KEY KEY", "PORCH_KEY "+key, "/etc/haproxy/porch.lua", lua))
-		},
-	}
-	for name, front := range fronts {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			s := start(t, map[string]any{"proxies.trusted": []any{"127.0.0.1/32"}})
-			port := freePort(t)
-			front(t, port, strings.TrimPrefix(s.visitor, "http://"), printer(t), s.keys(t)["server"])
-			ask := func(header ...string) (string, http.Header) {
-				req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, "http://127.0.0.1:"+port+"/", nil)
-				require.NoError(t, err)
-				for _, line := range header {
-					key, value, _ := strings.Cut(line, ": ")
-					req.Header.Add(key, value)
-				}
-				res, err := http.DefaultClient.Do(req)
-				require.NoError(t, err)
-				defer res.Body.Close()
-				text, err := io.ReadAll(res.Body)
-				require.NoError(t, err)
-				require.Equal(t, http.StatusOK, res.StatusCode, string(text))
-				return string(text), res.Header
-			}
-			got, header := ask("X-Forwarded-For: 198.18.3.40", "Accept-Language: pt-BR,pt;q=0.9", "Cookie: a=b; porch_choice=fr",
-				"Porch-Country-Code: XX", "Porch-Language: xx", "porch-gate: refuse", "Porch-Variant: forged", "Porch-Time-Zone: Forged/Zone", "Porch-Currency-Code: XXX", "Porch-Region-Code: XX-1")
-			for _, want := range []string{
-				"Porch-Country-Code: PT\n", "Porch-Region-Code: PT-11\n", "Porch-Language: fr\n", "Porch-Currency-Code: EUR\n", "Porch-Time-Zone: Europe/Lisbon\n",
-				"Porch-Variant: offer=early-entry, pictures=coast\n", "Porch-Gate: admit\n",
-			} {
-				assert.Contains(t, got, want)
-			}
-			assert.NotContains(t, got, "Bearer", "the key is the proxy's own")
-			assert.NotContains(t, strings.ToLower(got), "forged")
-			if name == "nginx" {
-				cookie := header.Get("Set-Cookie")
-				assert.Contains(t, cookie, handover.CookieName+"=")
-				assert.Contains(t, cookie, "HttpOnly")
-				assert.Contains(t, cookie, "Max-Age=900")
-				value, _, _ := strings.Cut(strings.TrimPrefix(cookie, handover.CookieName+"="), ";")
-				key, err := os.ReadFile(filepath.Join(s.data, "keys", "handover.key"))
-				require.NoError(t, err)
-				facts, err := handover.Open(value, key, time.Now())
-				require.NoError(t, err)
-				assert.Equal(t, "PT", facts.CountryCode)
-			}
-			none, _ := ask("X-Forwarded-For: 10.1.2.3", "Porch-Country-Code: XX", "Porch-Region-Code: XX-1")
-			assert.NotContains(t, none, "Porch-Country-Code", "not known, and the forged one is gone")
-			assert.NotContains(t, none, "XX")
-			assert.Contains(t, none, "Porch-Language: en\n")
-		})
-		t.Run(name+" without the service", func(t *testing.T) {
-			t.Parallel()
-			closed, err := net.Listen("tcp", "127.0.0.1:0")
-			require.NoError(t, err)
-			address := closed.Addr().String()
-			require.NoError(t, closed.Close())
-			port := freePort(t)
-			front(t, port, address, printer(t), "ep_none")
-			req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, "http://127.0.0.1:"+port+"/", nil)
-			require.NoError(t, err)
-			req.Header.Set("Porch-Country-Code", "XX")
-			res, err := http.DefaultClient.Do(req)
-			require.NoError(t, err)
-			defer res.Body.Close()
-			text, err := io.ReadAll(res.Body)
-			require.NoError(t, err)
-			assert.Equal(t, http.StatusOK, res.StatusCode, "the page does not break")
-			assert.NotContains(t, string(text), "Porch-")
-		})
-	}
 }
 
 // Every snippet runs in its language, where that is on the machine, and gets the facts

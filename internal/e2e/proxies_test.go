@@ -20,12 +20,18 @@ import (
 // in place of those that it shows.
 func recipe(t *testing.T, name, port string, replace ...string) string {
 	t.Helper()
-	text, err := os.ReadFile("../../docs/recipes/" + name)
+	text, err := os.ReadFile("../core/snippet/recipes/" + name)
 	require.NoError(t, err)
-	return strings.NewReplacer(append(replace,
-		"listen 80;", "listen 127.0.0.1:"+port+";", "listen [::]:80;", "listen [::1]:"+port+";",
-		"bind :80\n", "bind 127.0.0.1:"+port+"\n", "bind :::80 v6only", "bind [::1]:"+port, "*:80", "*:"+port,
-	)...).Replace(string(text))
+	return strings.NewReplacer(append(replace, onPort(port)...)...).Replace(string(text))
+}
+
+// onPort replaces port 80 of all addresses, where a recipe listens, by another of
+// loopback's.
+func onPort(port string) []string {
+	return []string{
+		"listen 80;", "listen 127.0.0.1:" + port + ";", "listen [::]:80;", "listen [::1]:" + port + ";",
+		"bind :80\n", "bind 127.0.0.1:" + port + "\n", "bind :::80 v6only", "bind [::1]:" + port, "*:80", "*:" + port,
+	}
 }
 
 // freePort gives a port that is free on both loopback addresses.
@@ -105,6 +111,7 @@ func startNginx(t *testing.T, port, server string) {
 	}
 	conf := filepath.Join(dir, "nginx.conf")
 	require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, `%s
+load_module /usr/lib/nginx/modules/ngx_http_headers_more_filter_module.so;
 daemon off; pid %[2]s/pid; error_log stderr; events {}
 http {
   access_log off; client_body_temp_path %[2]s/a; proxy_temp_path %[2]s/b; fastcgi_temp_path %[2]s/c; uwsgi_temp_path %[2]s/d; scgi_temp_path %[2]s/e;
@@ -124,7 +131,7 @@ func startApache(t *testing.T, port, host string) {
 	t.Helper()
 	dir := t.TempDir()
 	var modules strings.Builder
-	for _, m := range []string{"mpm_event", "authz_core", "proxy", "proxy_http"} {
+	for _, m := range []string{"mpm_event", "authz_core", "proxy", "proxy_http", "lua"} {
 		fmt.Fprintf(&modules, "LoadModule %s_module /usr/lib/apache2/modules/mod_%s.so\n", m, m)
 	}
 	user := ""

@@ -285,7 +285,7 @@ func TestTheScriptFromAnotherOrigin(t *testing.T) {
 	p.nothingWrong()
 }
 
-// The regatta's own page: without nginx here, with it in its own test.
+// The regatta's own page, which an application without a line of ours could be.
 func TestTheRegattasPage(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
@@ -294,48 +294,44 @@ func TestTheRegattasPage(t *testing.T) {
 		return s.client.Report(ctx, "countries", url.Values{"site": {demo.Site}})
 	}
 	key := s.keys(t)["server"]
-	for name, nginx := range map[string]string{"through nginx": demo.Nginx(), "without it": ""} {
-		t.Run(name, func(t *testing.T) {
-			site, err := demo.NewPage(report)
-			require.NoError(t, err)
-			ctx, stop := context.WithCancel(context.Background())
-			at, stopped, err := demo.StartSite(ctx, t.TempDir(), nginx, "127.0.0.1:0", s.visitor, key, site)
-			require.NoError(t, err)
-			t.Cleanup(func() { stop(); <-stopped })
-			get := func(path string, header ...string) answer {
-				return s.call(t, "127.0.0.1", http.MethodGet, at+path, "", append(header, anonymous)...)
-			}
-			for from, want := range map[string][]string{
-				"198.18.3.40":         {`<html lang="pt-PT"`, "sábado, 12 de junho de 2027 às 09:00", "Europe/Lisbon", `class="pictures-coast"`, "menos um décimo", "Portugal:"},
-				"198.19.141.9":        {`<html lang="ja"`, "2027年6月12日土曜日 17:00", "ポルトガル:", `class="pictures-lake"`},
-				"198.19.45.7":         {`<html lang="pt-PT"`, "12 de junho de 2027 às 05:00", "America/Sao_Paulo"},
-				"2001:db8:5e1:40::1f": {`<html lang="nb"`, "lørdag 12. juni 2027 kl. 10:00", `class="pictures-winter"`},
-				"10.9.8.7":            {`<html lang="en"`, "10:00", "Europe/Oslo", "open until 1 May"},
-			} {
-				page := get("/", "X-Forwarded-For: "+from, "Porch-Language: fr", "Porch-Variant: pictures=forged")
-				for _, text := range want {
-					assert.Contains(t, strings.ReplaceAll(page.body, "\u202f", " "), text, from)
-				}
-				assert.Equal(t, "private, no-store", page.header.Get("Cache-Control"))
-				assert.NotContains(t, page.body, "forged")
-			}
-			canada := get("/", "X-Forwarded-For: 198.18.41.12", "Accept-Language: fr-CA,fr;q=0.9")
-			assert.Contains(t, canada.body, `<html lang="fr"`)
-			assert.Contains(t, get("/", "Cookie: seen_from=Japan").body, `<html lang="ja"`)
-			assert.Contains(t, get("/", "X-Forwarded-For: 198.19.141.9", "Cookie: porch_choice=nb").body, `<html lang="nb"`, "the choice wins")
-			assert.Contains(t, get("/porch/v1/visitor?fields=whereabouts.city", "X-Forwarded-For: 198.18.3.40").body, "Lisbon")
-			assert.Equal(t, http.StatusNotFound, get("/words.tsv").status)
-			assert.GreaterOrEqual(t, get("/../demo.go").status, 400)
-
-			p := openTab(t)
-			p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(at+"/from/Brazil"))
-			p.says(`[data-porch="whereabouts.city"]`, "São Paulo")
-			assert.Regexp(t, `^R\$[0-9.,]+\.90$`, p.text(`[data-porch="price"]`))
-			p.do(click(`footer a[hreflang="fr"]`))
-			p.until(`document.documentElement?.lang === "fr" && document.readyState === "complete"`)
-			p.do(chromedp.Navigate(at + "/"))
-			assert.Equal(t, "fr", p.eval("document.documentElement.lang"), "picked by hand, and remembered")
-			p.nothingWrong()
-		})
+	site, err := demo.NewPage(report)
+	require.NoError(t, err)
+	ctx, stop := context.WithCancel(context.Background())
+	at, stopped, err := demo.StartSite(ctx, "127.0.0.1:0", s.visitor, key, site)
+	require.NoError(t, err)
+	t.Cleanup(func() { stop(); <-stopped })
+	get := func(path string, header ...string) answer {
+		return s.call(t, "127.0.0.1", http.MethodGet, at+path, "", append(header, anonymous)...)
 	}
+	for from, want := range map[string][]string{
+		"198.18.3.40":         {`<html lang="pt-PT"`, "sábado, 12 de junho de 2027 às 09:00", "Europe/Lisbon", `class="pictures-coast"`, "menos um décimo", "Portugal:"},
+		"198.19.141.9":        {`<html lang="ja"`, "2027年6月12日土曜日 17:00", "ポルトガル:", `class="pictures-lake"`},
+		"198.19.45.7":         {`<html lang="pt-PT"`, "12 de junho de 2027 às 05:00", "America/Sao_Paulo"},
+		"2001:db8:5e1:40::1f": {`<html lang="nb"`, "lørdag 12. juni 2027 kl. 10:00", `class="pictures-winter"`},
+		"10.9.8.7":            {`<html lang="en"`, "10:00", "Europe/Oslo", "open until 1 May"},
+	} {
+		page := get("/", "X-Forwarded-For: "+from, "Porch-Language: fr", "Porch-Variant: pictures=forged")
+		for _, text := range want {
+			assert.Contains(t, strings.ReplaceAll(page.body, "\u202f", " "), text, from)
+		}
+		assert.Equal(t, "private, no-store", page.header.Get("Cache-Control"))
+		assert.NotContains(t, page.body, "forged")
+	}
+	canada := get("/", "X-Forwarded-For: 198.18.41.12", "Accept-Language: fr-CA,fr;q=0.9")
+	assert.Contains(t, canada.body, `<html lang="fr"`)
+	assert.Contains(t, get("/", "Cookie: seen_from=Japan").body, `<html lang="ja"`)
+	assert.Contains(t, get("/", "X-Forwarded-For: 198.19.141.9", "Cookie: porch_choice=nb").body, `<html lang="nb"`, "the choice wins")
+	assert.Contains(t, get("/porch/v1/visitor?fields=whereabouts.city", "X-Forwarded-For: 198.18.3.40").body, "Lisbon")
+	assert.Equal(t, http.StatusNotFound, get("/words.tsv").status)
+	assert.GreaterOrEqual(t, get("/../demo.go").status, 400)
+
+	p := openTab(t)
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(at+"/from/Brazil"))
+	p.says(`[data-porch="whereabouts.city"]`, "São Paulo")
+	assert.Regexp(t, `^R\$[0-9.,]+\.90$`, p.text(`[data-porch="price"]`))
+	p.do(click(`footer a[hreflang="fr"]`))
+	p.until(`document.documentElement?.lang === "fr" && document.readyState === "complete"`)
+	p.do(chromedp.Navigate(at + "/"))
+	assert.Equal(t, "fr", p.eval("document.documentElement.lang"), "picked by hand, and remembered")
+	p.nothingWrong()
 }

@@ -48,9 +48,32 @@ func deref(s *string) string {
 	return *s
 }
 
-// Prefix begins the names of all header fields of a handover. A proxy or an
-// application must remove such fields from requests that come from outside.
-const Prefix = "Porch-"
+// forwarding are the other fields that a proxy writes, folded as [fold] does.
+var forwarding = []string{"x-forwarded-for", "forwarded", "x-real-ip"}
+
+// fold writes a field's name as the most forgiving application servers do, to whom every
+// character that is no letter or digit is one and the same (RFC 3875, section 4.1.18,
+// and what is made of it).
+func fold(name string) string {
+	folded := []byte(strings.ToLower(name))
+	for i, c := range folded {
+		if (c < 'a' || c > 'z') && (c < '0' || c > '9') {
+			folded[i] = '-'
+		}
+	}
+	return string(folded)
+}
+
+// Forged says whether a field of a request from outside must not reach an application: one
+// that is read as a handover's, under whatever spelling, or another spelling of a
+// forwarding header. Those headers' own spelling is for the proxy to judge.
+func Forged(name string) bool {
+	folded := fold(name)
+	if strings.HasPrefix(folded, "porch-") {
+		return true
+	}
+	return slices.Contains(forwarding, folded) && !strings.EqualFold(name, folded)
+}
 
 // Fields are the names of the header fields, in the order of [Facts.Values].
 var Fields = []string{"Porch-Country-Code", "Porch-Region-Code", "Porch-Language", "Porch-Currency-Code", "Porch-Time-Zone", "Porch-Variant", "Porch-Gate"}

@@ -6,6 +6,7 @@ package snippet
 import (
 	"embed"
 	"fmt"
+	"net"
 	"net/url"
 	"strings"
 )
@@ -14,6 +15,7 @@ import (
 type Want struct {
 	Base   string   // the visitor listener as it is reached, such as https://in.heronlake.example
 	Key    string   // of scope page or server
+	Site   string   // the host of the site that a proxy stands before
 	Fields []string // paths of the card; none for all
 }
 
@@ -24,10 +26,25 @@ type Snippet struct {
 	File  string `json:"file"` // what such a file is usually called
 	Text  string `json:"text"`
 	Note  string `json:"note"`
+
+	recipe bool // its text is a file of recipes, which the documentation shows too
 }
 
 //go:embed templates
 var templates embed.FS
+
+// Recipes are whole files for proxies, with the example values that [All] replaces.
+//
+//go:embed recipes
+var recipes embed.FS
+
+// What stands in the recipes.
+const (
+	exampleService = "127.0.0.1:8080"
+	exampleSite    = "heronlake.example"
+)
+
+const asksFromThere = "The service must trust the proxy: list its address under proxies.trusted."
 
 const asksAsProxy = "The service sees your application as a proxy: list its address under proxies.trusted. Pass on the forwarding header that reached you, with the peer's address at its end."
 
@@ -44,11 +61,14 @@ var kinds = []Snippet{
 	{Name: "java", Title: "Java", File: "Porch.java", Note: asksAsProxy},
 	{Name: "rust", Title: "Rust", File: "porch.rs", Note: asksAsProxy + " It needs no crate, and speaks plain HTTP within your own network."},
 	{Name: "shell", Title: "Shell", File: "porch.sh", Note: asksAsProxy},
-	{Name: "nginx", Title: "nginx", File: "porch.conf", Note: "The application reads the Porch- header fields; copies from outside are replaced. docs/recipes has the whole file."},
-	{Name: "haproxy", Title: "HAProxy", File: "haproxy.cfg", Note: "Wants HAProxy 2.6 or later with Lua, and porch.lua of docs/recipes."},
+	{Name: "nginx", Title: "nginx", File: "nginx-handover.conf", recipe: true, Note: "The application reads the Porch- header fields. Put it into conf.d; the application is at 127.0.0.1:3000. " + asksFromThere},
+	{Name: "haproxy", Title: "HAProxy", File: "haproxy-handover.cfg", recipe: true, Note: "The application reads the Porch- header fields; it is at 127.0.0.1:3000. Wants haproxy-handover.lua beside it. " + asksFromThere},
+	{Name: "haproxy-lua", Title: "HAProxy, Lua", File: "haproxy-handover.lua", recipe: true, Note: "Save it as /etc/haproxy/haproxy-handover.lua."},
+	{Name: "apache", Title: "Apache", File: "apache-handover.conf", recipe: true, Note: "The application reads the Porch- header fields; it is at 127.0.0.1:3000. Wants apache-handover.lua beside it. " + asksFromThere},
+	{Name: "apache-lua", Title: "Apache, Lua", File: "apache-handover.lua", recipe: true, Note: "Save it as /etc/apache2/apache-handover.lua. It speaks plain HTTP within your own network."},
 }
 
-// All writes every snippet. The error says which part of want cannot stand in code.
+// All writes every snippet that can ask the service at want.Base. The error says which part of want cannot stand in code.
 func All(want Want) ([]Snippet, error) {
 	u, err := url.Parse(want.Base)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || strings.ContainsAny(want.Base, "'\"`\\<> \n$") {
@@ -57,14 +77,16 @@ func All(want Want) ([]Snippet, error) {
 	if strings.Trim(want.Key, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-") != "" {
 		return nil, fmt.Errorf("%.80q is no key", want.Key)
 	}
+	if want.Site == "" {
+		want.Site = exampleSite
+	}
+	if strings.Trim(want.Site, "abcdefghijklmnopqrstuvwxyz0123456789.-") != "" {
+		return nil, fmt.Errorf("%.80q is no host of a site", want.Site)
+	}
 	for _, f := range want.Fields {
 		if strings.Trim(f, "abcdefghijklmnopqrstuvwxyz_.0123456789") != "" {
 			return nil, fmt.Errorf("%.80q is no path such as whereabouts.city", f)
 		}
-	}
-	port := u.Port()
-	if port == "" {
-		port = map[string]string{"http": "80", "https": "443"}[u.Scheme]
 	}
 	first := "whereabouts.city"
 	if len(want.Fields) > 0 {
@@ -77,17 +99,63 @@ func All(want Want) ([]Snippet, error) {
 	}
 	fields := strings.Join(want.Fields, ",")
 	fill := strings.NewReplacer(
-		"{{base}}", strings.TrimSuffix(want.Base, "/"), "{{host}}", u.Hostname(), "{{port}}", port, "{{key}}", want.Key,
+		"{{base}}", strings.TrimSuffix(want.Base, "/"), "{{host}}", u.Hostname(), "{{port}}", portOf(u), "{{key}}", want.Key,
 		"{{fields}}", fields, "{{spacedFields}}", strings.Join(want.Fields, ",\n                     "), "{{first}}", first, "{{firstJS}}", strings.ReplaceAll(first, ".", "?."),
 	)
-	all := make([]Snippet, len(kinds))
-	for i, s := range kinds {
-		text, err := templates.ReadFile("templates/" + s.Name)
+	all := make([]Snippet, 0, len(kinds))
+	for _, s := range kinds {
+		if !s.reaches(u) {
+			continue
+		}
+		if s.recipe {
+			s.Text, err = fillRecipe(s.File, u, want)
+		} else {
+			var text []byte
+			text, err = templates.ReadFile("templates/" + s.Name)
+			s.Text = fill.Replace(string(text))
+		}
 		if err != nil {
 			return nil, err
 		}
-		s.Text = fill.Replace(string(text))
-		all[i] = s
+		all = append(all, s)
 	}
 	return all, nil
+}
+
+// reaches says whether a snippet can ask a service at base: the scripts of HAProxy and
+// Apache know no path, and that of Apache no TLS.
+func (s Snippet) reaches(base *url.URL) bool {
+	switch {
+	case strings.HasPrefix(s.Name, "apache"):
+		return base.Scheme == "http" && strings.Trim(base.Path, "/") == ""
+	case strings.HasPrefix(s.Name, "haproxy"):
+		return strings.Trim(base.Path, "/") == ""
+	}
+	return true
+}
+
+// fillRecipe puts the service, the site and the key in place of the example values of a
+// recipe.
+func fillRecipe(file string, base *url.URL, want Want) (string, error) {
+	text, err := recipes.ReadFile("recipes/" + file)
+	if err != nil {
+		return "", err
+	}
+	service, server := net.JoinHostPort(base.Hostname(), portOf(base)), ""
+	if base.Scheme == "https" {
+		server = " ssl verify required ca-file @system-ca sni str(" + base.Hostname() + ")"
+	}
+	return strings.NewReplacer(
+		"http://"+exampleService, strings.TrimSuffix(want.Base, "/"),
+		"server porch "+exampleService, "server porch "+service+server,
+		exampleService, service, exampleSite, want.Site,
+		"PORCH_KEY KEY", "PORCH_KEY "+want.Key, "Bearer KEY", "Bearer "+want.Key, `"KEY"`, `"`+want.Key+`"`,
+	).Replace(string(text)), nil
+}
+
+func portOf(u *url.URL) string {
+	if port := u.Port(); port != "" {
+		return port
+	}
+	return map[string]string{"http": "80", "https": "443"}[u.Scheme]
 }

@@ -38,13 +38,16 @@ func (a *api) getHandover(c *gin.Context) {
 
 // getSnippets writes code to paste for a choice of fields.
 func (a *api) getSnippets(c *gin.Context) {
-	want := snippet.Want{Base: c.Query("base"), Key: c.DefaultQuery("key", "KEY"), Fields: formats.Paths(c.Query("fields"))}
+	want := snippet.Want{Base: c.Query("base"), Key: c.DefaultQuery("key", "KEY"), Site: c.Query("site"), Fields: formats.Paths(c.Query("fields"))}
 	if want.Base == "" {
 		want.Base = a.VisitorURL()
 	}
+	if want.Site == "" && len(a.Sites) > 0 {
+		want.Site = a.Sites[0].Host
+	}
 	list, err := snippet.All(want)
 	if err != nil {
-		a.fail(c, badField("base, key, fields", err.Error(), "What is given stands in code as it is."))
+		a.fail(c, badField("base, key, site, fields", err.Error(), "What is given stands in code as it is."))
 		return
 	}
 	c.Header("Cache-Control", "no-store")

@@ -1,0 +1,277 @@
+package e2e
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/handover"
+)
+
+// A handoverFront is a real proxy before an application, set up by the recipes as
+// GET /v1/snippets hands them out.
+type handoverFront struct {
+	name    string
+	removes *regexp.Regexp // the lines that remove what came from outside
+	start   func(t *testing.T, port string, recipes map[string]string)
+}
+
+var handoverFronts = []handoverFront{
+	{"nginx", regexp.MustCompile(`(?m)^ *more_clear_input_headers .*\n`), func(t *testing.T, port string, recipes map[string]string) {
+		startNginx(t, port, recipes["nginx"])
+	}},
+	{"HAProxy", regexp.MustCompile(`(?m)^ *http-request (del-header|set-header Connection) .*\n`), func(t *testing.T, port string, recipes map[string]string) {
+		inner, lua := freePort(t), filepath.Join(t.TempDir(), "haproxy-handover.lua")
+		elsewhere := strings.NewReplacer("/etc/haproxy/haproxy-handover.lua", lua, "127.0.0.1:8079", "127.0.0.1:"+inner, `"127.0.0.1", 8079`, `"127.0.0.1", `+inner)
+		require.NoError(t, os.WriteFile(lua, []byte(elsewhere.Replace(recipes["haproxy-lua"])), 0o644))
+		startHAProxy(t, port, elsewhere.Replace(recipes["haproxy"]))
+	}},
+	{"Apache", regexp.MustCompile(`(?m)^ *remove_ours\(r\)\n`), func(t *testing.T, port string, recipes map[string]string) {
+		dir, err := os.MkdirTemp("", "ep") // which the server's own user may read
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = os.RemoveAll(dir) })
+		require.NoError(t, os.Chmod(dir, 0o755))
+		lua := filepath.Join(dir, "apache-handover.lua")
+		require.NoError(t, os.WriteFile(lua, []byte(recipes["apache-lua"]), 0o644))
+		startApache(t, port, strings.ReplaceAll(recipes["apache"], "/etc/apache2/apache-handover.lua", lua))
+	}},
+}
+
+// recipes asks the service for the texts that it hands out, for a service at base. Only
+// the port that the proxy listens at and the application's address are not as handed out.
+func (s *service) recipes(t *testing.T, base, key, port, application string) map[string]string {
+	t.Helper()
+	got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/snippets?base="+base+"&key="+key+"&site=heronlake.example", "")
+	require.Equal(t, http.StatusOK, got.status, got.body)
+	texts := map[string]string{}
+	for _, one := range parse[struct {
+		Snippets []struct{ Name, Text string }
+	}](t, got).Snippets {
+		texts[one.Name] = strings.NewReplacer(append(onPort(port), "127.0.0.1:3000", application)...).Replace(one.Text)
+	}
+	return texts
+}
+
+// applications print what reaches them, as a WSGI and a CGI application see it.
+var applications = map[string]func(t *testing.T, port string){
+	"WSGI": func(t *testing.T, port string) {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "app.py"), []byte(`
+def app(environ, start):
+    start("200 OK", [("Content-Type", "text/plain")])
+    return ["".join(f"{k}={v}\n" for k, v in sorted(environ.items()) if k.startswith("HTTP_")).encode()]
+`), 0o600))
+		serve(t, port, "gunicorn", "--chdir", dir, "--bind", "127.0.0.1:"+port, "--bind", "[::1]:"+port, "app:app")
+	},
+	"CGI": func(t *testing.T, port string) {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "index.cgi"), []byte("#!/bin/sh\nprintf 'Content-Type: text/plain\\r\\n\\r\\n'; env | grep ^HTTP_\n"), 0o700))
+		conf := filepath.Join(dir, "lighttpd.conf")
+		require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, `
+server.modules = ("mod_cgi")
+server.document-root = %[1]q
+server.bind = "127.0.0.1"
+server.port = %[2]s
+$SERVER["socket"] == "[::1]:%[2]s" { }
+index-file.names = ("index.cgi")
+cgi.assign = (".cgi" => "")
+`, dir, port), 0o600))
+		serve(t, port, "lighttpd", "-D", "-f", conf)
+	},
+}
+
+// fetch asks a front for its page. Header lines are sent as they are written, since Go's
+// client would tidy them.
+func fetch(t *testing.T, port string, header ...string) (status int, body string, got http.Header) {
+	t.Helper()
+	conn, err := net.Dial("tcp", "127.0.0.1:"+port)
+	require.NoError(t, err)
+	defer conn.Close()
+	require.NoError(t, conn.SetDeadline(time.Now().Add(30*time.Second)))
+	_, err = fmt.Fprintf(conn, "GET / HTTP/1.1\r\nHost: heronlake.example\r\n%s\r\n", strings.Join(append(header, ""), "\r\n"))
+	require.NoError(t, err)
+	res, err := http.ReadResponse(bufio.NewReader(conn), nil)
+	require.NoError(t, err)
+	defer res.Body.Close()
+	text, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	return res.StatusCode, string(text), res.Header
+}
+
+// forgeries are spellings of fields that only the proxy may write, and of one that it never
+// writes: fewer than the 100 fields that proxies take.
+func forgeries() []string {
+	list := []string{"porch-gate: forged", "Porch-Region-Code: forged", "Forwarded: for=forged", "X-Real-IP: forged", "X-Real_IP: forged"}
+	for _, mark := range strings.Split("! # $ % & ' * + - . ^ _ ` | ~", " ") {
+		for _, name := range []string{"Porch%sCountry%[1]sCode", "PORCH%sUnheard%[1]sOf", "x%sreal%[1]sip"} {
+			list = append(list, fmt.Sprintf(name, mark)+": forged")
+		}
+		if mark != "-" {
+			list = append(list, fmt.Sprintf("X%sForwarded-For: forged", mark), fmt.Sprintf("X-Forwarded%sFor: forged", mark))
+		}
+	}
+	return list
+}
+
+// variables reads what an application printed, with every name as the most forgiving
+// server would fold it.
+func variables(body string) map[string]string {
+	found := map[string]string{}
+	for line := range strings.Lines(body) {
+		name, value, _ := strings.Cut(strings.TrimSpace(line), "=")
+		folded := regexp.MustCompile("[^A-Z0-9]").ReplaceAllString(strings.ToUpper(name), "_")
+		found[folded] += value
+	}
+	return found
+}
+
+// Real nginx, HAProxy and Apache hand the facts to real WSGI and CGI applications, and
+// nobody else's.
+func TestHandoverThroughRealProxies(t *testing.T) {
+	t.Parallel()
+	s := start(t, map[string]any{"proxies.trusted": []any{"127.0.0.1/32"}})
+	key := s.keys(t)["server"]
+	for _, front := range handoverFronts {
+		for kind, run := range applications {
+			t.Run(front.name+" before "+kind, func(t *testing.T) {
+				t.Parallel()
+				application, port := freePort(t), freePort(t)
+				run(t, application)
+				recipes := s.recipes(t, s.visitor, key, port, "127.0.0.1:"+application)
+				front.start(t, port, recipes)
+
+				status, body, header := fetch(t, port, append(forgeries(), "X-Forwarded-For: 198.18.3.40", "Accept-Language: pt-BR,pt;q=0.9", "Cookie: a=b; porch_choice=fr", "Connection: Porch-Country-Code, X-Forwarded-For, Porch-Gate")...)
+				require.Equal(t, http.StatusOK, status, body)
+				assert.NotContains(t, body, "forged")
+				assert.NotContains(t, body, "Bearer", "the key is the proxy's own")
+				got := variables(body)
+				for name, want := range map[string]string{
+					"HTTP_PORCH_COUNTRY_CODE": "PT", "HTTP_PORCH_REGION_CODE": "PT-11", "HTTP_PORCH_LANGUAGE": "fr", "HTTP_PORCH_CURRENCY_CODE": "EUR",
+					"HTTP_PORCH_TIME_ZONE": "Europe/Lisbon", "HTTP_PORCH_VARIANT": "offer=early-entry, pictures=coast", "HTTP_PORCH_GATE": "admit",
+				} {
+					assert.Equal(t, want, got[name], name)
+				}
+				assert.Equal(t, "198.18.3.40,127.0.0.1", strings.ReplaceAll(got["HTTP_X_FORWARDED_FOR"], " ", ""), "the list, extended by who connected")
+				if front.name == "nginx" {
+					checkCookie(t, s, header.Get("Set-Cookie"))
+				}
+
+				_, none, _ := fetch(t, port, append(forgeries(), "X-Forwarded-For: 10.1.2.3", "Connection: close")...)
+				assert.NotContains(t, none, "forged")
+				got = variables(none)
+				assert.NotContains(t, got, "HTTP_PORCH_COUNTRY_CODE", "not known, and the forged one is gone")
+				assert.Equal(t, "en", got["HTTP_PORCH_LANGUAGE"])
+			})
+			t.Run(front.name+" before "+kind+" without the lines that remove", func(t *testing.T) {
+				t.Parallel()
+				application, port := freePort(t), freePort(t)
+				run(t, application)
+				recipes := s.recipes(t, s.visitor, key, port, "127.0.0.1:"+application)
+				for name, text := range recipes {
+					recipes[name] = front.removes.ReplaceAllString(text, "")
+				}
+				front.start(t, port, recipes)
+				_, body, _ := fetch(t, port, append(forgeries(), "X-Forwarded-For: 10.1.2.3", "Connection: close")...)
+				assert.Contains(t, variables(body)["HTTP_PORCH_UNHEARD_OF"], "forged", "so that the test above can fail")
+			})
+		}
+	}
+}
+
+// checkCookie holds the cookie of a handover against its key.
+func checkCookie(t *testing.T, s *service, cookie string) {
+	t.Helper()
+	assert.Contains(t, cookie, "HttpOnly")
+	assert.Contains(t, cookie, "Max-Age=900")
+	value, _, _ := strings.Cut(strings.TrimPrefix(cookie, handover.CookieName+"="), ";")
+	key, err := os.ReadFile(filepath.Join(s.data, "keys", "handover.key"))
+	require.NoError(t, err)
+	facts, err := handover.Open(value, key, time.Now())
+	require.NoError(t, err)
+	assert.Equal(t, "PT", facts.CountryCode)
+}
+
+// A service that is away costs a page at most the stated second, however it is away.
+func TestHandoverWithoutTheService(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	closed, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	refusing := closed.Addr().String()
+	require.NoError(t, closed.Close())
+	for away, address := range map[string]string{"closed port": refusing, "black hole": blackHole(t), "silent": silent(t)} {
+		for _, front := range handoverFronts {
+			t.Run(front.name+", "+away, func(t *testing.T) {
+				t.Parallel()
+				application, port := freePort(t), freePort(t)
+				applications["CGI"](t, application)
+				front.start(t, port, s.recipes(t, "http://"+address, "porch_server_none", port, "127.0.0.1:"+application))
+				took := []time.Duration{}
+				for range 5 {
+					began := time.Now()
+					status, body, _ := fetch(t, port, append(forgeries(), "Connection: close")...)
+					took = append(took, time.Since(began))
+					assert.Equal(t, http.StatusOK, status, "the page does not break: %s", body)
+					assert.NotContains(t, body, "forged")
+					assert.NotContains(t, body, "HTTP_PORCH_")
+				}
+				// Which is the proxy's limit and not a measure of speed: the quickest of five.
+				t.Log(slices.Min(took))
+				assert.Less(t, slices.Min(took), 2*time.Second)
+			})
+		}
+	}
+}
+
+// blackHole listens, and lets no connection come about: its queue is full.
+func blackHole(t *testing.T) string {
+	t.Helper()
+	fd, err := syscall.Socket(syscall.AF_INET, syscall.SOCK_STREAM, 0)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = syscall.Close(fd) })
+	require.NoError(t, syscall.Bind(fd, &syscall.SockaddrInet4{Addr: [4]byte{127, 0, 0, 1}}))
+	require.NoError(t, syscall.Listen(fd, 0))
+	name, err := syscall.Getsockname(fd)
+	require.NoError(t, err)
+	address := fmt.Sprintf("127.0.0.1:%d", name.(*syscall.SockaddrInet4).Port)
+	for range 3 { // what the queue holds; the last finds it full
+		c, err := net.DialTimeout("tcp", address, 300*time.Millisecond)
+		if err != nil {
+			return address
+		}
+		t.Cleanup(func() { _ = c.Close() })
+	}
+	t.Fatal("the queue takes them all")
+	return ""
+}
+
+// silent accepts connections and says nothing.
+func silent(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = l.Close() })
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			t.Cleanup(func() { _ = c.Close() })
+		}
+	}()
+	return l.Addr().String()
+}
