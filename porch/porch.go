@@ -15,7 +15,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/netip"
 	"strings"
@@ -204,10 +203,5 @@ func FromContext(ctx context.Context) (card Card, ok bool) {
 
 // peer is the other end of the connection; the zero Addr for a Unix socket.
 func peer(r *http.Request) netip.Addr {
-	host, _, err := net.SplitHostPort(r.RemoteAddr)
-	if err != nil {
-		return netip.Addr{}
-	}
-	a, _ := addr.Quick(host)
-	return a
+	return caller.PeerOf(r.RemoteAddr)
 }

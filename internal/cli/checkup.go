@@ -41,9 +41,13 @@ func (a *app) drawCheckup(r checkup.Report) {
 		if f.State == checkup.Eye {
 			mark = "eye"
 		}
+		into := "Add to the configuration:"
+		if f.Where == checkup.InProxy {
+			into = "In the configuration of the proxy:"
+		}
 		fmt.Fprintf(a.Out, "\n[%s] %s\n      %s\n", mark, f.Title, f.Text)
 		if len(f.Lines) > 0 {
-			fmt.Fprintf(a.Out, "      Add to the configuration:\n        %s\n", strings.Join(f.Lines, "\n        "))
+			fmt.Fprintf(a.Out, "      %s\n        %s\n", into, strings.Join(f.Lines, "\n        "))
 		}
 	}
 	if len(r.Peers) == 0 {

@@ -215,9 +215,17 @@ func TestHostileHeaders(t *testing.T) {
 func TestHealthAndContractAreServed(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
-	for _, door := range []string{s.visitor, s.desk} {
-		assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, door+"/livez", "").body, `"alive"`)
-		assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, door+"/readyz", "").body, `"ready"`)
+	for path, word := range map[string]string{"/livez": "alive", "/readyz": "ready"} {
+		any := "Host: 192.0.2.80:8080" // as load balancers ask
+		assert.Equal(t, word+"\n", s.call(t, "127.0.0.1", http.MethodGet, s.visitor+path, "", anonymous, any).body, "strangers learn one word")
+		desk := s.call(t, "127.0.0.1", http.MethodGet, s.desk+path, "", anonymous, any)
+		assert.Contains(t, desk.body, `"`+word+`"`)
+		assert.Contains(t, desk.body, `"database"`)
+		for _, door := range []string{s.visitor, s.desk} {
+			head := s.call(t, "127.0.0.1", http.MethodHead, door+path, "", anonymous, any)
+			assert.Equal(t, http.StatusOK, head.status)
+			assert.Empty(t, head.body)
+		}
 	}
 	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/openapi.json", "").body, `"openapi":"3.0.3"`)
 	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/atlas", "").body, "Harbour Net geofeed")

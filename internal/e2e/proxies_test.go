@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"os"
@@ -186,14 +187,20 @@ func TestRecipes(t *testing.T) {
 		})
 	}
 	t.Run("nginx through a Unix socket", func(t *testing.T) {
-		dir, err := os.MkdirTemp("", "ep") // a socket's path is short
-		require.NoError(t, err)
-		t.Cleanup(func() { _ = os.RemoveAll(dir) })
-		socket := filepath.Join(dir, "v.sock")
+		socket := filepath.Join(shortDir(t), "v.sock")
 		s, port := start(t, map[string]any{"visitor.address": "unix:" + socket, "proxies.trusted": []any{"unix"}}), freePort(t)
 		startNginx(t, port, recipe(t, "nginx-unix.conf", port, "/run/eastporch/visitor.sock", socket))
 		checkFront(t, s, port)
 	})
+}
+
+// shortDir makes a directory whose path is short, as that of a socket must be.
+func shortDir(t *testing.T) string {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "ep")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	return dir
 }
 
 // checkFront asks for the visitor through the front at a port.
@@ -218,7 +225,7 @@ func checkFront(t *testing.T, s *service, port string) {
 // A peer that is listed must send the PROXY protocol, and others must not.
 func TestPROXYProtocolPeers(t *testing.T) {
 	t.Parallel()
-	s := start(t, map[string]any{"visitor.proxy_protocol": []any{"127.0.0.1/32"}, "visitor.header_timeout": "2s"})
+	s := start(t, map[string]any{"visitor.proxy_protocol": []any{"127.0.0.1/32"}, "visitor.header_timeout": "2s", "proxies.trusted": []any{"unix"}})
 	ask := func(from, before string) string {
 		conn, err := (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}}).Dial("tcp", strings.TrimPrefix(s.visitor, "http://"))
 		require.NoError(t, err)
@@ -235,12 +242,48 @@ func TestPROXYProtocolPeers(t *testing.T) {
 			}
 		}
 	}
+	// Whoever is not named is nobody, and not the Unix socket that is trusted.
+	nobody := map[string]string{
+		"v1 UNKNOWN": "PROXY UNKNOWN\r\n", "v2 LOCAL": v2Header(0x20, 0x00), "v2 LOCAL with an address": v2Header(0x20, 0x11),
+		"v2 UNSPEC": v2Header(0x21, 0x00), "v2 UNIX": v2Header(0x21, 0x31),
+	}
+	for name, before := range nobody {
+		forged := before + "GET /v1/visitor/address HTTP/1.1\r\nX-Forwarded-For: 198.18.3.40\r\n"
+		got := askRaw(t, s, forged)
+		assert.Contains(t, got, "404 Not Found", name)
+		assert.Contains(t, got, "does not say who connected", name)
+		for _, path := range []string{"/livez", "/readyz"} {
+			assert.Contains(t, askRaw(t, s, before+"GET "+path+" HTTP/1.1\r\n"), "200 OK", name)
+			assert.Contains(t, askRaw(t, s, before+"HEAD "+path+" HTTP/1.1\r\n"), "200 OK", name)
+		}
+	}
 	const line = "PROXY TCP4 198.18.3.40 203.0.113.4 4567 80\r\n"
 	assert.Contains(t, ask("127.0.0.1", line), "\n198.18.3.40\n")
 	assert.NotContains(t, ask("127.0.0.1", ""), "200 OK", "a listed peer must send it")
 	assert.Contains(t, ask("127.0.0.9", ""), "\n127.0.0.9\n")
 	assert.Contains(t, ask("127.0.0.9", line), "400 Bad Request", "others must not")
 	assert.NotContains(t, ask("127.0.0.1", "PROXY TCP4 "), "200 OK", "one that never ends is cut off")
+}
+
+// v2Header is a PROXY protocol header of version 2 with room for any addresses.
+func v2Header(command, family byte) string {
+	return "\r\n\r\n\x00\r\nQUIT\n" + string([]byte{command, family, 0, 216}) + strings.Repeat("\x01", 216)
+}
+
+// askRaw sends a beginning of a request to the visitor's door, and gives the whole answer.
+func askRaw(t *testing.T, s *service, begin string) string {
+	t.Helper()
+	conn, err := net.Dial("tcp", strings.TrimPrefix(s.visitor, "http://"))
+	require.NoError(t, err)
+	defer conn.Close()
+	require.NoError(t, conn.SetDeadline(time.Now().Add(20*time.Second)))
+	host := "localhost"
+	if strings.Contains(begin, "z HTTP/") { // of a load balancer
+		host = "any.example"
+	}
+	fmt.Fprintf(conn, "%sHost: %s\r\nAuthorization: Bearer %s\r\nConnection: close\r\n\r\n", begin, host, s.admin)
+	text, _ := io.ReadAll(conn)
+	return string(text)
 }
 
 func TestCheckupSaysWhatIsWrong(t *testing.T) {

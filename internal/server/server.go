@@ -10,12 +10,15 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log"
 	"log/slog"
 	"math"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -74,6 +77,7 @@ type Server struct {
 	correcting sync.Mutex
 	doors      []door
 
+	watch    *checkup.Watch
 	keys     *access.Keys
 	sessions *access.Sessions
 }
@@ -138,6 +142,8 @@ func (s *Server) openDoors(ctx context.Context) (err error) {
 	if err := s.recorrect(ctx); err != nil {
 		return err
 	}
+	whole := !slices.ContainsFunc(cfg.Sites, func(site config.Site) bool { return site.PrivacyMode() != visit.Whole })
+	s.watch = checkup.NewWatch(finder, whole, time.Now().UTC())
 	api := httpapi.Options{
 		Enrich: &visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(cfg.Rules()...), Labels: addr.NewLabels(labels), Translators: cfg.Translators(), Atlas: s.shelf},
 		Finder: finder, Proxies: httpapi.ProxySettings{Trusted: append([]string{}, cfg.Proxies.Trusted...), Header: finder.Header(), Hops: cfg.Proxies.Hops},
@@ -145,7 +151,7 @@ func (s *Server) openDoors(ctx context.Context) (err error) {
 			other := config.Config{Proxies: config.Proxies(p)}
 			return other.Finder(labels)
 		},
-		Watch: checkup.NewWatch(finder.Header(), time.Now().UTC()), Store: s.store, Intake: s.intake, Privacy: s.privacy, Console: webui.Handler(),
+		Watch: s.watch, Store: s.store, Intake: s.intake, Privacy: s.privacy, Console: webui.Handler(),
 		Arrivals: s.bell.Next, Stopping: s.stopping, Publish: s.publish,
 		Marker: visit.Marker{
 			BotAgents: cfg.Marks.BotAgents, BotLabels: cfg.Marks.BotLabels, MonitorAgents: cfg.Marks.MonitorAgents, MonitorLabels: cfg.Marks.MonitorLabels,
@@ -195,7 +201,7 @@ func (s *Server) openDoors(ctx context.Context) (err error) {
 		s.doors = append(s.doors, door{name: name, secure: c.TLSCertificate != "", listener: l, http: &http.Server{
 			Handler: httpapi.New(name, api), ReadHeaderTimeout: c.HeaderTimeout, ReadTimeout: c.Timeout,
 			WriteTimeout: c.Timeout, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: c.MaxHeaderBytes,
-			ErrorLog: slog.NewLogLogger(opt.Log.Handler(), slog.LevelDebug),
+			ErrorLog: log.New(&withoutAddresses{opt.Log}, "", 0),
 		}})
 	}
 	return nil
@@ -309,9 +315,11 @@ func (s *Server) listen(ctx context.Context, name httpapi.Door, c config.Door) (
 	if err != nil {
 		return nil, fmt.Errorf("the %s listener: %w; give another with --%s-address", name, err, name)
 	}
-	if listed := c.Listed(); listed != nil {
-		l = &proxyproto.Listener{Listener: l, Listed: listed, Within: c.HeaderTimeout}
+	listed := c.Listed()
+	if listed == nil {
+		listed = func(netip.Addr) bool { return false }
 	}
+	l = &proxyproto.Listener{Listener: l, Listed: listed, Within: c.HeaderTimeout, Mismatch: s.protocolMismatch(name)}
 	if c.TLSCertificate == "" {
 		return l, nil
 	}
@@ -321,6 +329,25 @@ func (s *Server) listen(ctx context.Context, name httpapi.Door, c config.Door) (
 		return nil, fmt.Errorf("the %s listener: %w", name, err)
 	}
 	return tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, NextProtos: []string{"h2", "http/1.1"}}), nil
+}
+
+// mismatchesLogged is how often a mismatch of the PROXY protocol is written into the log.
+const mismatchesLogged = time.Minute
+
+// protocolMismatch shows connections that begin otherwise than was agreed on to the
+// checkup, and to the log at most once a minute.
+func (s *Server) protocolMismatch(name httpapi.Door) func(peer netip.Addr, missing bool) {
+	var mu sync.Mutex
+	var next time.Time
+	return func(peer netip.Addr, missing bool) {
+		s.watch.Mismatch(peer, missing)
+		mu.Lock()
+		defer mu.Unlock()
+		if now := time.Now(); now.After(next) {
+			next = now.Add(mismatchesLogged)
+			s.opt.Log.Warn("a connection does not keep to the PROXY protocol as configured; the checkup says more", "listener", name, "listed", missing, "sent", !missing)
+		}
+	}
 }
 
 // bind listens at host:port, or at unix:PATH, where a socket that nobody

@@ -2,6 +2,7 @@ package addr
 
 import (
 	"encoding/json"
+	"fmt"
 	"math/rand/v2"
 	"net/netip"
 	"testing"
@@ -278,4 +279,59 @@ func BenchmarkKindOf(b *testing.B) {
 	for b.Loop() {
 		KindOf(a)
 	}
+}
+
+// Two addresses whose IPv4 addresses differ in the last 8 bits only are one after
+// truncation, however they embed them.
+func TestTruncationHidesEmbeddedAddresses(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 13))
+	forms := map[string]func(four [4]byte) netip.Addr{
+		"mapped": func(four [4]byte) netip.Addr { return netip.AddrFrom16(netip.AddrFrom4(four).As16()) },
+		"6to4":   func(four [4]byte) netip.Addr { return six("2002::1", 2, four) },
+		"Teredo": func(four [4]byte) netip.Addr {
+			return six("2001:0:c000:201:8000:63bf::", 12, [4]byte{^four[0], ^four[1], ^four[2], ^four[3]})
+		},
+		"Teredo's server":  func(four [4]byte) netip.Addr { return six("2001::", 4, four) },
+		"NAT64":            func(four [4]byte) netip.Addr { return six("64:ff9b::", 12, four) },
+		"ISATAP":           func(four [4]byte) netip.Addr { return six("2001:db8:1:2:0:5efe::", 12, four) },
+		"compatible":       func(four [4]byte) netip.Addr { return six("::", 12, four) },
+		"6rd behind a /28": func(four [4]byte) netip.Addr { return six("2001:db8::", 4, four) },
+	}
+	for _, bits := range []int{32, 40, 48, 56, 64, 96} {
+		forms[fmt.Sprintf("own NAT64 /%d", bits)] = func(four [4]byte) netip.Addr {
+			b := netip.MustParseAddr("2001:db8:64:64:0:64:64:0").As16()
+			at := bits / 8
+			for _, c := range four {
+				if at == 8 {
+					at++
+				}
+				b[at] = c
+				at++
+			}
+			return netip.AddrFrom16(b)
+		}
+	}
+	for name, form := range forms {
+		for range 500 {
+			one := [4]byte{byte(r.IntN(256)), byte(r.IntN(256)), byte(r.IntN(256)), byte(r.IntN(256))}
+			other := one
+			other[3] ^= byte(1 + r.IntN(255))
+			a, b := form(one), form(other)
+			require.Equal(t, Truncate(a), Truncate(b), "%s: %s and %s", name, a, b)
+			require.Equal(t, TruncatePrefix(netip.PrefixFrom(a, a.BitLen())), TruncatePrefix(netip.PrefixFrom(b, b.BitLen())), name)
+			require.Equal(t, TruncateRange(Range{a, a}), TruncateRange(Range{b, b}), name)
+			if a.Is6() {
+				require.Equal(t, TruncatePrefix(netip.PrefixFrom(a, 48).Masked()), TruncatePrefix(netip.PrefixFrom(b, 48).Masked()), name)
+			}
+		}
+	}
+	assert.Equal(t, "2002::/16", TruncatePrefix(netip.MustParsePrefix("2002::/16")).String())
+	assert.Equal(t, "2000::/3", TruncatePrefix(netip.MustParsePrefix("2000::/3")).String())
+}
+
+// six puts four bytes into an IPv6 address.
+func six(base string, at int, four [4]byte) netip.Addr {
+	b := netip.MustParseAddr(base).As16()
+	copy(b[at:], four[:])
+	return netip.AddrFrom16(b)
 }

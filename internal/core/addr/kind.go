@@ -197,7 +197,7 @@ func Embedded(a netip.Addr, translators ...netip.Prefix) (inner netip.Addr, how 
 	switch {
 	case [12]byte(b[:12]) == [12]byte{0, 0x64, 0xff, 0x9b}:
 		return netip.AddrFrom4([4]byte(b[12:])), "NAT64", true
-	case b[0] == 0x20 && b[1] == 0x02:
+	case is6to4(a):
 		return netip.AddrFrom4([4]byte(b[2:6])), "6to4", true
 	case [4]byte(b[:4]) == [4]byte{0x20, 0x01}:
 		return netip.AddrFrom4([4]byte{^b[12], ^b[13], ^b[14], ^b[15]}), "Teredo", true

@@ -12,6 +12,9 @@ import (
 // The obtained word is "" and the address the zero Addr where the visitor was
 // not found.
 func (f Finder) Address(peer netip.Addr, header map[string][]string) (visitor netip.Addr, obtained string) {
+	if peer == UnknownPeer {
+		return netip.Addr{}, ""
+	}
 	peer = addr.Canonical(peer)
 	if f.Header() != ForwardedFor || f.hops > 0 {
 		t := f.Find(peer, header)

@@ -95,16 +95,41 @@ type Finder struct {
 	labels  addr.Labels
 }
 
+// UnknownPeer is the peer of a connection whose proxy does not say, by the PROXY
+// protocol, who is there. It is never a visitor, and what it sends is not believed.
+var UnknownPeer = netip.IPv6Unspecified().WithZone("unknown")
+
+// UnknownRemote is how a server writes [UnknownPeer] as the address of a connection.
+const UnknownRemote = "unknown peer"
+
+// PeerOf reads the address of a connection as net/http gives it: that and a port, or
+// what stands for a Unix socket, which is the zero Addr, or [UnknownRemote].
+func PeerOf(remote string) netip.Addr {
+	if remote == UnknownRemote {
+		return UnknownPeer
+	}
+	at, err := netip.ParseAddrPort(remote)
+	if err != nil {
+		return netip.Addr{}
+	}
+	return addr.Canonical(at.Addr())
+}
+
 // Find explains a request. The peer may be an IPv4-mapped address or have a
-// zone, and is the zero Addr for a Unix socket; header holds the request's
+// zone, and is the zero Addr for a Unix socket, or [UnknownPeer]; header holds the request's
 // fields under their canonical names (textproto.CanonicalMIMEHeaderKey), several
 // lines of a field in order of arrival. Whatever stands in the header, Find
 // takes time linear in its length and keeps at most 64 hops.
 func (f Finder) Find(peer netip.Addr, header map[string][]string) Trail {
 	w := walk{source: f.Header(), labels: f.labels, trail: Trail{Hops: []Hop{}, Notes: []string{}}}
-	peer = addr.Canonical(peer)
 	list := f.elements(f.Header(), header)
-	f.start(&w, peer, list, len(header[f.Header()]))
+	if peer == UnknownPeer {
+		w.add(Hop{Source: "peer", Text: "unknown", Verdict: Unreadable, Reason: "The proxy does not say who connected, so nothing is believed."})
+		w.trail.Reason = "Not found: the PROXY protocol does not say who connected."
+		w.unverified(list, "Nobody is known to have written it.")
+		return w.trail
+	}
+	f.start(&w, addr.Canonical(peer), list, len(header[f.Header()]))
 	f.compare(&w, header)
 	return w.trail
 }
@@ -180,11 +205,17 @@ func (f Finder) walkLeft(w *walk, list []element) {
 	}
 }
 
-// count takes the entry at a place of the list, counted from the right.
+// count takes the entry at a place of the list, counted from the right. A broken line at
+// that place, or right of it, hides how many entries it holds: nothing can be counted
+// beyond it.
 func (f Finder) count(w *walk, list []element) {
 	at := len(list) - f.hops
 	for i := len(list) - 1; i >= 0 && i > at; i-- {
 		hop := w.hop(list, i)
+		if list[i].broken {
+			w.unreadable(hop, list, i)
+			return
+		}
 		rule := fmt.Sprintf("%d hops", f.hops)
 		hop.Verdict, hop.Rule, hop.Reason = Trusted, &rule, fmt.Sprintf("One of your %d hops: skipped.", f.hops)
 		if a, err := addr.Parse(list[i].address); err == nil {

@@ -5,8 +5,12 @@ import (
 )
 
 // element is one station that a header names: text as it was written, and what
-// is to be read as an address, which is "" for what is none.
-type element struct{ text, address string }
+// is to be read as an address, which is "" for what is none. A broken element is a
+// line that may hold any number of stations.
+type element struct {
+	text, address string
+	broken        bool
+}
 
 // listElements reads the lines of a list header such as X-Forwarded-For as one
 // list, in order of arrival, without its empty elements (RFC 9110, section
@@ -16,7 +20,7 @@ func listElements(lines []string) []element {
 	for _, line := range lines {
 		for part := range strings.SplitSeq(line, ",") {
 			if part = strings.Trim(part, " \t"); part != "" {
-				list = append(list, element{part, unquote(part)})
+				list = append(list, element{text: part, address: unquote(part)})
 			}
 		}
 	}
@@ -31,7 +35,7 @@ func forwardedElements(lines []string) []element {
 	for _, line := range lines {
 		found, ok := forwardedLine(line)
 		if !ok {
-			found = []element{{strings.Trim(line, " \t"), ""}}
+			found = []element{{text: strings.Trim(line, " \t"), broken: true}}
 		}
 		list = append(list, found...)
 	}
@@ -71,7 +75,7 @@ func forwardedLine(line string) (list []element, ok bool) {
 			if fors != 1 {
 				node = ""
 			}
-			list = append(list, element{text, nodeAddress(node)})
+			list = append(list, element{text: text, address: nodeAddress(node)})
 		}
 		if rest == "" {
 			return list, true

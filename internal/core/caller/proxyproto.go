@@ -19,12 +19,9 @@ var ErrProxyHeader = errors.New("no usable PROXY protocol header")
 // A ProxyHeader is what the PROXY protocol says of a connection.
 type ProxyHeader struct {
 	// Source is the other end as the proxy saw it; invalid where the proxy
-	// speaks for itself (LOCAL), does not know, or was reached through a Unix
-	// socket.
+	// speaks for itself (LOCAL), to check our health, does not know (UNKNOWN,
+	// UNSPEC), or was reached through a Unix socket.
 	Source netip.AddrPort
-	// Local says that the proxy opened the connection for itself, to check our
-	// health: its own address is the peer.
-	Local bool
 }
 
 // Bounds of the protocol: a line of version 1, and what we take of version 2,
@@ -51,6 +48,12 @@ func ReadProxyHeader(r *bufio.Reader) (ProxyHeader, error) {
 		return readProxyV2(r)
 	}
 	return ProxyHeader{}, fmt.Errorf("%w: the connection begins with something else", ErrProxyHeader)
+}
+
+// LooksLikeProxyHeader says whether a connection that begins so begins with a PROXY
+// protocol header.
+func LooksLikeProxyHeader(start []byte) bool {
+	return bytes.HasPrefix(start, []byte("PROXY ")) || bytes.HasPrefix(start, proxyV2Signature)
 }
 
 func readProxyV1(r *bufio.Reader) (ProxyHeader, error) {
@@ -107,7 +110,7 @@ func readProxyV2(r *bufio.Reader) (ProxyHeader, error) {
 	}
 	switch command := head[12] & 0xf; command {
 	case 0:
-		return ProxyHeader{Local: true}, nil
+		return ProxyHeader{}, nil
 	case 1:
 	default:
 		return ProxyHeader{}, fmt.Errorf("%w: command %d is not known", ErrProxyHeader, command)

@@ -94,6 +94,12 @@ func (f Finder) Header() string {
 	return f.header
 }
 
+// Hops is the hop count, 0 where prefixes decide alone.
+func (f Finder) Hops() int { return f.hops }
+
+// Ranges are those that are trusted. They must not be changed.
+func (f Finder) Ranges() []TrustedRange { return f.trusted }
+
 // Trusts says whether a peer is trusted; the zero Addr is a Unix socket.
 func (f Finder) Trusts(a netip.Addr) bool {
 	if !a.IsValid() {
@@ -116,7 +122,7 @@ func (f Finder) elements(name string, header map[string][]string) []element {
 	var list []element
 	for _, line := range lines {
 		if line = strings.Trim(line, " \t"); line != "" {
-			list = append(list, element{line, unquote(line)})
+			list = append(list, element{text: line, address: unquote(line)})
 		}
 	}
 	return list

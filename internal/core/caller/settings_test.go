@@ -173,27 +173,25 @@ func TestReadProxyHeader(t *testing.T) {
 	six := append(netip.MustParseAddr("2001:db8::1f").AsSlice(), append(netip.MustParseAddr("::1").AsSlice(), 0, 80, 0, 80)...)
 	tests := []struct {
 		name, source string
-		local        bool
 		in           []byte
 	}{
-		{"v1, IPv4", "198.18.3.40:4567", false, []byte("PROXY TCP4 198.18.3.40 203.0.113.4 4567 80\r\n")},
-		{"v1, IPv6", "[2001:db8::1f]:4567", false, []byte("PROXY TCP6 2001:db8::1f ::1 4567 80\r\n")},
-		{"v1, mapped", "198.18.3.40:1", false, []byte("PROXY TCP6 ::ffff:198.18.3.40 ::1 1 80\r\n")},
-		{"v1, unknown", "", false, []byte("PROXY UNKNOWN whatever it likes\r\n")},
-		{"v2, IPv4", "198.18.3.40:4567", false, v2(1, 1, four...)},
-		{"v2, IPv6", "[2001:db8::1f]:80", false, v2(1, 2, six...)},
-		{"v2, with TLVs", "198.18.3.40:4567", false, v2(1, 1, append(four, 3, 0, 4, 1, 2, 3, 4)...)},
-		{"v2, local", "", true, v2(0, 0)},
-		{"v2, local with an address", "", true, v2(0, 1, four...)},
-		{"v2, a Unix socket", "", false, v2(1, 3, make([]byte, 216)...)},
-		{"v2, unspecified", "", false, v2(1, 0)},
+		{"v1, IPv4", "198.18.3.40:4567", []byte("PROXY TCP4 198.18.3.40 203.0.113.4 4567 80\r\n")},
+		{"v1, IPv6", "[2001:db8::1f]:4567", []byte("PROXY TCP6 2001:db8::1f ::1 4567 80\r\n")},
+		{"v1, mapped", "198.18.3.40:1", []byte("PROXY TCP6 ::ffff:198.18.3.40 ::1 1 80\r\n")},
+		{"v1, unknown", "", []byte("PROXY UNKNOWN whatever it likes\r\n")},
+		{"v2, IPv4", "198.18.3.40:4567", v2(1, 1, four...)},
+		{"v2, IPv6", "[2001:db8::1f]:80", v2(1, 2, six...)},
+		{"v2, with TLVs", "198.18.3.40:4567", v2(1, 1, append(four, 3, 0, 4, 1, 2, 3, 4)...)},
+		{"v2, local", "", v2(0, 0)},
+		{"v2, local with an address", "", v2(0, 1, four...)},
+		{"v2, a Unix socket", "", v2(1, 3, make([]byte, 216)...)},
+		{"v2, unspecified", "", v2(1, 0)},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
 			r := bufio.NewReader(bytes.NewReader(append(tt.in, "GET /"...)))
 			h, err := ReadProxyHeader(r)
 			require.NoError(t, err)
-			assert.Equal(t, tt.local, h.Local)
 			if tt.source == "" {
 				assert.False(t, h.Source.IsValid())
 			} else {
@@ -214,6 +212,25 @@ func TestReadProxyHeader(t *testing.T) {
 		_, err := ReadProxyHeader(bufio.NewReader(bytes.NewReader(in)))
 		assert.ErrorIs(t, err, ErrProxyHeader, name)
 	}
+}
+
+// Whoever the PROXY protocol does not name is nobody, under every setting, and nothing
+// that came from there is believed.
+func TestAnUnknownPeerIsNobody(t *testing.T) {
+	header := map[string][]string{ForwardedFor: {"198.18.3.40"}}
+	for _, s := range []Settings{{}, {Unix: true}, {Trusted: []TrustedRange{{Prefix: netip.MustParsePrefix("::/0")}, {Prefix: netip.MustParsePrefix("0.0.0.0/0")}}}, {Unix: true, Hops: 1}} {
+		f := finder(t, s)
+		got := f.Find(UnknownPeer, header)
+		assert.False(t, got.Visitor.IsValid())
+		assert.Contains(t, got.Reason, "Not found")
+		assert.Equal(t, []Verdict{Unreadable, Unverified}, []Verdict{got.Hops[0].Verdict, got.Hops[1].Verdict})
+		a, how := f.Address(UnknownPeer, header)
+		assert.False(t, a.IsValid())
+		assert.Empty(t, how)
+	}
+	assert.Equal(t, UnknownPeer, PeerOf(UnknownRemote))
+	assert.Equal(t, netip.Addr{}, PeerOf("@"))
+	assert.Equal(t, netip.MustParseAddr("198.18.3.40"), PeerOf("[::ffff:198.18.3.40]:80"))
 }
 
 func FuzzReadProxyHeader(f *testing.F) {

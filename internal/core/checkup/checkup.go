@@ -6,8 +6,6 @@
 package checkup
 
 import (
-	"cmp"
-	"fmt"
 	"net/netip"
 	"slices"
 	"sync"
@@ -21,9 +19,10 @@ import (
 const (
 	maxPeers    = 256
 	maxVisitors = 64 // told apart for each peer
+	maxLeft     = 16 // told apart for each visitor
 )
 
-// enough is how many requests a judgement of a peer wants.
+// enough is how many requests a judgement wants.
 const enough = 20
 
 // A State says whether a finding needs an eye.
@@ -31,8 +30,15 @@ type State string
 
 // The states.
 const (
-	OK  State = "ok"
-	Eye State = "eye"
+	OK      State = "ok"
+	Eye     State = "eye"
+	Unknown State = "unknown" // too little was seen to judge
+)
+
+// Where the lines of a finding belong.
+const (
+	InConfiguration = "configuration" // ours
+	InProxy         = "proxy"         // that of nginx, HAProxy or another
 )
 
 // A Finding is one thing that was checked.
@@ -41,10 +47,12 @@ type Finding struct {
 	State State    `json:"state"`
 	Title string   `json:"title"` // one sentence
 	Text  string   `json:"text"`  // what it means, with figures
-	Lines []string `json:"lines"` // of the configuration, to copy; none where nothing mends it
+	Where string   `json:"where"` // the lines belong; "" where there are none
+	Lines []string `json:"lines"` // to copy; those that begin with # are for somebody to decide
 }
 
-// PeerEvidence is what was seen of one peer.
+// PeerEvidence is what was seen of one peer, or of all untrusted ones of a truncated
+// address.
 type PeerEvidence struct {
 	Peer      string         `json:"peer"` // "Unix socket" for one
 	Kind      *addr.Kind     `json:"kind"`
@@ -71,22 +79,43 @@ type Report struct {
 
 // A Watch counts. Make it with [NewWatch].
 type Watch struct {
-	header string
+	finder caller.Finder
+	whole  bool
 	since  time.Time
 
-	mu    sync.Mutex
-	peers map[netip.Addr]*seen
-	total int
+	mu         sync.Mutex
+	peers      map[netip.Addr]*seen
+	mismatches map[mismatch]int
+	total      int
 }
 
+// seen is what is known of one peer.
 type seen struct {
 	PeerEvidence
-	visitors map[netip.Addr]struct{}
+	address  netip.Addr
+	visitors map[netip.Addr]*visitorSeen // bounded by maxVisitors; some who came once are forgotten
+	last     map[netip.Addr]struct{}     // at the right end of a header, whoever wrote it
+	lengths  map[int]int                 // of the believed list, where it was too short for the hops
 }
 
-// NewWatch begins to watch; header is the one that is believed.
-func NewWatch(header string, now time.Time) *Watch {
-	return &Watch{header: header, since: now, peers: map[netip.Addr]*seen{}}
+// visitorSeen is one address that was found behind a peer.
+type visitorSeen struct {
+	requests, followed int // in all, and with others to its left
+	left               map[netip.Addr]struct{}
+	own                int // times that it was a trusted proxy
+}
+
+// mismatch is a connection whose beginning was not what was agreed on.
+type mismatch struct {
+	peer    netip.Addr
+	missing bool
+}
+
+// NewWatch begins to watch what a finder makes of requests. whole says that addresses of
+// visitors may be shown; else only those of trusted proxies, and of peers that cannot be
+// anybody from outside, stand whole in reports.
+func NewWatch(finder caller.Finder, whole bool, now time.Time) *Watch {
+	return &Watch{finder: finder, whole: whole, since: now, peers: map[netip.Addr]*seen{}, mismatches: map[mismatch]int{}}
 }
 
 // forwarding are the headers that are counted.
@@ -94,7 +123,9 @@ var forwarding = []string{caller.ForwardedFor, caller.Forwarded, "X-Real-Ip"}
 
 // Observe counts one request and what was found of it.
 func (w *Watch) Observe(peer netip.Addr, header map[string][]string, trail caller.Trail) {
-	peer = addr.Canonical(peer)
+	if peer != caller.UnknownPeer {
+		peer = addr.Canonical(peer)
+	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.total++
@@ -103,39 +134,114 @@ func (w *Watch) Observe(peer netip.Addr, header map[string][]string, trail calle
 		if len(w.peers) >= maxPeers && !w.forgetOne() {
 			return
 		}
-		p = &seen{visitors: map[netip.Addr]struct{}{}, PeerEvidence: PeerEvidence{Peer: "Unix socket", Headers: map[string]int{}}}
-		if peer.IsValid() {
-			kind := addr.KindOf(peer)
-			p.Peer, p.Kind = peer.String(), &kind
-		}
-		w.peers[peer] = p
+		p = w.begin(peer)
 	}
 	p.Requests++
-	p.Trusted = len(trail.Hops) > 0 && trail.Hops[0].Source == "peer" && (trail.Hops[0].Verdict == caller.Trusted || trail.OwnNetwork)
+	believed := w.finder.Header()
 	for _, name := range forwarding {
 		if len(header[name]) > 0 {
 			p.Headers[name]++
 		}
 	}
-	if w.header != "" && len(header[w.header]) > 0 && !slices.Contains(forwarding, w.header) {
-		p.Headers[w.header]++
+	if len(header[believed]) > 0 && !slices.Contains(forwarding, believed) {
+		p.Headers[believed]++
 	}
 	switch {
-	case len(header[w.header]) == 0:
+	case len(header[believed]) == 0:
 		p.Absent++
 	case trail.OwnNetwork:
 		p.OwnOnly++
 	case !trail.Visitor.IsValid():
 		p.NotFound++
+		if n := listed(trail); w.finder.Hops() > n && len(p.lengths) < maxLeft {
+			p.lengths[n]++
+		}
 	}
 	if p.Trusted && trail.Visitor.IsValid() && trail.Unverified() > 0 {
 		p.Forged++
 	}
-	if p.Trusted && len(trail.Notes) > 0 && len(header[w.header]) > 0 {
+	if p.Trusted && len(trail.Notes) > 0 && len(header[believed]) > 0 {
 		p.Disagreed++
 	}
-	if len(p.visitors) < maxVisitors && trail.Visitor.IsValid() {
-		p.visitors[trail.Visitor.Addr] = struct{}{}
+	if a := nearest(trail); a.IsValid() && len(p.last) < maxVisitors {
+		p.last[a] = struct{}{}
+	}
+	if trail.Visitor.IsValid() && (len(header[believed]) > 0 || !p.Trusted) {
+		p.visitor(trail)
+	}
+}
+
+func (w *Watch) begin(peer netip.Addr) *seen {
+	p := &seen{address: peer, visitors: map[netip.Addr]*visitorSeen{}, last: map[netip.Addr]struct{}{}, lengths: map[int]int{}}
+	p.PeerEvidence = PeerEvidence{Peer: w.show(peer), Trusted: peer != caller.UnknownPeer && w.finder.Trusts(peer), Headers: map[string]int{}}
+	if peer.IsValid() && peer != caller.UnknownPeer {
+		kind := addr.KindOf(peer)
+		p.Kind = &kind
+	}
+	w.peers[peer] = p
+	return p
+}
+
+// listed is how many entries a trail's list had.
+func listed(t caller.Trail) int {
+	for _, h := range t.Hops {
+		if h.Of > 0 {
+			return h.Of
+		}
+	}
+	return 0
+}
+
+// nearest is the address at the right end of the list, which the peer wrote if it is a
+// proxy that extends it.
+func nearest(t caller.Trail) netip.Addr {
+	for _, h := range t.Hops {
+		if h.Of > 0 {
+			return h.Address.Addr
+		}
+	}
+	return netip.Addr{}
+}
+
+// visitor counts who was found.
+func (p *seen) visitor(t caller.Trail) {
+	v := p.visitors[t.Visitor.Addr]
+	if v == nil {
+		if len(p.visitors) >= maxVisitors {
+			p.forgetVisitor()
+		}
+		if len(p.visitors) >= maxVisitors {
+			return
+		}
+		v = &visitorSeen{left: map[netip.Addr]struct{}{}}
+		p.visitors[t.Visitor.Addr] = v
+		p.Visitors = min(p.Visitors+1, maxVisitors)
+	}
+	v.requests++
+	if t.OwnNetwork {
+		v.own++
+	}
+	at := slices.IndexFunc(t.Hops, func(h caller.Hop) bool { return h.Verdict == caller.Visitor })
+	if at < 0 || at+1 >= len(t.Hops) {
+		return
+	}
+	v.followed++
+	if next := t.Hops[at+1].Address.Addr; next.IsValid() && len(v.left) < maxLeft {
+		v.left[next] = struct{}{}
+	}
+}
+
+// forgetVisitor makes room by forgetting one who came once, if one is met soon.
+func (p *seen) forgetVisitor() {
+	tries := 8
+	for a, v := range p.visitors {
+		if v.requests == 1 {
+			delete(p.visitors, a)
+			return
+		}
+		if tries--; tries == 0 {
+			return
+		}
 	}
 }
 
@@ -151,154 +257,48 @@ func (w *Watch) forgetOne() bool {
 	return false
 }
 
-// Report judges what was seen so far.
-func (w *Watch) Report() Report {
+// Mismatch counts a connection of a peer that should have sent the PROXY protocol and did
+// not (missing), or that sent it and should not have.
+func (w *Watch) Mismatch(peer netip.Addr, missing bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	r := Report{State: OK, Since: w.since, Requests: w.total, Findings: []Finding{}, Peers: []PeerEvidence{}}
-	for _, p := range w.peers {
-		e := p.PeerEvidence
-		e.Visitors = len(p.visitors)
-		e.Headers = map[string]int{}
-		for name, n := range p.Headers {
-			e.Headers[name] = n
-		}
-		r.Peers = append(r.Peers, e)
+	m := mismatch{addr.Canonical(peer), missing}
+	if _, known := w.mismatches[m]; known || len(w.mismatches) < maxVisitors {
+		w.mismatches[m]++
 	}
-	slices.SortFunc(r.Peers, func(a, b PeerEvidence) int {
-		return cmp.Or(b.Requests-a.Requests, cmp.Compare(a.Peer, b.Peer))
-	})
-	for _, p := range r.Peers {
-		if p.Requests >= enough {
-			r.Findings = append(r.Findings, w.judge(p)...)
-		}
+}
+
+// maxProxyRange is how many bits of addresses a range may have that can be thought to hold
+// proxies and no visitors.
+const maxProxyRange = 12
+
+// near says whether an address can be nobody from outside: it is of this machine or of a
+// private network. The zero Addr is a Unix socket.
+func near(a netip.Addr) bool {
+	if !a.IsValid() {
+		return true
 	}
-	r.Findings = append(r.Findings, w.forged(r.Peers))
-	for _, f := range r.Findings {
-		if f.State == Eye {
-			r.State = Eye
-			r.Title = cmp.Or(r.Title, f.Title)
-		}
+	switch addr.KindOf(a) {
+	case addr.Loopback, addr.Private, addr.LinkLocal:
+		return a != caller.UnknownPeer
 	}
+	return false
+}
+
+// show writes an address as it may stand in a report.
+func (w *Watch) show(a netip.Addr) string {
 	switch {
-	case r.Title != "":
-	case w.total < enough:
-		r.Title = "Too few requests came to judge the set-up."
-	default:
-		r.Title = "Visitors are found as they should be."
+	case !a.IsValid():
+		return "Unix socket"
+	case a == caller.UnknownPeer:
+		return "not said (PROXY protocol)"
+	case w.whole || near(a):
+		return a.String()
 	}
-	if len(r.Peers) > 20 {
-		r.Peers = r.Peers[:20]
-	}
-	return r
-}
-
-// judge says what is wrong with one peer.
-func (w *Watch) judge(p PeerEvidence) []Finding {
-	var found []Finding
-	share := func(n int) int { return 100 * n / p.Requests }
-	most, count := "", 0 // the header it sends most
-	for _, name := range forwarding {
-		if p.Headers[name] > count {
-			most, count = name, p.Headers[name]
+	for _, t := range w.finder.Ranges() {
+		if t.Prefix.Contains(a) && t.Prefix.Bits() >= a.BitLen()-maxProxyRange {
+			return a.String()
 		}
 	}
-	switch {
-	case !p.Trusted && share(count) >= 90 && 20*p.Requests >= w.total:
-		looks := "addresses"
-		if p.Kind != nil {
-			looks = p.Kind.String() + " address"
-		}
-		f := Finding{
-			Name: "untrusted-proxy", State: Eye,
-			Title: fmt.Sprintf("%s looks like a proxy, and is not trusted.", p.Peer),
-			Text: fmt.Sprintf("%d%% of all requests come from %s, and %d%% of those carry %s, but it is not trusted: its visitors all look like one %s.",
-				100*p.Requests/w.total, p.Peer, share(count), most, looks),
-			Lines: w.lines(p.Peer, most),
-		}
-		found = append(found, f)
-	case p.Trusted && share(p.Absent) >= 90:
-		f := Finding{
-			Name: "header-absent", State: Eye, Title: fmt.Sprintf("%s is trusted, but sends no %s.", p.Peer, w.header),
-			Text:  fmt.Sprintf("%d of its %d requests had none, so the proxy itself is taken for the visitor.", p.Absent, p.Requests),
-			Lines: []string{},
-		}
-		if share(count) >= 90 && most != w.header {
-			f.Text += fmt.Sprintf(" It sends %s instead.", most)
-			f.Lines = []string{"proxies:", "  header: " + most}
-		}
-		found = append(found, f)
-	case p.Trusted && share(p.OwnOnly) >= 90:
-		found = append(found, Finding{
-			Name: "header-replaced", State: Eye, Title: fmt.Sprintf("%s replaces the header instead of extending it.", p.Peer),
-			Text:  fmt.Sprintf("In %d of its %d requests %s names nobody but your own proxies: one of them writes the header anew, and the visitor is lost.", p.OwnOnly, p.Requests, w.header),
-			Lines: []string{},
-		})
-	case p.Trusted && share(p.NotFound) >= 10:
-		found = append(found, Finding{
-			Name: "unreadable", State: Eye, Title: fmt.Sprintf("Behind %s many visitors are not found.", p.Peer),
-			Text:  fmt.Sprintf("In %d of its %d requests a hop is no address, or the list is shorter than your hops.", p.NotFound, p.Requests),
-			Lines: []string{},
-		})
-	}
-	if p.Trusted && share(p.Disagreed) >= 10 {
-		found = append(found, Finding{
-			Name: "headers-disagree", State: Eye, Title: fmt.Sprintf("Behind %s two headers disagree.", p.Peer),
-			Text:  fmt.Sprintf("In %d of its %d requests another forwarding header says something else than %s. Let the proxy remove what it does not write.", p.Disagreed, p.Requests, w.header),
-			Lines: []string{},
-		})
-	}
-	if len(found) == 0 && p.Trusted {
-		found = append(found, Finding{
-			Name: "trusted-proxy", State: OK, Title: fmt.Sprintf("%s is trusted and names its visitors.", p.Peer),
-			Text: fmt.Sprintf("%d requests, %s.", p.Requests, visitorWords(p.Visitors)), Lines: []string{},
-		})
-	}
-	return found
-}
-
-func visitorWords(n int) string {
-	if n >= maxVisitors {
-		return fmt.Sprintf("%d visitors and more", maxVisitors)
-	}
-	return fmt.Sprintf("%d visitors", n)
-}
-
-// lines of the configuration that trust a peer and believe a header.
-func (w *Watch) lines(peer, header string) []string {
-	entry := "unix"
-	if p, err := addr.ParsePrefix(peer); err == nil {
-		entry = p.String()
-	}
-	lines := []string{"proxies:"}
-	if header != w.header {
-		lines = append(lines, "  header: "+header)
-	}
-	return append(lines, "  trusted:", fmt.Sprintf("    - %q", entry))
-}
-
-// forged says whether clients send lists of their own; that harms nobody.
-func (w *Watch) forged(peers []PeerEvidence) Finding {
-	n := 0
-	for _, p := range peers {
-		n += p.Forged
-	}
-	f := Finding{Name: "forged-lists", State: OK, Title: "No client sent a list of its own.", Text: "Nothing stood left of a visitor.", Lines: []string{}}
-	if n > 0 {
-		f.Title = "Some clients send lists of their own."
-		f.Text = fmt.Sprintf("In %d requests addresses stood left of the visitor. None was believed.", n)
-	}
-	return f
-}
-
-// Add puts another finding into a report; one that needs an eye decides the verdict,
-// where none before it did.
-func (r *Report) Add(f Finding) {
-	if f.Lines == nil {
-		f.Lines = []string{}
-	}
-	r.Findings = append(r.Findings, f)
-	if f.State == Eye && r.State != Eye {
-		r.State, r.Title = Eye, f.Title
-	}
+	return addr.TruncatePrefix(netip.PrefixFrom(a, a.BitLen())).String()
 }

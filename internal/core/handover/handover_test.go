@@ -46,6 +46,15 @@ func TestValues(t *testing.T) {
 	nobody := Of(&visit.Card{})
 	assert.Equal(t, []string{"", "", "", "", "", "", "admit"}, nobody.Values(), "what is not known is left out")
 	for _, name := range Fields {
-		assert.True(t, strings.HasPrefix(name, Prefix))
+		assert.True(t, Forged(name))
+	}
+}
+
+func TestForged(t *testing.T) {
+	for _, name := range []string{"Porch-Gate", "porch_gate", "PORCH.Unheard.Of", "Porch~X", "X_Forwarded_For", "x-forwarded.for", "X_Real-IP"} {
+		assert.True(t, Forged(name), name)
+	}
+	for _, name := range []string{"Porch", "Porchlight", "Porch2-X", "X-Forwarded-For", "x-real-ip", "Forwarded", "X-Forwarded-Proto", "Accept", ""} {
+		assert.False(t, Forged(name), name)
 	}
 }

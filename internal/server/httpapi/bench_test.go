@@ -101,7 +101,7 @@ func doors(b *testing.B) (url, desk, key, serverKey string) {
 	})
 	keep, err := privacy.Open(b.TempDir(), 7*24*time.Hour)
 	require.NoError(b, err)
-	watch := checkup.NewWatch(finder.Header(), time.Now())
+	watch := checkup.NewWatch(finder, false, time.Now())
 	opt := Options{
 		Enrich: &visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: addr.Resolve}), Atlas: shelfOfOne{atlas.New(src)}},
 		Finder: finder, Watch: watch, Metrics: NewMetrics(watch, in.State), Store: always{}, Intake: in, Privacy: keep, Sites: []Site{{Host: benchSite}},

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -28,7 +29,9 @@ func (a *api) getVisitor(c *gin.Context) {
 }
 
 func (a *api) getVisitorAddress(c *gin.Context) {
-	trail := a.Finder.Find(peer(c.Request), c.Request.Header)
+	from, header := peer(c.Request), c.Request.Header
+	card, trail := a.Enrich.Visitor(from, header, visit.Guest{}, a.Now())
+	a.observed(from, header, card, trail)
 	if !trail.Visitor.IsValid() {
 		a.fail(c, problem{
 			Type: "/problems/visitor-not-found", Title: "The visitor was not found", Status: http.StatusNotFound,
@@ -136,8 +139,7 @@ type health struct {
 }
 
 func (a *api) getLiveness(c *gin.Context) {
-	c.Header("Cache-Control", "no-store")
-	c.JSON(http.StatusOK, health{"alive", a.Version, a.edition().Name(), "not asked", nil})
+	a.answerHealth(c, http.StatusOK, health{"alive", a.Version, a.edition().Name(), "not asked", nil})
 }
 
 // readyWithin bounds how long readiness waits for the database.
@@ -146,21 +148,32 @@ const readyWithin = 2 * time.Second
 // getReadiness says whether visits can be accepted, which a database that is
 // away does not prevent for a while.
 func (a *api) getReadiness(c *gin.Context) {
-	ctx, cancel := context.WithTimeout(c, readyWithin)
-	defer cancel()
 	state := a.Intake.State()
 	if state.Away != nil { // the reason may name hosts, and nobody has to sign in here
 		state.Away = optional("the database takes nothing now")
 	}
 	h := health{"ready", a.Version, a.edition().Name(), "answers", &state}
-	if a.Store.Ping(ctx) != nil {
-		h.Database = "does not answer"
+	if a.door == DeskDoor { // whose answer alone says so
+		ctx, cancel := context.WithTimeout(c, readyWithin)
+		defer cancel()
+		if a.Store.Ping(ctx) != nil {
+			h.Database = "does not answer"
+		}
 	}
 	status := http.StatusOK
 	if !a.Intake.Room() {
 		h.Status, status = "not ready", http.StatusServiceUnavailable
 	}
+	a.answerHealth(c, status, h)
+}
+
+// answerHealth tells strangers one word, and the desk the rest.
+func (a *api) answerHealth(c *gin.Context, status int, h health) {
 	c.Header("Cache-Control", "no-store")
+	if a.door != DeskDoor {
+		c.String(status, "%s\n", strings.ReplaceAll(h.Status, " ", "-"))
+		return
+	}
 	c.JSON(status, h)
 }
 

@@ -17,7 +17,6 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
 
-	"eastporch/internal/core/addr"
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/checkup"
@@ -262,7 +261,9 @@ var routes = []route{
 	{http.MethodDelete, "/v1/sessions/:id", false, access.Admin, (*api).endSession},
 	{http.MethodGet, "/v1/audit", false, access.Admin, (*api).listAudit},
 	{http.MethodGet, "/livez", true, access.Nobody, (*api).getLiveness},
+	{http.MethodHead, "/livez", true, access.Nobody, (*api).getLiveness},
 	{http.MethodGet, "/readyz", true, access.Nobody, (*api).getReadiness},
+	{http.MethodHead, "/readyz", true, access.Nobody, (*api).getReadiness},
 	{http.MethodGet, "/openapi.json", false, access.Nobody, (*api).getOpenAPI},
 }
 
@@ -305,6 +306,9 @@ func New(door Door, opt Options) *gin.Engine {
 	})
 	return engine
 }
+
+// isHealth says whether a path is a load balancer's, which may ask under any host.
+func isHealth(path string) bool { return path == "/livez" || path == "/readyz" }
 
 func isAPI(path string) bool { return len(path) >= 4 && path[:4] == "/v1/" }
 
@@ -360,13 +364,7 @@ func (a *api) limitBody(c *gin.Context) {
 
 // peer is the other end of the connection, from the connection itself: no
 // header has a say in it.
-func peer(r *http.Request) netip.Addr {
-	at, err := netip.ParseAddrPort(r.RemoteAddr)
-	if err != nil {
-		return netip.Addr{}
-	}
-	return addr.Canonical(at.Addr())
-}
+func peer(r *http.Request) netip.Addr { return caller.PeerOf(r.RemoteAddr) }
 
 // private marks an answer about the calling visitor.
 func private(c *gin.Context) {

@@ -1561,8 +1561,11 @@ export interface components {
             hops: number;
         };
         Checkup: {
-            /** @enum {string} */
-            state: "ok" | "eye";
+            /**
+             * @description `unknown`: too little was seen to judge.
+             * @enum {string}
+             */
+            state: "ok" | "eye" | "unknown";
             title: string;
             /** Format: date-time */
             since: string;
@@ -1574,10 +1577,16 @@ export interface components {
                 state: "ok" | "eye";
                 title: string;
                 text: string;
-                /** @description Configuration lines that mend it. */
+                /**
+                 * @description What the lines belong to: our configuration, or that of the proxy.
+                 * @enum {string}
+                 */
+                where: "configuration" | "proxy" | "";
+                /** @description Lines that mend it. Those that begin with # are for somebody to decide. */
                 lines: string[];
             }[];
             peers: {
+                /** @description Truncated where it may be a visitor's, unless every site keeps whole addresses. */
                 peer: string;
                 kind: components["schemas"]["Kind"];
                 trusted: boolean;
@@ -2988,6 +2997,11 @@ export interface operations {
                 base?: string;
                 /** @description What stands in the place of the key; KEY by default. */
                 key?: string;
+                /**
+                 * @description The site that a proxy stands before; the first that is configured by default.
+                 * @example heronlake.example
+                 */
+                site?: string;
             };
             header?: never;
             path?: never;

@@ -41,7 +41,8 @@ function Verdict({ report }: { report: Checkup }) {
       <div className={lines.length > 0 ? "checkup-top two-columns" : "checkup-top"}>
         <div className="checkup-main">
           <h2 className="serif checkup-title" id="checkup-title">
-            {first ? <span className="eyedot" role="img" aria-label="needs an eye" /> : <Icon name="check" />}
+            {first && <span className="eyedot" role="img" aria-label="needs an eye" />}
+            {report.state === "ok" && <Icon name="check" />}
             <Prose text={report.title} />
           </h2>
           {first && (
@@ -55,7 +56,7 @@ function Verdict({ report }: { report: Checkup }) {
             every minute. <Link to="/trail">Try a request</Link>
           </p>
         </div>
-        {lines.length > 0 && <Lines lines={lines} />}
+        {lines.length > 0 && <Lines lines={lines} inProxy={first?.where === "proxy"} />}
       </div>
       {others.length > 0 && (
         <ul className="checkup-row">
@@ -106,14 +107,14 @@ function Peers({ report }: { report: Checkup }) {
 }
 
 /** Lines are configuration lines to copy. */
-export function Lines({ lines }: { lines: string[] }) {
+export function Lines({ lines, inProxy = false }: { lines: string[]; inProxy?: boolean }) {
   const { message } = App.useApp();
   const { presenting } = usePreferences();
   const text = lines.join("\n");
   const shown = presenting ? maskText(text) : text;
   return (
     <div className="lines">
-      <b>Add to the configuration</b>
+      <b>{inProxy ? "In the configuration of the proxy" : "Add to the configuration"}</b>
       <pre className="mono">{shown}</pre>
       <Button
         icon={<Icon name="copy" />}
