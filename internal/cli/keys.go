@@ -38,26 +38,28 @@ func (a *app) keysList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return emit(a, keys, false, func() {
-				t := newTable(a.Out, table.Row{"Name", "Scope", "Begins", "Sites", "Origins", "Uses", "Last used", "State", "Id"}, "Uses")
-				for _, k := range keys {
-					state, used := "in force", "never"
-					if k.Revoked != nil {
-						state = "revoked " + k.Revoked.UTC().Format(time.DateOnly)
-					}
-					if k.LastUsed != nil {
-						used = k.LastUsed.UTC().Format(time.DateTime)
-					}
-					sites := strings.Join(k.Sites, ", ")
-					if sites == "" {
-						sites = "all"
-					}
-					t.AppendRow(table.Row{shorten(k.Name, 30), k.Scope, k.Start + "…", sites, strings.Join(k.Origins, ", "), k.Uses, used, state, k.ID})
-				}
-				t.Render()
-			})
+			return emit(a, keys, false, func() { a.drawKeys(keys) })
 		},
 	}
+}
+
+func (a *app) drawKeys(keys []client.Key) {
+	t := newTable(a.Out, table.Row{"Name", "Scope", "Begins", "Sites", "Origins", "Uses", "Last used", "State", "Made by", "Id"}, "Uses")
+	for _, k := range keys {
+		state, used := "in force", "never"
+		if k.Revoked != nil {
+			state = "revoked " + k.Revoked.UTC().Format(time.DateOnly)
+		}
+		if k.LastUsed != nil {
+			used = k.LastUsed.UTC().Format(time.DateTime)
+		}
+		sites := strings.Join(k.Sites, ", ")
+		if sites == "" {
+			sites = "all"
+		}
+		t.AppendRow(table.Row{shorten(k.Name, 30), k.Scope, k.Start + "…", sites, strings.Join(k.Origins, ", "), k.Uses, used, state, shorten(k.MadeBy.Name, 30), k.ID})
+	}
+	t.Render()
 }
 
 func (a *app) keysCreate() *cobra.Command {
@@ -105,17 +107,35 @@ func (a *app) keysRename() *cobra.Command {
 }
 
 func (a *app) keysRevoke() *cobra.Command {
-	return &cobra.Command{
+	var withMade bool
+	cmd := &cobra.Command{
 		Use: "revoke ID", Short: "Revoke a key for good", Args: cobra.ExactArgs(1),
-		Example: "  eastporch keys revoke 0193f2c4-…",
+		Long: `Revoke a key for good. The console's sessions that it opened end with it, within
+two seconds everywhere. Keys that were made with it stay in force and are listed;
+--with-made revokes them too.`,
+		Example: `  eastporch keys revoke 0193f2c4-…
+  eastporch keys revoke 0193f2c4-… --with-made`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			return c.RevokeKey(cmd.Context(), args[0])
+			r, err := c.RevokeKey(cmd.Context(), args[0], withMade)
+			if err != nil {
+				return err
+			}
+			return emit(a, []client.Revoked{r}, true, func() {
+				a.noteln(fmt.Sprintf("Revoked: %d.", len(r.Revoked)))
+				if len(r.Made.Keys) == 0 {
+					return
+				}
+				a.noteln("These were made with it and are still in force; revoke them with --with-made, or one by one:")
+				a.drawKeys(r.Made.Keys)
+			})
 		},
 	}
+	cmd.Flags().BoolVar(&withMade, "with-made", false, "revoke the keys that were made with it too")
+	return cmd
 }
 
 func (a *app) keysLog() *cobra.Command {

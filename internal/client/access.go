@@ -21,6 +21,17 @@ type Key struct {
 	LastUsed *time.Time `json:"last_used"`
 	Uses     int64      `json:"uses"`
 	Revoked  *time.Time `json:"revoked"`
+	MadeBy   struct {
+		Name string `json:"name"`
+	} `json:"made_by"`
+}
+
+// Revoked says what revoking a key ended, and what was made with it and is still in force.
+type Revoked struct {
+	Revoked []string `json:"revoked"`
+	Made    struct {
+		Keys []Key `json:"keys"`
+	} `json:"made"`
 }
 
 // NewKey is a key to make.
@@ -67,9 +78,15 @@ func (c *Client) RenameKey(ctx context.Context, id, name string) error {
 	return c.call(ctx, http.MethodPatch, "/v1/keys/"+url.PathEscape(id), map[string]string{"name": name}, nil)
 }
 
-// RevokeKey ends a key for good.
-func (c *Client) RevokeKey(ctx context.Context, id string) error {
-	return c.call(ctx, http.MethodDelete, "/v1/keys/"+url.PathEscape(id), nil, nil)
+// RevokeKey ends a key for good with its sessions, and withMade the keys that were made
+// with it.
+func (c *Client) RevokeKey(ctx context.Context, id string, withMade bool) (r Revoked, err error) {
+	path := "/v1/keys/" + url.PathEscape(id)
+	if withMade {
+		path += "?made=revoke"
+	}
+	err = c.call(ctx, http.MethodDelete, path, nil, &r)
+	return r, err
 }
 
 // Events reads the newest lines of the audit log.

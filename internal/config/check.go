@@ -2,7 +2,9 @@ package config
 
 import (
 	"fmt"
+	"io/fs"
 	"net"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -142,6 +144,12 @@ func (l *loader) check(c *Config) {
 }
 
 func (l *loader) checkDoor(key string, d Door) {
+	for i, origin := range d.Origins {
+		u, err := url.Parse(origin)
+		if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.Scheme+"://"+u.Host != strings.ToLower(origin) {
+			l.problem(fmt.Sprintf("%s.origins.%d", key, i), fmt.Sprintf("%.80q is not an origin", origin), "Write it like https://console.heronlake.example, without a path.")
+		}
+	}
 	l.checkListen(key+".address", d.Address)
 	if (d.TLSCertificate == "") != (d.TLSKey == "") {
 		l.problem(key+".tls_certificate", "TLS wants a certificate and a key", "Give both tls_certificate and tls_key, or neither.")
@@ -150,6 +158,9 @@ func (l *loader) checkDoor(key string, d Door) {
 		if h == "" || strings.ContainsAny(h, "/:* ") && !strings.Contains(h, "::") {
 			l.problem(fmt.Sprintf("%s.hosts.%d", key, i), fmt.Sprintf("%q is no host name", h), "Give a name such as porch.heronlake.example, without a port.")
 		}
+	}
+	if _, err := d.Mode(); err != nil {
+		l.problem(key+".socket_mode", fmt.Sprintf("%.20q is not a file mode", d.SocketMode), "Write it like 0660, which lets the owner and the group connect.")
 	}
 	for name, n := range map[string]int{"max_header_bytes": d.MaxHeaderBytes, "max_body_bytes": d.MaxBodyBytes} {
 		if n < 1<<10 || n > 64<<20 {
@@ -161,6 +172,15 @@ func (l *loader) checkDoor(key string, d Door) {
 			l.problem(key+"."+name, fmt.Sprintf("%s is no time to wait", t), "Give more than nothing and at most 1h.")
 		}
 	}
+}
+
+// Mode gives the mode of the listener's Unix socket.
+func (d Door) Mode() (fs.FileMode, error) {
+	n, err := strconv.ParseUint(d.SocketMode, 8, 32)
+	if err == nil && n > 0o777 {
+		err = strconv.ErrRange
+	}
+	return fs.FileMode(n), err
 }
 
 func (l *loader) checkListen(key, address string) {

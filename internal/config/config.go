@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"net/url"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -84,6 +85,9 @@ type Config struct {
 type Door struct {
 	Address        string        `koanf:"address"`        // host:port, or unix:PATH
 	Hosts          []string      `koanf:"hosts"`          // host names it answers to, beside its own
+	Origins        []string      `koanf:"origins"`        // under which browsers reach it, beside its own
+	SocketMode     string        `koanf:"socket_mode"`    // of a Unix socket, octal; 0660 by default
+	SocketGroup    string        `koanf:"socket_group"`   // that a Unix socket belongs to; "" is the service's
 	ProxyProtocol  []string      `koanf:"proxy_protocol"` // peers that send its header: prefixes, or unix
 	TLSCertificate string        `koanf:"tls_certificate"`
 	TLSKey         string        `koanf:"tls_key"`
@@ -203,9 +207,9 @@ func Load(in Input) (*Config, error) {
 func defaults(getenv func(string) string) map[string]any {
 	return map[string]any{
 		"visitor.address": "127.0.0.1:8080", "visitor.max_header_bytes": 64 << 10, "visitor.max_body_bytes": 1 << 20,
-		"visitor.header_timeout": "10s", "visitor.timeout": "30s",
+		"visitor.header_timeout": "10s", "visitor.timeout": "30s", "visitor.socket_mode": "0660",
 		"desk.address": "127.0.0.1:8081", "desk.max_header_bytes": 64 << 10, "desk.max_body_bytes": 1 << 20,
-		"desk.header_timeout": "10s", "desk.timeout": "60s",
+		"desk.header_timeout": "10s", "desk.timeout": "60s", "desk.socket_mode": "0660",
 		"limits.key_per_second": 1000, "limits.visitor_per_second": 20,
 		"rates.refresh": "6h", "rates.stale_days": 4, "handover.cookie_lasts": "15m",
 		"intake.max_bytes": 1 << 30, "retention_days": 400, "hash_days": 7,
@@ -269,7 +273,7 @@ func (l *loader) place(n *yaml.Node, key string, t reflect.Type) {
 	if key != "" {
 		l.lines[key] = n.Line
 	}
-	if n.Tag == "!!timestamp" { // dates stay text
+	if n.Tag == "!!timestamp" || strings.HasSuffix(key, ".socket_mode") { // dates and octal numbers stay text
 		n.Tag = "!!str"
 	}
 	switch {
@@ -424,6 +428,11 @@ func reasonOf(err error) string {
 // visitor's door the sites.
 func (c *Config) HostNames(d Door, sites bool) []string {
 	hosts := append([]string{"localhost", "127.0.0.1", "::1"}, d.Hosts...)
+	for _, origin := range d.Origins {
+		if u, err := url.Parse(origin); err == nil {
+			hosts = append(hosts, u.Hostname())
+		}
+	}
 	if host, _, err := net.SplitHostPort(d.Address); err == nil && host != "" {
 		hosts = append(hosts, host)
 	}

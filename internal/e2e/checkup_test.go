@@ -173,7 +173,7 @@ func TestCheckupOfRealSetUps(t *testing.T) {
 				flags[key] = value
 			}
 			if strings.Contains(tt.name, "Unix socket") {
-				flags["visitor.address"] = "unix:" + filepath.Join(shortDir(t), "v.sock")
+				flags["visitor.address"], flags["visitor.socket_mode"] = "unix:"+filepath.Join(shortDir(t), "v.sock"), "0666"
 			}
 			s := start(t, flags)
 			upstream := strings.TrimPrefix(s.visitor, "http://")

@@ -73,7 +73,7 @@ func TestEveryRouteByScopeAndDoor(t *testing.T) {
 	require.NoError(t, err)
 	ladder := []string{"none", "page", "server", "admin"}
 	ops := operations(doc)
-	require.Len(t, ops, 73)
+	require.Len(t, ops, 74)
 	for _, op := range ops {
 		require.Contains(t, ladder, op.scope, "%s %s has no x-scope", op.method, op.path)
 		for door, base := range map[string]string{"visitor": s.visitor, "desk": s.desk} {
@@ -123,7 +123,7 @@ func TestBadKeys(t *testing.T) {
 	wrong := get("Authorization: Bearer " + keys["page"])
 	assert.Equal(t, http.StatusForbidden, wrong.status)
 	assert.Contains(t, wrong.body, "this wants server")
-	assert.Equal(t, http.StatusUnauthorized, get(anonymous, "Cookie: porch_session="+strings.Repeat("x", 8<<10)).status, "a cookie of 8 KB")
+	assert.Equal(t, http.StatusUnauthorized, get(anonymous, cookieOf(t, s)+strings.Repeat("x", 8<<10)).status, "a cookie of 8 KB")
 
 	inQuery := s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/visitor?key="+keys["page"], "", anonymous)
 	assert.Equal(t, http.StatusOK, inQuery.status, "beacons cannot set a header")
@@ -137,8 +137,10 @@ func TestBadKeys(t *testing.T) {
 		if k.Scope == "server" {
 			assert.Positive(t, k.Uses, "uses are counted")
 			require.NoError(t, s.client.RenameKey(t.Context(), k.ID, "the shop"))
-			require.NoError(t, s.client.RevokeKey(t.Context(), k.ID))
-			require.Error(t, s.client.RevokeKey(t.Context(), k.ID), "once is enough")
+			_, err := s.client.RevokeKey(t.Context(), k.ID, false)
+			require.NoError(t, err)
+			_, err = s.client.RevokeKey(t.Context(), k.ID, false)
+			require.Error(t, err, "once is enough")
 		}
 	}
 	assert.Equal(t, http.StatusUnauthorized, get("Authorization: Bearer "+keys["server"]).status, "a revoked key is none")
@@ -278,6 +280,16 @@ func TestSignInAttemptsAreLimited(t *testing.T) {
 		}
 	}
 	assert.Equal(t, statuses[http.StatusUnauthorized], failed)
+	// While strangers use up every limit, whoever has a key or a link gets in, also from
+	// where they come from.
+	link, err := s.server.Link(t.Context())
+	require.NoError(t, err)
+	_, secret, _ := strings.Cut(link, "#")
+	for _, body := range []string{`{"key":"` + s.admin + `"}`, `{"link":"` + secret + `"}`} {
+		assert.Equal(t, http.StatusTooManyRequests, s.call(t, "127.0.1.1", http.MethodPost, s.desk+"/v1/sessions", `{"key":"porch_admin_guess"}`, anonymous).status)
+		assert.Equal(t, http.StatusCreated, s.call(t, "127.0.1.1", http.MethodPost, s.desk+"/v1/sessions", body, anonymous).status)
+	}
+	assert.Equal(t, http.StatusTooManyRequests, s.call(t, "127.0.1.1", http.MethodPost, s.desk+"/v1/sessions", `{"link":"`+secret+`"}`, anonymous).status, "a spent link is a failed try")
 	page := s.keys(t)["page"]
 	scope := s.call(t, "127.0.9.1", http.MethodPost, s.desk+"/v1/sessions", `{"key":"`+page+`"}`, anonymous)
 	assert.Contains(t, []int{http.StatusForbidden, http.StatusTooManyRequests}, scope.status)

@@ -251,7 +251,7 @@ func newProcess(t *testing.T, database string) *process {
 	defer s.Close()
 	keys, err := access.NewKeys(t.Context(), s, slog.New(slog.DiscardHandler), time.Now)
 	require.NoError(t, err)
-	_, key, err := keys.Create(t.Context(), access.Key{Name: "load", Scope: access.Admin}, "the tests")
+	_, key, err := keys.Create(t.Context(), access.Key{Name: "load", Scope: access.Admin})
 	require.NoError(t, err)
 	address := freeAddress(t)
 	p := &process{t: t, binary: binary, key: key, desk: "http://" + address, args: []string{

@@ -40,11 +40,7 @@ var handoverFronts = []handoverFront{
 		startHAProxy(t, port, elsewhere.Replace(recipes["haproxy"]))
 	}},
 	{"Apache", regexp.MustCompile(`(?m)^ *remove_ours\(r\)\n`), func(t *testing.T, port string, recipes map[string]string) {
-		dir, err := os.MkdirTemp("", "ep") // which the server's own user may read
-		require.NoError(t, err)
-		t.Cleanup(func() { _ = os.RemoveAll(dir) })
-		require.NoError(t, os.Chmod(dir, 0o755))
-		lua := filepath.Join(dir, "apache-handover.lua")
+		lua := filepath.Join(shortDir(t), "apache-handover.lua")
 		require.NoError(t, os.WriteFile(lua, []byte(recipes["apache-lua"]), 0o644))
 		startApache(t, port, strings.ReplaceAll(recipes["apache"], "/etc/apache2/apache-handover.lua", lua))
 	}},

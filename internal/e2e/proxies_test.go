@@ -105,10 +105,9 @@ func serve(t *testing.T, port string, name string, args ...string) {
 
 func startNginx(t *testing.T, port, server string) {
 	t.Helper()
-	dir := t.TempDir()
-	user := ""
+	dir, user := shortDir(t), ""
 	if os.Geteuid() == 0 {
-		user = "user root;"
+		user = "user www-data;" // as Debian's does: not the service's user
 	}
 	conf := filepath.Join(dir, "nginx.conf")
 	require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, `%s
@@ -187,19 +186,33 @@ func TestRecipes(t *testing.T) {
 		})
 	}
 	t.Run("nginx through a Unix socket", func(t *testing.T) {
-		socket := filepath.Join(shortDir(t), "v.sock")
-		s, port := start(t, map[string]any{"visitor.address": "unix:" + socket, "proxies.trusted": []any{"unix"}}), freePort(t)
+		socket := filepath.Join(shortDir(t), "eastporch", "visitor.sock") // in a directory that is not there yet
+		flags := map[string]any{"visitor.address": "unix:" + socket, "proxies.trusted": []any{"unix"}}
+		if os.Geteuid() == 0 {
+			flags["visitor.socket_group"] = "www-data"
+		}
+		s, port := start(t, flags), freePort(t)
+		info, err := os.Stat(socket)
+		require.NoError(t, err)
+		assert.Equal(t, os.FileMode(0o660), info.Mode().Perm())
 		startNginx(t, port, recipe(t, "nginx-unix.conf", port, "/run/eastporch/visitor.sock", socket))
 		checkFront(t, s, port)
+		if os.Geteuid() == 0 {
+			require.NoError(t, os.Chown(socket, 0, 0))
+			got := s.call(t, "127.0.0.1", http.MethodGet, "http://127.0.0.1:"+port+"/v1/visitor/address", "", "Host: localhost")
+			assert.Equal(t, http.StatusBadGateway, got.status, "without the group the proxy's user is kept out")
+		}
 	})
 }
 
-// shortDir makes a directory whose path is short, as that of a socket must be.
+// shortDir makes a directory whose path is short, as that of a socket must be, and open to
+// the users whom proxies run under.
 func shortDir(t *testing.T) string {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "ep")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o755)) // other users' programs go through it
 	return dir
 }
 

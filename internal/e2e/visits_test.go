@@ -145,7 +145,7 @@ func TestPrivacyHoldsEverywhere(t *testing.T) {
 		want      string // in the list
 		gone      []string
 	}{
-		{"truncated", "", `"text":"198.18.7.0"`, []string{"198.18.7.114", "192.0.2.77", "198.18.7.112"}},
+		{"truncated", "", `"text":"198.18.7.0"`, []string{"198.18.7.114", "192.0.2.77", "198.18.7.112", "c612:772", "/48"}},
 		{"hashed", "", `"stored_as":"hash `, []string{"198.18.7.", "192.0.2.7", "/24"}},
 		{"none", "", `"stored_as":"not kept"`, []string{"198.18.7.", "192.0.2.7", "/24"}},
 		{"whole", "1", `"stored_as":"not kept"`, []string{"198.18.7.", "192.0.2.7", "a secret"}},
@@ -153,10 +153,13 @@ func TestPrivacyHoldsEverywhere(t *testing.T) {
 		t.Run(tt.mode+tt.gpc, func(t *testing.T) {
 			t.Parallel()
 			s := start(t, map[string]any{"sites": []any{map[string]any{"host": "quiet.example", "privacy": tt.mode}}})
-			body := fmt.Sprintf(`{"site":"quiet.example","path":"/","attributes":{"a":"a secret"},"peer":"203.0.113.4",
-				"headers":{"X-Forwarded-For":["192.0.2.77, 198.18.7.114, 203.0.113.10"],"User-Agent":["Firefox"],"Sec-GPC":[%q]}}`, tt.gpc)
-			made := s.post(t, body, "Prefer: return=representation")
-			require.Equal(t, http.StatusCreated, made.status, made.body)
+			var made answer
+			for _, visitor := range []string{"198.18.7.114", "2002:c612:772:5::1f"} { // of which the second holds the first
+				body := fmt.Sprintf(`{"site":"quiet.example","path":"/","attributes":{"a":"a secret"},"peer":"203.0.113.4",
+					"headers":{"X-Forwarded-For":["192.0.2.77, %s, 203.0.113.10"],"User-Agent":["Firefox"],"Sec-GPC":[%q]}}`, visitor, tt.gpc)
+				made = s.post(t, body, "Prefer: return=representation")
+				require.Equal(t, http.StatusCreated, made.status, made.body)
+			}
 			list := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits?site=quiet.example", "")
 			assert.Contains(t, list.body, tt.want)
 			export := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits/export?site=quiet.example&format=csv", "")

@@ -17,8 +17,10 @@ import (
 	"net/http"
 	"net/netip"
 	"os"
+	"os/user"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -142,6 +144,10 @@ func (s *Server) openDoors(ctx context.Context) (err error) {
 	if err := s.recorrect(ctx); err != nil {
 		return err
 	}
+	installation, err := s.store.Installation(ctx)
+	if err != nil {
+		return err
+	}
 	whole := !slices.ContainsFunc(cfg.Sites, func(site config.Site) bool { return site.PrivacyMode() != visit.Whole })
 	s.watch = checkup.NewWatch(finder, whole, time.Now().UTC())
 	api := httpapi.Options{
@@ -173,7 +179,7 @@ func (s *Server) openDoors(ctx context.Context) (err error) {
 		MaxBody: map[httpapi.Door]int64{
 			httpapi.VisitorDoor: int64(cfg.Visitor.MaxBodyBytes), httpapi.DeskDoor: int64(cfg.Desk.MaxBodyBytes),
 		},
-		Secure:  cfg.Desk.TLSCertificate != "",
+		Secure: cfg.Desk.TLSCertificate != "", Origins: cfg.Desk.Origins, Installation: installation,
 		Version: opt.Version, Log: opt.Log, Now: time.Now,
 	}
 	api.Metrics = httpapi.NewMetrics(api.Watch, s.intake.State)
@@ -213,7 +219,7 @@ func (s *Server) noteConfiguration(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	event, err := access.NewEvent(time.Now(), "configuration changed", "the service", fmt.Sprintf("checksum %x", sha256.Sum256(text))[:len("checksum ")+12])
+	event, err := access.NewEvent(time.Now(), "configuration changed", access.TheService, fmt.Sprintf("checksum %x", sha256.Sum256(text))[:len("checksum ")+12])
 	if err != nil {
 		return err
 	}
@@ -239,19 +245,18 @@ func (s *Server) Link(ctx context.Context) (string, error) {
 
 // Key makes a key, and revokes those of the same name.
 func (s *Server) Key(ctx context.Context, name string, scope access.Scope) (secret string, err error) {
-	const actor = "the service"
 	all, err := s.keys.List(ctx)
 	if err != nil {
 		return "", err
 	}
 	for _, k := range all {
 		if k.Name == name && k.Revoked == nil {
-			if err := s.keys.Revoke(ctx, k.ID, actor); err != nil {
+			if _, err := s.keys.Revoke(ctx, k.ID, false, access.TheService); err != nil {
 				return "", err
 			}
 		}
 	}
-	_, secret, err = s.keys.Create(ctx, access.Key{Name: name, Scope: scope}, actor)
+	_, secret, err = s.keys.Create(ctx, access.Key{Name: name, Scope: scope, Maker: access.Maker{Name: access.TheService}})
 	return secret, err
 }
 
@@ -311,7 +316,7 @@ func (s *Server) superviseDatabase(ctx context.Context) {
 }
 
 func (s *Server) listen(ctx context.Context, name httpapi.Door, c config.Door) (net.Listener, error) {
-	l, err := s.bind(ctx, c.Address)
+	l, err := s.bind(ctx, c)
 	if err != nil {
 		return nil, fmt.Errorf("the %s listener: %w; give another with --%s-address", name, err, name)
 	}
@@ -350,26 +355,65 @@ func (s *Server) protocolMismatch(name httpapi.Door) func(peer netip.Addr, missi
 	}
 }
 
-// bind listens at host:port, or at unix:PATH, where a socket that nobody
-// listens at any more is replaced.
-func (s *Server) bind(ctx context.Context, address string) (net.Listener, error) {
-	var lc net.ListenConfig
-	if path, ok := strings.CutPrefix(address, "unix:"); ok {
-		if conn, err := net.Dial("unix", path); err == nil {
-			_ = conn.Close()
-			return nil, fmt.Errorf("somebody listens at %s already", path)
-		}
-		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return nil, err
-		}
-		return lc.Listen(ctx, "unix", path)
+// bind listens at host:port, or at unix:PATH.
+func (s *Server) bind(ctx context.Context, c config.Door) (net.Listener, error) {
+	if path, ok := strings.CutPrefix(c.Address, "unix:"); ok {
+		return bindUnix(ctx, path, c)
 	}
-	l, err := lc.Listen(ctx, "tcp", address)
+	var lc net.ListenConfig
+	l, err := lc.Listen(ctx, "tcp", c.Address)
 	if err != nil && s.opt.FreePort && errors.Is(err, syscall.EADDRINUSE) {
-		host, _, _ := net.SplitHostPort(address)
+		host, _, _ := net.SplitHostPort(c.Address)
 		return lc.Listen(ctx, "tcp", net.JoinHostPort(host, "0"))
 	}
 	return l, err
+}
+
+// bindUnix listens at a Unix socket of the mode and group that the configuration names, so
+// that a proxy under another user reaches it. Its directory is made where it is missing, and
+// a socket that nobody listens at any more is replaced.
+func bindUnix(ctx context.Context, path string, c config.Door) (net.Listener, error) {
+	if conn, err := net.Dial("unix", path); err == nil {
+		_ = conn.Close()
+		return nil, fmt.Errorf("somebody listens at %s already", path)
+	}
+	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return nil, err
+	}
+	var lc net.ListenConfig
+	l, err := lc.Listen(ctx, "unix", path)
+	if err != nil {
+		return nil, err
+	}
+	if err := shareSocket(path, c); err != nil {
+		_ = l.Close()
+		return nil, err
+	}
+	return l, nil
+}
+
+func shareSocket(path string, c config.Door) error {
+	if c.SocketGroup != "" {
+		group, err := user.LookupGroup(c.SocketGroup)
+		if err != nil {
+			return fmt.Errorf("socket_group: %w", err)
+		}
+		id, err := strconv.Atoi(group.Gid)
+		if err != nil {
+			return fmt.Errorf("socket_group: %w", err)
+		}
+		if err := os.Chown(path, -1, id); err != nil {
+			return fmt.Errorf("socket_group: the service's user must be in it: %w", err)
+		}
+	}
+	mode, err := c.Mode()
+	if err != nil {
+		return fmt.Errorf("socket_mode: %w", err)
+	}
+	return os.Chmod(path, mode)
 }
 
 // URL gives the address of a door, with the port that was really taken.

@@ -61,6 +61,7 @@ type Key struct {
 	LastUsed *time.Time `json:"last_used"`
 	Uses     int64      `json:"uses"`
 	Revoked  *time.Time `json:"revoked"`
+	Maker    Maker      `json:"made_by"`
 
 	Hash [sha256.Size]byte `json:"-"`
 }
@@ -73,14 +74,31 @@ func (k *Key) MayUse(site string) bool {
 // Allows says whether a page of an origin may use the key.
 func (k *Key) Allows(origin string) bool { return slices.Contains(k.Origins, origin) }
 
+// A Maker is who made a key.
+type Maker struct {
+	Name string `json:"name"` // such as "key the tests"
+	// Key was used, or had opened the session that was; nil for a session by a one-time
+	// link, and for the service itself. Session is nil where a key was used directly.
+	Key     *uuid.UUID `json:"key_id"`
+	Session *uuid.UUID `json:"session_id"`
+}
+
+// Made is what is in force and was made with a key, directly or by way of others.
+type Made struct {
+	Keys     []Key     `json:"keys"`
+	Sessions []Session `json:"sessions"`
+}
+
 // A Session is a signed-in console.
 type Session struct {
 	ID       uuid.UUID `json:"id"`
 	Created  time.Time `json:"created"`
 	LastSeen time.Time `json:"last_seen"`
 	Expires  time.Time `json:"expires"`
-	How      string    `json:"how"`   // "link", or the key that opened it
+	How      string    `json:"how"`   // the key that opened it, or the link and who made that
 	Agent    string    `json:"agent"` // the browser
+	// Key is the one that opened it, with which it ends; nil for a link's.
+	Key *uuid.UUID `json:"key_id"`
 }
 
 // An Event is a line of the audit log.

@@ -69,8 +69,12 @@ func (m *memory) RenameKey(_ context.Context, id uuid.UUID, name string, _ Event
 	return m.change(id, func(k *Key) { k.Name = name })
 }
 
-func (m *memory) RevokeKey(_ context.Context, id uuid.UUID, e Event) error {
-	return m.change(id, func(k *Key) { k.Revoked = &e.Time })
+func (m *memory) RevokeKey(_ context.Context, id uuid.UUID, _ bool, e Event) ([]uuid.UUID, error) {
+	return []uuid.UUID{id}, m.change(id, func(k *Key) { k.Revoked = &e.Time })
+}
+
+func (m *memory) MadeWith(context.Context, uuid.UUID, time.Time, time.Time) (Made, error) {
+	return Made{}, nil
 }
 
 func (m *memory) CountKeyUses(_ context.Context, uses map[uuid.UUID]int64, _ time.Time) error {
@@ -93,7 +97,7 @@ func newKeys(t testing.TB, m *memory) *Keys {
 func TestKeys(t *testing.T) {
 	m := &memory{keys: map[uuid.UUID]Key{}}
 	here, there := newKeys(t, m), newKeys(t, m) // two instances of one database
-	key, secret, err := here.Create(t.Context(), Key{Name: "the shop", Scope: Server}, "a test")
+	key, secret, err := here.Create(t.Context(), Key{Name: "the shop", Scope: Server})
 	require.NoError(t, err)
 	assert.True(t, strings.HasPrefix(secret, "porch_server_"))
 	assert.True(t, strings.HasPrefix(secret, key.Start))
@@ -123,7 +127,8 @@ func TestKeys(t *testing.T) {
 	require.NoError(t, err, "while the database is away the copy of before stands")
 	m.away = nil
 
-	require.NoError(t, here.Revoke(t.Context(), key.ID, "a test"))
+	_, err = here.Revoke(t.Context(), key.ID, false, "a test")
+	require.NoError(t, err)
 	_, err = here.Check(secret)
 	require.ErrorIs(t, err, ErrBadKey, "felt here at once")
 	require.NoError(t, there.Renew(t.Context()))
@@ -137,7 +142,7 @@ func TestManyKeysOfOneStart(t *testing.T) {
 	k := newKeys(t, m)
 	var secrets []string
 	for range 20 {
-		key, secret, err := k.Create(t.Context(), Key{Name: "x", Scope: Page, Origins: []string{"https://heronlake.example"}}, "a test")
+		key, secret, err := k.Create(t.Context(), Key{Name: "x", Scope: Page, Origins: []string{"https://heronlake.example"}})
 		require.NoError(t, err)
 		require.NoError(t, m.change(key.ID, func(k *Key) { k.Start = "porch_page_same" }))
 		secrets = append(secrets, secret)
@@ -190,7 +195,7 @@ func BenchmarkCheck(b *testing.B) {
 	k := newKeys(b, &memory{keys: map[uuid.UUID]Key{}})
 	var secret string
 	for range 1000 {
-		_, s, err := k.Create(context.Background(), Key{Name: "x", Scope: Page}, "a benchmark")
+		_, s, err := k.Create(context.Background(), Key{Name: "x", Scope: Page})
 		require.NoError(b, err)
 		secret = s
 	}

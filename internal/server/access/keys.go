@@ -19,7 +19,11 @@ type keyStore interface {
 	Keys(ctx context.Context) ([]Key, error)
 	AddKey(ctx context.Context, k Key, e Event) error
 	RenameKey(ctx context.Context, id uuid.UUID, name string, e Event) error
-	RevokeKey(ctx context.Context, id uuid.UUID, e Event) error
+	// RevokeKey ends a key with its sessions; withMade ends the keys that were made with
+	// it too. It gives those that it ended.
+	RevokeKey(ctx context.Context, id uuid.UUID, withMade bool, e Event) (ended []uuid.UUID, err error)
+	// MadeWith lists what is in force and was made with a key.
+	MadeWith(ctx context.Context, id uuid.UUID, now, idleSince time.Time) (Made, error)
 	CountKeyUses(ctx context.Context, uses map[uuid.UUID]int64, at time.Time) error
 }
 
@@ -164,8 +168,9 @@ func (k *Keys) List(ctx context.Context) ([]Key, error) {
 }
 
 // Create makes a key and gives its secret, which is not kept. Name, scope,
-// sites and origins must have been checked.
-func (k *Keys) Create(ctx context.Context, key Key, actor string) (Key, string, error) {
+// sites and origins must have been checked, and the key names its maker; [ErrBadKey]
+// where that one's own key was revoked meanwhile.
+func (k *Keys) Create(ctx context.Context, key Key) (Key, string, error) {
 	all, err := k.store.Keys(ctx)
 	if err != nil {
 		return Key{}, "", err
@@ -185,7 +190,7 @@ func (k *Keys) Create(ctx context.Context, key Key, actor string) (Key, string, 
 	if key.Origins == nil {
 		key.Origins = []string{}
 	}
-	event, err := NewEvent(k.now(), "key created", actor, fmt.Sprintf("%s (%s, %s…)", key.Name, key.Scope, key.Start))
+	event, err := NewEvent(k.now(), "key created", key.Maker.Name, fmt.Sprintf("%s (%s, %s…)", key.Name, key.Scope, key.Start))
 	if err == nil {
 		err = k.store.AddKey(ctx, key, event)
 	}
@@ -204,16 +209,24 @@ func (k *Keys) Rename(ctx context.Context, id uuid.UUID, name, actor string) err
 	return k.store.RenameKey(ctx, id, name, event)
 }
 
-// Revoke ends a key for good; [ErrNoSuch] where there is none in force.
-func (k *Keys) Revoke(ctx context.Context, id uuid.UUID, actor string) error {
+// Revoke ends a key for good, with the sessions that it opened, and on demand the keys
+// that were made with it; [ErrNoSuch] where there is none in force. It gives the keys
+// that it ended. Other instances feel it within two seconds.
+func (k *Keys) Revoke(ctx context.Context, id uuid.UUID, withMade bool, actor string) ([]uuid.UUID, error) {
 	event, err := NewEvent(k.now(), "key revoked", actor, id.String())
 	if err != nil {
-		return err
+		return nil, err
 	}
-	if err := k.store.RevokeKey(ctx, id, event); err != nil {
-		return err
+	ended, err := k.store.RevokeKey(ctx, id, withMade, event)
+	if err != nil {
+		return nil, err
 	}
-	return k.Renew(ctx)
+	return ended, k.Renew(ctx)
+}
+
+// MadeWith lists what is in force and was made with a key, directly or by way of others.
+func (k *Keys) MadeWith(ctx context.Context, id uuid.UUID) (Made, error) {
+	return k.store.MadeWith(ctx, id, k.now(), k.now().Add(-SessionIdle))
 }
 
 // NewEvent makes a line of the audit log.

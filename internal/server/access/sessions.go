@@ -17,14 +17,18 @@ const (
 	linkLasts       = time.Hour
 )
 
+// TheService names what the service does by itself.
+const TheService = "the service"
+
 // fresh is how long a session that was read is believed without reading again.
 const fresh = time.Second
 
 // sessionStore is what sessions need of the database.
 type sessionStore interface {
 	AddLink(ctx context.Context, hash [sha256.Size]byte, expires time.Time, e Event) error
-	// UseLink spends a link; [ErrBadLink] where it is not good any more.
-	UseLink(ctx context.Context, hash [sha256.Size]byte, now time.Time) error
+	// UseLink spends a link and says who made it; [ErrBadLink] where it is not good any
+	// more.
+	UseLink(ctx context.Context, hash [sha256.Size]byte, now time.Time) (maker string, err error)
 	AddSession(ctx context.Context, s Session, hash [sha256.Size]byte, e Event) error
 	// SessionOf reads a session and notes that it was seen; [ErrBadSession]
 	// where it has ended or was idle since before idleSince.
@@ -59,7 +63,7 @@ func NewSessions(store sessionStore, now func() time.Time) *Sessions {
 // Link makes the secret of a one-time link that opens a session within an hour.
 func (s *Sessions) Link(ctx context.Context) (string, error) {
 	secret, hash := newSecret("once")
-	event, err := NewEvent(s.now(), "link made", "the service", "opens one session within an hour")
+	event, err := NewEvent(s.now(), "link made", TheService, "opens one session within an hour")
 	if err != nil {
 		return "", err
 	}
@@ -74,20 +78,28 @@ func (s *Sessions) EverSignedIn(ctx context.Context) (bool, error) {
 // OpenWithLink spends a one-time link and opens a session; [ErrBadLink] where
 // the link is not good.
 func (s *Sessions) OpenWithLink(ctx context.Context, link, agent string) (Session, string, error) {
-	if err := s.store.UseLink(ctx, sha256.Sum256([]byte(link)), s.now()); err != nil {
+	if len(link) > 200 {
+		return Session{}, "", ErrBadLink
+	}
+	maker, err := s.store.UseLink(ctx, sha256.Sum256([]byte(link)), s.now())
+	if err != nil {
 		return Session{}, "", err
 	}
-	return s.Open(ctx, "link", agent)
+	return s.open(ctx, nil, "link made by "+maker, agent)
 }
 
-// Open opens a session and gives the secret of its cookie.
-func (s *Sessions) Open(ctx context.Context, how, agent string) (Session, string, error) {
+// Open opens a session by a key, with which it ends, and gives the secret of its cookie.
+func (s *Sessions) Open(ctx context.Context, key *Key, agent string) (Session, string, error) {
+	return s.open(ctx, &key.ID, "key "+key.Name, agent)
+}
+
+func (s *Sessions) open(ctx context.Context, key *uuid.UUID, how, agent string) (Session, string, error) {
 	id, err := uuid.NewV7()
 	if err != nil {
 		return Session{}, "", err
 	}
 	now := s.now().UTC().Truncate(time.Millisecond)
-	one := Session{ID: id, Created: now, LastSeen: now, Expires: now.Add(SessionAbsolute), How: how, Agent: agent}
+	one := Session{ID: id, Created: now, LastSeen: now, Expires: now.Add(SessionAbsolute), How: how, Agent: agent, Key: key}
 	secret, hash := newSecret("session")
 	event, err := NewEvent(now, "signed in", how, agent)
 	if err == nil {
@@ -134,10 +146,15 @@ func (s *Sessions) End(ctx context.Context, id uuid.UUID, actor string) error {
 	if err == nil {
 		err = s.store.EndSession(ctx, id, event)
 	}
+	s.Forget()
+	return err
+}
+
+// Forget has every session asked for anew, as after a key was revoked.
+func (s *Sessions) Forget() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	clear(s.seen)
-	return err
 }
 
 // Failed records an attempt to sign in that failed.

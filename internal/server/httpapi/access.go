@@ -48,7 +48,7 @@ func (a *api) createKey(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	key, secret, err := a.Keys.Create(c, access.Key{Name: body.Name, Scope: body.Scope, Sites: body.Sites, Origins: body.Origins}, callerOf(c).actor())
+	key, secret, err := a.Keys.Create(c, access.Key{Name: body.Name, Scope: body.Scope, Sites: body.Sites, Origins: body.Origins, Maker: callerOf(c).maker()})
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -113,12 +113,53 @@ func (a *api) renameKey(c *gin.Context) {
 	a.done(c, err)
 }
 
+// revokeKey ends a key, and says what was made with it and is still in force.
 func (a *api) revokeKey(c *gin.Context) {
 	id, err := idOf(c)
-	if err == nil {
-		err = a.Keys.Revoke(c, id, callerOf(c).actor())
+	withMade := false
+	switch text := c.Query("made"); text {
+	case "", "keep":
+	case "revoke":
+		withMade = true
+	default:
+		err = badField("made", fmt.Sprintf("%.20q is neither keep nor revoke", text), "Give revoke to revoke the keys that were made with it too.")
 	}
-	a.done(c, err)
+	var ended []uuid.UUID
+	if err == nil {
+		ended, err = a.Keys.Revoke(c, id, withMade, callerOf(c).actor())
+	}
+	a.Sessions.Forget()
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	left, err := a.Keys.MadeWith(c, id)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.Header("Cache-Control", "no-store")
+	c.JSON(http.StatusOK, gin.H{"revoked": ended, "made": made(left)})
+}
+
+// getMade lists what was made with a key, for who thinks of revoking it.
+func (a *api) getMade(c *gin.Context) {
+	id, err := idOf(c)
+	var m access.Made
+	if err == nil {
+		m, err = a.Keys.MadeWith(c, id)
+	}
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.Header("Cache-Control", "no-store")
+	c.JSON(http.StatusOK, made(m))
+}
+
+// made has lists where there is nothing.
+func made(m access.Made) access.Made {
+	return access.Made{Keys: append([]access.Key{}, m.Keys...), Sessions: append([]access.Session{}, m.Sessions...)}
 }
 
 func (a *api) done(c *gin.Context, err error) {
@@ -137,28 +178,28 @@ func idOf(c *gin.Context) (uuid.UUID, error) {
 	return id, nil
 }
 
-// cookieName has the prefix that binds a cookie to this very host, where TLS
-// allows that.
+// cookieName has the prefix that binds a cookie to this very host, where TLS allows that,
+// and what tells installations apart: cookies know no ports.
 func (a *api) cookieName() string {
+	name := "porch_session_" + a.Installation.String()[:8]
 	if a.Secure {
-		return "__Host-porch_session"
+		return "__Host-" + name
 	}
-	return "porch_session"
+	return name
 }
 
+// setCookie sets the session's cookie, for TLS alone where the browser speaks it to us or
+// to the proxy before us.
 func (a *api) setCookie(c *gin.Context, value string, maxAge time.Duration) {
 	http.SetCookie(c.Writer, &http.Cookie{
 		Name: a.cookieName(), Value: value, Path: "/", MaxAge: int(maxAge.Seconds()),
-		HttpOnly: true, Secure: a.Secure, SameSite: http.SameSiteStrictMode,
+		HttpOnly: true, Secure: a.Secure || strings.HasPrefix(c.GetHeader("Origin"), "https://"), SameSite: http.SameSiteStrictMode,
 	})
 }
 
 func (a *api) signIn(c *gin.Context) {
 	if c.GetHeader("Origin") != "" && !a.sameOrigin(c) {
 		a.fail(c, crossSite())
-		return
-	}
-	if !a.within(c, "all sign-ins", a.Limits.AllTries, "") || !a.within(c, "sign-in", a.Limits.SignIns, a.from(c)) {
 		return
 	}
 	var body struct {
@@ -171,7 +212,11 @@ func (a *api) signIn(c *gin.Context) {
 	}
 	session, secret, err := a.openSession(c, body.Key, body.Link)
 	if err != nil {
+		// Only those who fail are held up: whoever has a key gets in while strangers guess.
 		if toProblem(err).Status < http.StatusInternalServerError {
+			if !a.within(c, "all sign-ins", a.Limits.AllTries, "") || !a.within(c, "sign-in", a.Limits.SignIns, a.from(c)) {
+				return
+			}
 			if trouble := a.Sessions.Failed(c, a.fromWords(c), err); trouble != nil {
 				a.Log.Warn("a failed sign-in was not recorded", "error", trouble)
 			}
@@ -199,7 +244,7 @@ func (a *api) openSession(c *gin.Context, key, link *string) (access.Session, st
 	if !known.Scope.Includes(access.Admin) {
 		return access.Session{}, "", lacks(known.Scope, access.Admin)
 	}
-	return a.Sessions.Open(c, "key "+known.Name, agent)
+	return a.Sessions.Open(c, known, agent)
 }
 
 // fromWords names where a request came from in the audit log, truncated.

@@ -41,7 +41,13 @@ func (k *keyring) AddKey(_ context.Context, key access.Key, _ access.Event) erro
 	return nil
 }
 func (*keyring) RenameKey(context.Context, uuid.UUID, string, access.Event) error { return nil }
-func (*keyring) RevokeKey(context.Context, uuid.UUID, access.Event) error         { return nil }
+func (*keyring) RevokeKey(context.Context, uuid.UUID, bool, access.Event) ([]uuid.UUID, error) {
+	return nil, nil
+}
+
+func (*keyring) MadeWith(context.Context, uuid.UUID, time.Time, time.Time) (access.Made, error) {
+	return access.Made{}, nil
+}
 func (*keyring) CountKeyUses(context.Context, map[uuid.UUID]int64, time.Time) error {
 	return nil
 }
@@ -83,9 +89,9 @@ func doors(b *testing.B) (url, desk, key, serverKey string) {
 	log := slog.New(slog.DiscardHandler)
 	keys, err := access.NewKeys(b.Context(), &keyring{}, log, time.Now)
 	require.NoError(b, err)
-	_, key, err = keys.Create(b.Context(), access.Key{Name: "page", Scope: access.Page}, "a benchmark")
+	_, key, err = keys.Create(b.Context(), access.Key{Name: "page", Scope: access.Page})
 	require.NoError(b, err)
-	_, serverKey, err = keys.Create(b.Context(), access.Key{Name: "server", Scope: access.Server}, "a benchmark")
+	_, serverKey, err = keys.Create(b.Context(), access.Key{Name: "server", Scope: access.Server})
 	require.NoError(b, err)
 	spool, err := intake.OpenSpool(b.TempDir())
 	require.NoError(b, err)

@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -28,6 +29,18 @@ type identity struct {
 	scope   access.Scope
 	key     *access.Key     // nil for a session and for nobody
 	session *access.Session // nil for a key and for nobody
+}
+
+// maker is the caller as who makes a key.
+func (w identity) maker() access.Maker {
+	m := access.Maker{Name: w.actor()}
+	switch {
+	case w.key != nil:
+		m.Key = &w.key.ID
+	case w.session != nil:
+		m.Key, m.Session = w.session.Key, &w.session.ID
+	}
+	return m
 }
 
 // actor names the caller in the audit log.
@@ -223,20 +236,32 @@ func safe(method string) bool {
 	return method == http.MethodGet || method == http.MethodHead || method == http.MethodOptions
 }
 
-// sameOrigin says whether a request comes from a page of ours: the browser
-// says so itself, or names our origin.
+// sameOrigin says whether a request comes from a page of ours: the browser names our
+// origin, or names none and says so itself.
 func (a *api) sameOrigin(c *gin.Context) bool {
-	if site := c.GetHeader("Sec-Fetch-Site"); site != "" {
-		return site == "same-origin"
+	site := c.GetHeader("Sec-Fetch-Site")
+	if origin := c.GetHeader("Origin"); origin != "" {
+		return a.isOwn(c, origin) && (site == "" || site == "same-origin")
 	}
-	return a.isOwn(c, c.GetHeader("Origin"))
+	return site == "same-origin"
 }
 
+// isOwn says whether a page of an origin is of this listener. At the desk it must be one
+// that the configuration names, or what a browser shows that reached the listener itself,
+// also through a forwarded port; the host was checked before. At the visitor's door the
+// page's host decides, since proxies that speak TLS stand before it.
 func (a *api) isOwn(c *gin.Context, origin string) bool {
+	if a.door == DeskDoor {
+		scheme := "http://"
+		if a.Secure {
+			scheme = "https://"
+		}
+		return strings.EqualFold(origin, scheme+c.Request.Host) || slices.ContainsFunc(a.Origins, func(o string) bool { return strings.EqualFold(o, origin) })
+	}
 	u, err := url.Parse(origin)
 	return err == nil && u.Host != "" && strings.EqualFold(u.Host, c.Request.Host)
 }
 
 func crossSite() problem {
-	return forbidden("cross-site", "This did not come from the console", "The request changes something, and came from another site.", "Do it in the console, or with a key.")
+	return forbidden("cross-site", "This did not come from the console", "The request changes something, and came from another origin than the console's.", "Do it in the console, or with a key. Behind a proxy that speaks TLS, name the console's origin under desk.origins.")
 }

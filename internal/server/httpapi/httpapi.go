@@ -159,6 +159,11 @@ type Options struct {
 	Hosts    map[Door][]string // the host names that each door answers to
 	MaxBody  map[Door]int64    // bytes
 	Secure   bool              // the desk speaks TLS
+	// Origins are those under which browsers reach the desk, beside its own; behind a
+	// proxy that speaks TLS they are named. Installation tells this one's cookies from
+	// those of others on the same host.
+	Origins      []string
+	Installation uuid.UUID
 
 	Version string
 	Log     *slog.Logger
@@ -256,6 +261,7 @@ var routes = []route{
 	{http.MethodPost, "/v1/keys", false, access.Admin, (*api).createKey},
 	{http.MethodPatch, "/v1/keys/:id", false, access.Admin, (*api).renameKey},
 	{http.MethodDelete, "/v1/keys/:id", false, access.Admin, (*api).revokeKey},
+	{http.MethodGet, "/v1/keys/:id/made", false, access.Admin, (*api).getMade},
 	{http.MethodGet, "/v1/sessions", false, access.Admin, (*api).listSessions},
 	{http.MethodPost, "/v1/sessions", false, access.Nobody, (*api).signIn},
 	{http.MethodDelete, "/v1/sessions/:id", false, access.Admin, (*api).endSession},

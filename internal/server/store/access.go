@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -14,23 +15,34 @@ import (
 
 // Keys lists all keys, revoked ones too, the newest first.
 func (s *Store) Keys(ctx context.Context) ([]access.Key, error) {
-	rows, _ := s.pool.Query(ctx, `SELECT id, name, scope, start, hash, sites, origins, created, last_used, uses, revoked
-		FROM access_key ORDER BY id DESC`)
-	keys, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (access.Key, error) {
-		var k access.Key
-		var hash []byte
-		err := row.Scan(&k.ID, &k.Name, &k.Scope, &k.Start, &hash, &k.Sites, &k.Origins, &k.Created, &k.LastUsed, &k.Uses, &k.Revoked)
-		copy(k.Hash[:], hash)
-		k.Created = k.Created.UTC()
-		return k, err
-	})
+	rows, _ := s.pool.Query(ctx, `SELECT `+keyColumns+` FROM access_key k ORDER BY id DESC`)
+	keys, err := pgx.CollectRows(rows, scanKey)
 	return keys, away(err)
 }
 
-// AddKey stores a key and the event of its making.
+const keyColumns = `k.id, k.name, k.scope, k.start, k.hash, k.sites, k.origins, k.created, k.last_used, k.uses, k.revoked, k.made_by, k.made_by_key, k.made_by_session`
+
+func scanKey(row pgx.CollectableRow) (access.Key, error) {
+	var k access.Key
+	var hash []byte
+	err := row.Scan(&k.ID, &k.Name, &k.Scope, &k.Start, &hash, &k.Sites, &k.Origins, &k.Created, &k.LastUsed, &k.Uses, &k.Revoked, &k.Maker.Name, &k.Maker.Key, &k.Maker.Session)
+	copy(k.Hash[:], hash)
+	k.Created = k.Created.UTC()
+	return k, err
+}
+
+// AddKey stores a key and the event of its making; [access.ErrBadKey] where the key that
+// it is made with was revoked, which its maker may not have felt yet.
 func (s *Store) AddKey(ctx context.Context, k access.Key, e access.Event) error {
-	return s.withEvent(ctx, e, `INSERT INTO access_key (id, name, scope, start, hash, sites, origins, created)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`, k.ID, k.Name, k.Scope, k.Start, k.Hash[:], k.Sites, k.Origins, k.Created)
+	err := s.withEvent(ctx, e, `INSERT INTO access_key (id, name, scope, start, hash, sites, origins, created, made_by, made_by_key, made_by_session)
+		SELECT $1, $2, $3, $4, $5, $6, $7, $8, $9, $10::uuid, $11::uuid
+		WHERE ($10::uuid IS NULL OR EXISTS (SELECT FROM access_key WHERE id = $10 AND revoked IS NULL FOR SHARE))
+			AND ($11::uuid IS NULL OR EXISTS (SELECT FROM session WHERE id = $11 AND ended IS NULL FOR SHARE))`,
+		k.ID, k.Name, k.Scope, k.Start, k.Hash[:], k.Sites, k.Origins, k.Created, k.Maker.Name, k.Maker.Key, k.Maker.Session)
+	if errors.Is(err, access.ErrNoSuch) {
+		return access.ErrBadKey
+	}
+	return err
 }
 
 // RenameKey gives a key another name; [access.ErrNoSuch] where there is none.
@@ -38,10 +50,58 @@ func (s *Store) RenameKey(ctx context.Context, id uuid.UUID, name string, e acce
 	return s.withEvent(ctx, e, `UPDATE access_key SET name = $2 WHERE id = $1`, id, name)
 }
 
-// RevokeKey ends a key; [access.ErrNoSuch] where there is none in force.
-func (s *Store) RevokeKey(ctx context.Context, id uuid.UUID, e access.Event) error {
-	return s.withEvent(ctx, e, `UPDATE access_key SET revoked = $2 WHERE id = $1 AND revoked IS NULL`, id, e.Time)
+// withDescendants names a key and those that were made with it, directly or by way of
+// others.
+const withDescendants = `WITH RECURSIVE made (id) AS (
+	SELECT $1::uuid UNION SELECT k.id FROM access_key k JOIN made ON k.made_by_key = made.id) `
+
+// RevokeKey ends a key and the sessions that it opened, and withMade the keys and sessions
+// that were made with it; [access.ErrNoSuch] where there is none in force. It gives the
+// keys that it ended.
+func (s *Store) RevokeKey(ctx context.Context, id uuid.UUID, withMade bool, e access.Event) (ended []uuid.UUID, err error) {
+	which := `SELECT $1::uuid AS id`
+	prefix := ``
+	if withMade {
+		prefix, which = withDescendants, `SELECT id FROM made`
+	}
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		rows, _ := tx.Query(ctx, prefix+`UPDATE access_key SET revoked = $2 WHERE id IN (`+which+`) AND revoked IS NULL RETURNING id`, id, e.Time)
+		if ended, err = pgx.CollectRows(rows, pgx.RowTo[uuid.UUID]); err != nil {
+			return err
+		}
+		if !slices.Contains(ended, id) && (!withMade || len(ended) == 0) {
+			return access.ErrNoSuch
+		}
+		if _, err := tx.Exec(ctx, `UPDATE session SET ended = $2 WHERE key_id = ANY ($1) AND ended IS NULL`, ended, e.Time); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, insertEvent, e.ID, e.Time, e.What, e.Actor, e.Detail)
+		return err
+	})
+	if errors.Is(err, access.ErrNoSuch) {
+		return nil, err
+	}
+	return ended, away(err)
 }
+
+// MadeWith lists what is in force and was made with a key, directly or by way of others.
+func (s *Store) MadeWith(ctx context.Context, id uuid.UUID, now, idleSince time.Time) (m access.Made, err error) {
+	rows, _ := s.pool.Query(ctx, withDescendants+`SELECT `+keyColumns+` FROM access_key k JOIN made ON made.id = k.id
+		WHERE k.id <> $1 AND k.revoked IS NULL ORDER BY k.id DESC`, id)
+	if m.Keys, err = pgx.CollectRows(rows, scanKey); err != nil {
+		return m, away(err)
+	}
+	rows, _ = s.pool.Query(ctx, withDescendants+`SELECT `+sessionColumns+` FROM session s JOIN made ON made.id = s.key_id
+		WHERE s.ended IS NULL AND s.expires > $2 AND s.last_seen > $3 ORDER BY s.id DESC`, id, now, idleSince)
+	m.Sessions, err = pgx.CollectRows(rows, scanSession)
+	return m, away(err)
+}
+
+const sessionColumns = `s.id, s.created, s.last_seen, s.expires, s.how, s.agent, s.key_id`
+
+// keyInForce holds for sessions whose key, if they have one, is in force: another instance
+// may have opened one with a key whose end it had not felt yet.
+const keyInForce = `NOT EXISTS (SELECT FROM access_key k WHERE k.id = s.key_id AND k.revoked IS NOT NULL)`
 
 // CountKeyUses adds to the uses of keys.
 func (s *Store) CountKeyUses(ctx context.Context, uses map[uuid.UUID]int64, at time.Time) error {
@@ -61,28 +121,29 @@ func (s *Store) AddLink(ctx context.Context, hash [sha256.Size]byte, expires tim
 		INSERT INTO sign_in_link (hash, expires) VALUES ($1, $2)`, hash[:], expires, e.Time)
 }
 
-// UseLink spends a link; [access.ErrBadLink] where it is not good any more.
-func (s *Store) UseLink(ctx context.Context, hash [sha256.Size]byte, now time.Time) error {
-	tag, err := s.pool.Exec(ctx, `UPDATE sign_in_link SET used = $2 WHERE hash = $1 AND used IS NULL AND expires > $2`, hash[:], now)
-	if err == nil && tag.RowsAffected() == 0 {
-		return access.ErrBadLink
+// UseLink spends a link and says who made it; [access.ErrBadLink] where it is not good
+// any more.
+func (s *Store) UseLink(ctx context.Context, hash [sha256.Size]byte, now time.Time) (maker string, err error) {
+	err = s.pool.QueryRow(ctx, `UPDATE sign_in_link SET used = $2 WHERE hash = $1 AND used IS NULL AND expires > $2 RETURNING made_by`, hash[:], now).Scan(&maker)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return "", access.ErrBadLink
 	}
-	return away(err)
+	return maker, away(err)
 }
 
 // AddSession stores a session and removes those that ended long ago.
 func (s *Store) AddSession(ctx context.Context, one access.Session, hash [sha256.Size]byte, e access.Event) error {
 	return s.withEvent(ctx, e, `WITH gone AS (DELETE FROM session WHERE expires < $4)
-		INSERT INTO session (id, hash, created, last_seen, expires, how, agent) VALUES ($1, $2, $3, $4, $5, $6, $7)`,
-		one.ID, hash[:], one.Created, one.LastSeen, one.Expires, one.How, one.Agent)
+		INSERT INTO session (id, hash, created, last_seen, expires, how, agent, key_id) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
+		one.ID, hash[:], one.Created, one.LastSeen, one.Expires, one.How, one.Agent, one.Key)
 }
 
 // SessionOf reads a session and notes that it was seen; [access.ErrBadSession]
 // where it has ended or was idle since before idleSince.
 func (s *Store) SessionOf(ctx context.Context, hash [sha256.Size]byte, now, idleSince time.Time) (access.Session, error) {
-	rows, _ := s.pool.Query(ctx, `UPDATE session SET last_seen = $2
-		WHERE hash = $1 AND ended IS NULL AND expires > $2 AND last_seen > $3
-		RETURNING id, created, last_seen, expires, how, agent`, hash[:], now, idleSince)
+	rows, _ := s.pool.Query(ctx, `UPDATE session s SET last_seen = $2
+		WHERE hash = $1 AND ended IS NULL AND expires > $2 AND last_seen > $3 AND `+keyInForce+`
+		RETURNING `+sessionColumns, hash[:], now, idleSince)
 	one, err := pgx.CollectExactlyOneRow(rows, scanSession)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return one, access.ErrBadSession
@@ -92,15 +153,15 @@ func (s *Store) SessionOf(ctx context.Context, hash [sha256.Size]byte, now, idle
 
 // Sessions lists the sessions in force, the newest first.
 func (s *Store) Sessions(ctx context.Context, now, idleSince time.Time) ([]access.Session, error) {
-	rows, _ := s.pool.Query(ctx, `SELECT id, created, last_seen, expires, how, agent FROM session
-		WHERE ended IS NULL AND expires > $1 AND last_seen > $2 ORDER BY id DESC`, now, idleSince)
+	rows, _ := s.pool.Query(ctx, `SELECT `+sessionColumns+` FROM session s
+		WHERE ended IS NULL AND expires > $1 AND last_seen > $2 AND `+keyInForce+` ORDER BY id DESC`, now, idleSince)
 	list, err := pgx.CollectRows(rows, scanSession)
 	return list, away(err)
 }
 
 func scanSession(row pgx.CollectableRow) (access.Session, error) {
 	var one access.Session
-	err := row.Scan(&one.ID, &one.Created, &one.LastSeen, &one.Expires, &one.How, &one.Agent)
+	err := row.Scan(&one.ID, &one.Created, &one.LastSeen, &one.Expires, &one.How, &one.Agent, &one.Key)
 	one.Created, one.LastSeen, one.Expires = one.Created.UTC(), one.LastSeen.UTC(), one.Expires.UTC()
 	return one, err
 }
@@ -108,6 +169,12 @@ func scanSession(row pgx.CollectableRow) (access.Session, error) {
 // EndSession ends a session; [access.ErrNoSuch] where there is none.
 func (s *Store) EndSession(ctx context.Context, id uuid.UUID, e access.Event) error {
 	return s.withEvent(ctx, e, `UPDATE session SET ended = $2 WHERE id = $1 AND ended IS NULL`, id, e.Time)
+}
+
+// Installation is what tells this installation from others; its instances share it.
+func (s *Store) Installation(ctx context.Context) (id uuid.UUID, err error) {
+	err = s.pool.QueryRow(ctx, `SELECT id FROM installation`).Scan(&id)
+	return id, away(err)
 }
 
 // EverSignedIn says whether a session was ever opened.

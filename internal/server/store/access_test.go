@@ -20,8 +20,11 @@ func (c *clock) now() time.Time { return c.at }
 func TestSessionsEndByRestAndByAge(t *testing.T) {
 	t.Parallel()
 	c := &clock{start}
-	sessions := access.NewSessions(open(t), c.now)
-	_, secret, err := sessions.Open(t.Context(), "link", "a browser")
+	s := open(t)
+	sessions := access.NewSessions(s, c.now)
+	key := &access.Key{ID: uuid.Must(uuid.NewV7()), Name: "the shop", Scope: access.Admin, Sites: []string{}, Origins: []string{}, Created: start}
+	require.NoError(t, s.AddKey(t.Context(), *key, access.Event{ID: uuid.Must(uuid.NewV7())}))
+	_, secret, err := sessions.Open(t.Context(), key, "a browser")
 	require.NoError(t, err)
 	check := func(after time.Duration) error {
 		c.at = c.at.Add(after)
@@ -35,7 +38,7 @@ func TestSessionsEndByRestAndByAge(t *testing.T) {
 	require.NoError(t, check(start.Add(access.SessionAbsolute-time.Minute).Sub(c.at)))
 	require.ErrorIs(t, check(2*time.Minute), access.ErrBadSession, "it ends by age")
 
-	_, secret, err = sessions.Open(t.Context(), "link", "a browser")
+	_, secret, err = sessions.Open(t.Context(), key, "a browser")
 	require.NoError(t, err)
 	require.ErrorIs(t, check(access.SessionIdle+time.Second), access.ErrBadSession, "and by rest")
 	list, err := sessions.List(t.Context())
@@ -88,11 +91,24 @@ func TestKeysReadBackWithTheirEvents(t *testing.T) {
 	require.NoError(t, s.CountKeyUses(t.Context(), map[uuid.UUID]int64{id: 3, uuid.New(): 9}, start))
 	require.NoError(t, s.RenameKey(t.Context(), id, "another", event("key renamed")))
 	require.ErrorIs(t, s.RenameKey(t.Context(), uuid.New(), "x", event("never")), access.ErrNoSuch)
-	require.NoError(t, s.RevokeKey(t.Context(), id, event("key revoked")))
-	require.ErrorIs(t, s.RevokeKey(t.Context(), id, event("never")), access.ErrNoSuch)
+	made := k
+	made.ID, made.Hash, made.Maker = uuid.Must(uuid.NewV7()), sha256.Sum256([]byte("y")), access.Maker{Name: "key the shop", Key: &id}
+	require.NoError(t, s.AddKey(t.Context(), made, event("key created")))
+	ended, err := s.RevokeKey(t.Context(), id, false, event("key revoked"))
+	require.NoError(t, err)
+	assert.Equal(t, []uuid.UUID{id}, ended)
+	_, err = s.RevokeKey(t.Context(), id, false, event("never"))
+	require.ErrorIs(t, err, access.ErrNoSuch)
+	late := made
+	late.ID, late.Hash = uuid.Must(uuid.NewV7()), sha256.Sum256([]byte("z"))
+	require.ErrorIs(t, s.AddKey(t.Context(), late, event("never")), access.ErrBadKey, "nothing is made with a key that was revoked")
+	ended, err = s.RevokeKey(t.Context(), id, true, event("key revoked"))
+	require.NoError(t, err)
+	assert.Equal(t, []uuid.UUID{made.ID}, ended, "what was made with it can be ended later, too")
 	keys, err := s.Keys(t.Context())
 	require.NoError(t, err)
-	require.Len(t, keys, 1)
+	require.Len(t, keys, 2)
+	keys = keys[1:]
 	assert.Equal(t, k.Hash, keys[0].Hash)
 	assert.Equal(t, k.Origins, keys[0].Origins)
 	assert.Equal(t, "another", keys[0].Name)
@@ -109,8 +125,8 @@ func TestKeysReadBackWithTheirEvents(t *testing.T) {
 	for _, e := range events {
 		what = append(what, e.What)
 	}
-	assert.Equal(t, []string{"configuration changed", "key revoked", "key renamed", "key created"}, what)
+	assert.Equal(t, []string{"configuration changed", "key revoked", "key revoked", "key created", "key renamed", "key created"}, what)
 	older, err := s.Events(t.Context(), events[1].ID, 10)
 	require.NoError(t, err)
-	assert.Len(t, older, 2)
+	assert.Len(t, older, 4)
 }

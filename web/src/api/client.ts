@@ -41,6 +41,7 @@ export function placeOf(r: ReportRow): Place {
 }
 export type Problem = components["schemas"]["Problem"];
 export type Key = components["schemas"]["Key"];
+export type Made = components["schemas"]["Made"];
 export type NewKey = components["schemas"]["NewKey"];
 export type Session = components["schemas"]["Session"];
 export type Site = components["schemas"]["Site"];

@@ -126,6 +126,16 @@ export function useKeyList() {
   return useQuery({ queryKey: ["keys"], queryFn: ({ signal }) => unwrap(api.GET("/v1/keys", { signal })) });
 }
 
+/** useMade lists what was made with a key; null asks for none. */
+export function useMade(id: string | null) {
+  return useQuery({
+    queryKey: ["made", id],
+    enabled: id !== null,
+    queryFn: ({ signal }) =>
+      unwrap(api.GET("/v1/keys/{id}/made", { params: { path: { id: id ?? "" } }, signal })),
+  });
+}
+
 export function useSessions(enabled: boolean) {
   return useQuery({
     queryKey: ["sessions"],

@@ -1066,13 +1066,36 @@ export interface paths {
         post?: never;
         /**
          * Revoke a key for good
-         * @description Felt here at once, and by other instances within two seconds.
+         * @description The sessions that it opened end with it. Felt here at once, and by other instances within two seconds. The
+         *     keys that were made with it stay in force, and are listed, unless `made=revoke` ends them too.
          */
         delete: operations["revokeKey"];
         options?: never;
         head?: never;
         /** Give a key another name */
         patch: operations["renameKey"];
+        trace?: never;
+    };
+    "/v1/keys/{id}/made": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /**
+         * What was made with a key
+         * @description The keys in force that were made with it, directly, by way of other keys or in a session that it opened, and the open sessions.
+         */
+        get: operations["getMade"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/v1/sessions": {
@@ -1137,13 +1160,20 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Whether the process lives */
+        /**
+         * Whether the process lives
+         * @description Any Host will do. At the visitor's listener the body is one word, at the desk's JSON.
+         */
         get: operations["getLiveness"];
         put?: never;
         post?: never;
         delete?: never;
         options?: never;
-        head?: never;
+        /**
+         * Whether the process lives, without a body
+         * @description Any Host will do. At the visitor's listener the body is one word, at the desk's JSON.
+         */
+        head: operations["headLiveness"];
         patch?: never;
         trace?: never;
     };
@@ -1154,13 +1184,20 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Whether visits can be accepted */
+        /**
+         * Whether visits can be accepted
+         * @description Any Host will do. At the visitor's listener the body is one word, at the desk's JSON.
+         */
         get: operations["getReadiness"];
         put?: never;
         post?: never;
         delete?: never;
         options?: never;
-        head?: never;
+        /**
+         * Whether visits can be accepted, without a body
+         * @description Any Host will do. At the visitor's listener the body is one word, at the desk's JSON.
+         */
+        head: operations["headReadiness"];
         patch?: never;
         trace?: never;
     };
@@ -2388,6 +2425,21 @@ export interface components {
             uses: number;
             /** Format: date-time */
             revoked: string | null;
+            made_by: {
+                /** @description Such as `key the shop`. */
+                name: string;
+                /**
+                 * Format: uuid
+                 * @description The key that was used, or that opened the session; null for a session by a one-time link, and for the service itself.
+                 */
+                key_id: string | null;
+                /** Format: uuid */
+                session_id: string | null;
+            };
+        };
+        Made: {
+            keys: components["schemas"]["Key"][];
+            sessions: components["schemas"]["Session"][];
         };
         NewKey: {
             name: string;
@@ -2406,8 +2458,14 @@ export interface components {
             last_seen: string;
             /** Format: date-time */
             expires: string;
+            /** @description The key that opened it, or the one-time link and who made that. */
             how: string;
             agent: string;
+            /**
+             * Format: uuid
+             * @description The key that opened it, with which it ends; null for a link's.
+             */
+            key_id: string | null;
         };
         Event: {
             /** Format: uuid */
@@ -4691,7 +4749,10 @@ export interface operations {
     };
     revokeKey: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What becomes of the keys that were made with it. */
+                made?: "keep" | "revoke";
+            };
             header?: never;
             path: {
                 id: string;
@@ -4701,11 +4762,17 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description It is revoked. */
-            204: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": {
+                        /** @description The keys that were ended. */
+                        revoked: string[];
+                        made: components["schemas"]["Made"];
+                    };
+                };
             };
             default: components["responses"]["Problem"];
         };
@@ -4733,6 +4800,29 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getMade: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is in force. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
             };
             default: components["responses"]["Problem"];
         };
@@ -4861,9 +4951,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Health"];
+                    "text/plain": string;
                 };
             };
-            421: components["responses"]["Problem"];
+        };
+    };
+    headLiveness: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It does. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
         };
     };
     getReadiness: {
@@ -4882,9 +4990,9 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Health"];
+                    "text/plain": string;
                 };
             };
-            421: components["responses"]["Problem"];
             /** @description They cannot; the body says why. */
             503: {
                 headers: {
@@ -4892,7 +5000,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Health"];
+                    "text/plain": string;
                 };
+            };
+        };
+    };
+    headReadiness: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They can. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description They cannot. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

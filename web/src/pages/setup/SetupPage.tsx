@@ -1,5 +1,5 @@
 import { Heads } from "../../components/Heads";
-import { App, Button, Modal } from "antd";
+import { App, Button } from "antd";
 import { useQueryClient } from "@tanstack/react-query";
 import dayjs from "dayjs";
 import { useState } from "react";
@@ -11,6 +11,7 @@ import { Prose } from "../../components/parts";
 import { Bars, Empty, Failed } from "../../components/states";
 import { CheckupPanel } from "./CheckupPanel";
 import { KeyForm, RenameForm } from "./KeyForm";
+import { RevokeForm } from "./RevokeForm";
 import { LocalPanel } from "./LocalPanel";
 import { SnippetsPanel } from "./SnippetsPanel";
 
@@ -131,20 +132,8 @@ const usedFrom = (k: Key) => {
 };
 
 function KeyRow({ item: k }: { item: Key }) {
-  const { message } = App.useApp();
-  const queries = useQueryClient();
   const [renaming, setRenaming] = useState(false);
   const [revoking, setRevoking] = useState(false);
-  const revoke = async () => {
-    try {
-      await accomplish(api.DELETE("/v1/keys/{id}", { params: { path: { id: k.id } } }));
-      void message.success(`“${k.name}” is revoked.`);
-    } catch (error) {
-      void message.error(String(error));
-    }
-    setRevoking(false);
-    await queries.invalidateQueries({ queryKey: ["keys"] });
-  };
   return (
     <tr>
       <td>
@@ -170,17 +159,7 @@ function KeyRow({ item: k }: { item: Key }) {
           Revoke…
         </button>
         {renaming && <RenameForm item={k} onClose={() => setRenaming(false)} />}
-        <Modal
-          open={revoking}
-          title={`Revoke “${k.name}”?`}
-          okText="Revoke it"
-          okButtonProps={{ danger: true }}
-          cancelText="Keep it"
-          onOk={() => void revoke()}
-          onCancel={() => setRevoking(false)}
-        >
-          Whoever uses it is refused from now on. It cannot be brought back.
-        </Modal>
+        {revoking && <RevokeForm item={k} onClose={() => setRevoking(false)} />}
       </td>
     </tr>
   );

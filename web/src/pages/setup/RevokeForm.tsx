@@ -1,0 +1,89 @@
+import { App, Checkbox, Modal } from "antd";
+import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, unwrap, type Key, type Made } from "../../api/client";
+import { useMade } from "../../api/queries";
+import { clockTime } from "../../components/format";
+import { Bars, Failed } from "../../components/states";
+
+/** RevokeForm ends a key, after it has shown what was made with it and ends too, or may. */
+export function RevokeForm({ item: k, onClose }: { item: Key; onClose: () => void }) {
+  const { message } = App.useApp();
+  const queries = useQueryClient();
+  const made = useMade(k.id);
+  const [withMade, setWithMade] = useState(false);
+  const revoke = async () => {
+    try {
+      const done = await unwrap(
+        api.DELETE("/v1/keys/{id}", {
+          params: { path: { id: k.id }, query: { made: withMade ? "revoke" : "keep" } },
+        }),
+      );
+      const others = done.revoked.length - 1;
+      void message.success(
+        others > 0 ? `“${k.name}” and ${others} made with it are revoked.` : `“${k.name}” is revoked.`,
+      );
+    } catch (error) {
+      void message.error(String(error));
+    }
+    onClose();
+    await queries.invalidateQueries({ queryKey: ["keys"] });
+    await queries.invalidateQueries({ queryKey: ["sessions"] });
+  };
+  return (
+    <Modal
+      open
+      title={`Revoke “${k.name}”?`}
+      okText="Revoke it"
+      okButtonProps={{ danger: true }}
+      cancelText="Keep it"
+      onOk={() => void revoke()}
+      onCancel={onClose}
+    >
+      <p>Whoever uses it is refused from now on. It cannot be brought back.</p>
+      {made.isPending ? (
+        <Bars label="What was made with it is loading" rows={1} />
+      ) : made.isError ? (
+        <Failed
+          what="What was made with it could not be read."
+          error={made.error}
+          retry={() => void made.refetch()}
+        />
+      ) : (
+        <MadeList made={made.data} withMade={withMade} onChange={setWithMade} />
+      )}
+    </Modal>
+  );
+}
+
+function MadeList(props: { made: Made; withMade: boolean; onChange: (withMade: boolean) => void }) {
+  const { keys, sessions } = props.made;
+  return (
+    <>
+      {sessions.length > 0 && (
+        <p>
+          {sessions.length === 1 ? "One session that it opened ends" : `${sessions.length} sessions end`} with
+          it.
+        </p>
+      )}
+      {keys.length > 0 && (
+        <>
+          <p>These keys were made with it and stay in force:</p>
+          <ul className="made-keys">
+            {keys.map((one) => (
+              <li key={one.id}>
+                <b>{one.name}</b> <span className="chip kind">{one.scope}</span>{" "}
+                <span className="small second">
+                  {clockTime(one.created)}, {one.made_by.name}
+                </span>
+              </li>
+            ))}
+          </ul>
+          <Checkbox checked={props.withMade} onChange={(e) => props.onChange(e.target.checked)}>
+            Revoke them too
+          </Checkbox>
+        </>
+      )}
+    </>
+  );
+}
