@@ -3,7 +3,9 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -182,7 +184,7 @@ func barOf(value, most int64) string {
 
 func (a *app) drawTally(r client.Report, head string, compare bool) {
 	if len(r.Rows) == 0 {
-		fmt.Fprintln(a.Out, "No visit matches.")
+		fmt.Fprintln(a.Out, "No visit matches."+leftOut(r.Counting))
 		return
 	}
 	most := int64(0)
@@ -203,10 +205,27 @@ func (a *app) drawTally(r client.Report, head string, compare bool) {
 	}
 	t.Render()
 	rest := ""
-	if r.Rest > 0 {
-		rest = fmt.Sprintf(" %s are in lines that are left out.", thousands(r.Rest))
+	for _, one := range []struct {
+		visits int64
+		are    string
+	}{{r.Rest, "are in lines that are left out"}, {r.Others, "are of others, which are not counted by name"}, {r.Without, "have none"}} {
+		if one.visits > 0 {
+			rest += fmt.Sprintf(" %s %s.", thousands(one.visits), one.are)
+		}
 	}
-	fmt.Fprintf(a.Out, "\n%s visits, %s.%s\n", thousands(r.Total), from(r.Counting), rest)
+	fmt.Fprintf(a.Out, "\n%s visits, %s.%s%s\n", thousands(r.Total), from(r.Counting), rest, leftOut(r.Counting))
+}
+
+// leftOut says how many visits a report does not count, and how to see them.
+func leftOut(c client.Counting) string {
+	var parts []string
+	for _, mark := range slices.Sorted(maps.Keys(c.LeftOut)) {
+		parts = append(parts, fmt.Sprintf("%s marked %s", thousands(c.LeftOut[mark]), mark))
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" Not counted: %s (see them with --mark).", strings.Join(parts, ", "))
 }
 
 // where says in which region and country a town or region lies.
@@ -308,10 +327,10 @@ func (a *app) timeline(cmd *cobra.Command, q *asked, what string, more func(url.
 		}
 		w.Render()
 		if what == "visitors" {
-			fmt.Fprintln(a.Out, "\nDays are of UTC. A visitor of two days counts in both.")
+			fmt.Fprintln(a.Out, "\nDays are of UTC. A visitor of two days counts in both."+leftOut(t.Counting))
 			return
 		}
-		fmt.Fprintf(a.Out, "\n%s visits, %s; times are of %s.\n", thousands(t.Total), from(t.Counting), t.Zone)
+		fmt.Fprintf(a.Out, "\n%s visits, %s; times are of %s.%s\n", thousands(t.Total), from(t.Counting), t.Zone, leftOut(t.Counting))
 	})
 }
 
@@ -351,7 +370,7 @@ func (a *app) reportHours() *cobra.Command {
 					}
 					fmt.Fprintf(a.Out, " %8s\n", thousands(sum))
 				}
-				fmt.Fprintf(a.Out, "\n%s visits at their visitors' own time, %s; the busiest hour has %s.\n", thousands(h.Total), from(h.Counting), thousands(most))
+				fmt.Fprintf(a.Out, "\n%s visits at their visitors' own time, %s; the busiest hour has %s.%s\n", thousands(h.Total), from(h.Counting), thousands(most), leftOut(h.Counting))
 			})
 		},
 	}
@@ -393,6 +412,10 @@ func (a *app) reportDistances() *cobra.Command {
 					fmt.Fprintf(a.Out, "\nHalf of %s visits come from within %s km; the farthest from %s, %s km away.\n",
 						thousands(d.Total), thousands(int64(*d.MedianKm)), deref(d.Farthest), thousands(int64(*d.FarthestKm)))
 				}
+				if n := d.NoPoint.SetAside + d.NoPoint.Unknown; n > 0 {
+					fmt.Fprintf(a.Out, "%s more have no point.", thousands(n))
+				}
+				fmt.Fprintln(a.Out, leftOut(d.Counting))
 			})
 		},
 	}

@@ -36,13 +36,19 @@ type Counting struct {
 	From    string `json:"from"` // "counts" or "rows"
 	Scanned int64  `json:"scanned"`
 	Partial bool   `json:"partial"`
+	// LeftOut are the visits that are not counted, by their mark.
+	LeftOut map[string]int64 `json:"left_out"`
 }
 
 // A Report is visits by something.
 type Report struct {
 	Counting
 	Rows []ReportRow `json:"rows"`
-	Rest int64       `json:"rest"`
+	// Rest are the visits of the rows that were left out, Others of keys that are not
+	// counted, and Without those that have none.
+	Rest    int64 `json:"rest"`
+	Others  int64 `json:"others"`
+	Without int64 `json:"without"`
 }
 
 // Report asks for a report, such as countries; the query's keys are those of GET
@@ -89,9 +95,10 @@ func (c *Client) Hours(ctx context.Context, query url.Values) (Hours, error) {
 // Distances says how far from a point visits come.
 type Distances struct {
 	Counting
-	MedianKm   *float64 `json:"median_km"`
-	FarthestKm *float64 `json:"farthest_km"`
-	Farthest   *string  `json:"farthest"`
+	MedianKm   *float64        `json:"median_km"`
+	FarthestKm *float64        `json:"farthest_km"`
+	Farthest   *string         `json:"farthest"`
+	NoPoint    visit.Pointless `json:"no_point"`
 	Rows       []struct {
 		FromKm float64 `json:"from_km"`
 		ToKm   float64 `json:"to_km"`

@@ -87,10 +87,14 @@ type Tally struct {
 	Counted bool
 	Scanned int64
 	Partial bool // there were more rows than are read
+	// Others are the visits that are not counted by their own key: of what visitors and
+	// pages name themselves only the most frequent of a day are.
+	Others int64
 }
 
-// Sum adds up the visits of all keys.
-func (t Tally) Sum() (n int64) {
+// Sum adds up the visits of all keys, and the others.
+func (t Tally) Sum() int64 {
+	n := t.Others
 	for _, k := range t.Keys {
 		n += k.Visits
 	}

@@ -45,10 +45,14 @@ func (a *api) getGrid(c *gin.Context) {
 	}
 	size := 360 / math.Exp2(float64(zoom)) / cellsAcross
 	cells := map[[2]int]*cell{}
-	var total int64
+	var total, outside int64
 	for _, k := range t.Keys {
 		p := visit.ReadPlaceKey(k.Key)
-		if p.Latitude == nil || p.Longitude == nil || !inBox(box, *p.Latitude, *p.Longitude) {
+		if p.Latitude == nil || p.Longitude == nil {
+			continue
+		}
+		if !inBox(box, *p.Latitude, *p.Longitude) {
+			outside += k.Visits
 			continue
 		}
 		at := [2]int{int(math.Floor(*p.Latitude / size)), int(math.Floor(*p.Longitude / size))}
@@ -73,12 +77,19 @@ func (a *api) getGrid(c *gin.Context) {
 	slices.SortFunc(rows, func(a, b cell) int {
 		return cmp.Or(cmp.Compare(b.Visits, a.Visits), cmp.Compare(a.Latitude, b.Latitude), cmp.Compare(a.Longitude, b.Longitude))
 	})
+	said, err := a.answeredBy(c, f, "grid", t, total)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
 	c.Header("Cache-Control", "private, no-store")
 	a.answerList(c, "rows", struct {
 		answered
-		CellDegrees float64 `json:"cell_degrees"`
-		Rows        []cell  `json:"rows"`
-	}{answeredBy(f, "grid", t, total), size, rows})
+		CellDegrees float64         `json:"cell_degrees"`
+		Rows        []cell          `json:"rows"`
+		NoPoint     visit.Pointless `json:"no_point"`
+		Outside     int64           `json:"outside"` // the box
+	}{said, size, rows, pointless(visit.ByPlace, t), outside})
 }
 
 // readBox reads west, south, east, north (RFC 7946, section 5), where west may
@@ -167,16 +178,22 @@ func (a *api) getDistances(c *gin.Context) {
 		}
 		farthest, where = rounded(r.km), &r.place
 	}
+	said, err := a.answeredBy(c, f, "distances", t, total)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
 	c.Header("Cache-Control", "private, no-store")
 	a.answerList(c, "rows", struct {
 		answered
-		Latitude   float64  `json:"latitude"`
-		Longitude  float64  `json:"longitude"`
-		MedianKm   *float64 `json:"median_km"`
-		FarthestKm *float64 `json:"farthest_km"`
-		Farthest   *string  `json:"farthest"`
-		Rows       []band   `json:"rows"`
-	}{answeredBy(f, "distances", t, total), from.Latitude, from.Longitude, median, farthest, where, rows})
+		Latitude   float64         `json:"latitude"`
+		Longitude  float64         `json:"longitude"`
+		MedianKm   *float64        `json:"median_km"`
+		FarthestKm *float64        `json:"farthest_km"`
+		Farthest   *string         `json:"farthest"`
+		Rows       []band          `json:"rows"`
+		NoPoint    visit.Pointless `json:"no_point"`
+	}{said, from.Latitude, from.Longitude, median, farthest, where, rows, pointless(visit.ByPlace, t)})
 }
 
 func rounded(km float64) *float64 {

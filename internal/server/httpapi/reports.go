@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -47,14 +48,18 @@ type answered struct {
 	// Scanned is how many rows were read, and Partial that there were more.
 	Scanned int64 `json:"scanned"`
 	Partial bool  `json:"partial"`
+	// LeftOut are the visits that are not counted, by their first mark.
+	LeftOut map[string]int64 `json:"left_out"`
 }
 
-func answeredBy(f visit.Filter, by string, t visit.Tally, total int64) answered {
+// answeredBy says what a report's figures come from, and what is not in them.
+func (a *api) answeredBy(ctx context.Context, f visit.Filter, by string, t visit.Tally, total int64) (answered, error) {
 	from := "rows"
 	if t.Counted {
 		from = "counts"
 	}
-	return answered{Site: f.Site, By: by, Total: total, From: from, Scanned: t.Scanned, Partial: t.Partial}
+	left, err := a.Store.LeftOut(ctx, f, a.Now())
+	return answered{Site: f.Site, By: by, Total: total, From: from, Scanned: t.Scanned, Partial: t.Partial, LeftOut: left}, err
 }
 
 // report says how a report by something is made: of which counts, and what the
@@ -224,10 +229,11 @@ func (a *api) getReport(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	rows, order := map[string]*reportRow{}, []string{}
+	rows, order, without := map[string]*reportRow{}, []string{}, int64(0)
 	for _, k := range t.Keys {
 		line, ok := how.line(k.Key)
 		if !ok {
+			without += k.Visits
 			continue
 		}
 		if rows[line.Key] == nil {
@@ -278,6 +284,10 @@ func (a *api) getReport(c *gin.Context) {
 		rest += r.Visits
 	}
 	kept, err := a.Store.Kept(c)
+	var said answered
+	if err == nil {
+		said, err = a.answeredBy(c, f, name, t, total)
+	}
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -287,10 +297,12 @@ func (a *api) getReport(c *gin.Context) {
 		answered
 		Count     visit.Count     `json:"count"`
 		Rows      []reportRow     `json:"rows"`
-		Rest      int64           `json:"rest"` // visits of the rows that were left out
+		Rest      int64           `json:"rest"`    // visits of the rows that were left out
+		Others    int64           `json:"others"`  // that are not counted by a key of their own
+		Without   int64           `json:"without"` // that have none, such as no town
 		NoPoint   visit.Pointless `json:"no_point"`
 		RowsSince *time.Time      `json:"rows_since"` // before it only counts are kept
-	}{answeredBy(f, name, t, total), count, list[:min(limit, len(list))], rest, pointless(how.by, t), kept.Since})
+	}{said, count, list[:min(limit, len(list))], rest, t.Others, without, pointless(how.by, t), kept.Since})
 }
 
 // compare puts beside each row how many visits there were in the time before.
@@ -351,8 +363,8 @@ const timelineMost = 5000
 func (a *api) getTimeline(c *gin.Context) {
 	f, err := a.filter(c)
 	unit, zoneName := c.DefaultQuery("unit", "day"), c.Query("zone")
-	if zoneName == "" {
-		zoneName = a.sites[f.Site].TimeZone
+	if site := a.sites[f.Site]; site != nil && zoneName == "" {
+		zoneName = site.TimeZone
 	}
 	zone, err2 := time.LoadLocation(zoneName)
 	switch {
@@ -383,13 +395,18 @@ func (a *api) getTimeline(c *gin.Context) {
 		return
 	}
 	rows, total := filled(list, unit, f.From.In(zone), to)
+	said, err := a.answeredBy(c, f, "timeline", t, total)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
 	c.Header("Cache-Control", "private, no-store")
 	a.answerList(c, "rows", struct {
 		answered
 		Unit string            `json:"unit"`
 		Zone string            `json:"zone"`
 		Rows []visit.TimeCount `json:"rows"`
-	}{answeredBy(f, "timeline", t, total), unit, zone.String(), rows})
+	}{said, unit, zone.String(), rows})
 }
 
 // filled puts the units without visits in between, from the one that holds from
@@ -460,11 +477,16 @@ func (a *api) getHours(c *gin.Context) {
 			rows[i].Visits = k.Visits
 		}
 	}
+	said, err := a.answeredBy(c, f, "hours", t, t.Sum())
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
 	c.Header("Cache-Control", "private, no-store")
 	a.answerList(c, "rows", struct {
 		answered
 		Rows []hour `json:"rows"`
-	}{answeredBy(f, "hours", t, t.Sum()), rows})
+	}{said, rows})
 }
 
 // getVisitors gives the distinct visitors of each day.
@@ -488,9 +510,14 @@ func (a *api) getVisitors(c *gin.Context) {
 	for _, r := range rows {
 		total += r.Visits
 	}
+	said, err := a.answeredBy(c, f, "visitors", t, total)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
 	c.Header("Cache-Control", "private, no-store")
 	a.answerList(c, "rows", struct {
 		answered
 		Rows []visit.TimeCount `json:"rows"`
-	}{answeredBy(f, "visitors", t, total), append([]visit.TimeCount{}, rows...)})
+	}{said, append([]visit.TimeCount{}, rows...)})
 }

@@ -44,11 +44,50 @@ func (s *Store) Tally(ctx context.Context, f visit.Filter, by visit.By, now time
 	if !f.OnlyTimes() {
 		return s.scanTally(ctx, f, d)
 	}
-	parts, args := s.parts(f, by, d, now)
+	parts, args := s.parts(f, by, d, now, false)
 	rows, _ := s.pool.Query(ctx, `SELECT key, sum(n)::bigint FROM (`+strings.Join(parts, " UNION ALL ")+`) c
 		WHERE key IS NOT NULL GROUP BY key HAVING sum(n) > 0 ORDER BY 2 DESC, 1`, args)
+	t := visit.Tally{Counted: true, Keys: []visit.KeyCount{}}
+	for rows.Next() {
+		var k visit.KeyCount
+		if err := rows.Scan(&k.Key, &k.Visits); err != nil {
+			return t, err
+		}
+		if k.Key == otherNames {
+			t.Others = k.Visits
+			continue
+		}
+		t.Keys = append(t.Keys, k)
+	}
+	return t, away(rows.Err())
+}
+
+// otherNames is what visits are counted under whose own word is not counted by name.
+const otherNames = "\x02"
+
+// LeftOut counts the visits of a filter that statistics leave out, by their first mark;
+// none where the filter asks for a mark.
+func (s *Store) LeftOut(ctx context.Context, f visit.Filter, now time.Time) (map[string]int64, error) {
+	left := map[string]int64{}
+	if f.Mark != "" {
+		return left, nil
+	}
+	var parts []string
+	var args pgx.NamedArgs
+	if f.OnlyTimes() {
+		parts, args = s.parts(f, visit.ByAll, dimension{column: "marks[1]", quarts: true}, now, true)
+	} else {
+		var conditions string
+		conditions, args = where(f)
+		args["most"] = ScanMost
+		parts = []string{`SELECT marks[1] AS key, 1 AS n FROM (SELECT marks FROM visit WHERE ` + conditions + ` AND NOT counted ORDER BY visit.id DESC LIMIT @most) r`}
+	}
+	rows, _ := s.pool.Query(ctx, `SELECT key, sum(n)::bigint FROM (`+strings.Join(parts, " UNION ALL ")+`) c WHERE key IS NOT NULL GROUP BY key HAVING sum(n) > 0`, args)
 	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[visit.KeyCount])
-	return visit.Tally{Keys: list, Counted: true}, away(err)
+	for _, k := range list {
+		left[k.Key] = k.Visits
+	}
+	return left, away(err)
 }
 
 func (s *Store) scanTally(ctx context.Context, f visit.Filter, d dimension) (visit.Tally, error) {
@@ -72,8 +111,8 @@ func (s *Store) scanTally(ctx context.Context, f visit.Filter, d dimension) (vis
 
 // parts gives the queries that together hold what a filter with nothing but
 // times picks: whole days, the quarter hours around them, and the rows around
-// those.
-func (s *Store) parts(f visit.Filter, by visit.By, d dimension, now time.Time) ([]string, pgx.NamedArgs) {
+// those; of those that statistics leave out where marked is true.
+func (s *Store) parts(f visit.Filter, by visit.By, d dimension, now time.Time, marked bool) ([]string, pgx.NamedArgs) {
 	var parts []string
 	args := pgx.NamedArgs{"site": f.Site, "most": ScanMost}
 	counts := func(dimension string, from, to time.Time) {
@@ -88,14 +127,21 @@ func (s *Store) parts(f visit.Filter, by visit.By, d dimension, now time.Time) (
 			sql += fmt.Sprintf(` AND slot < @b%d`, n)
 			args[fmt.Sprintf("b%d", n)] = to
 		}
-		if by == visit.ByAll {
+		switch {
+		case marked:
+			sql += ` AND key <> ''`
+		case by == visit.ByAll:
 			sql += ` AND key = ''`
 		}
 		parts = append(parts, sql)
 	}
 	rows := func(from, to time.Time) {
 		n := len(args)
-		parts = append(parts, fmt.Sprintf(`(SELECT %s AS key, 1 AS n FROM visit WHERE site = @site AND visit.id >= @a%d AND visit.id < @b%d AND counted LIMIT @most)`, d.column, n, n))
+		counted := "counted"
+		if marked {
+			counted = "NOT counted"
+		}
+		parts = append(parts, fmt.Sprintf(`(SELECT %s AS key, 1 AS n FROM visit WHERE site = @site AND visit.id >= @a%d AND visit.id < @b%d AND %s LIMIT @most)`, d.column, n, n, counted))
 		args[fmt.Sprintf("a%d", n)], args[fmt.Sprintf("b%d", n)] = floor(from), floor(to)
 	}
 	for _, p := range pieces(f.From, f.To, now, d.quarts) {
@@ -311,9 +357,7 @@ func (s *Store) Verify(ctx context.Context, site string, of time.Time, mend bool
 		} else if _, err := tx.Exec(ctx, `SET TRANSACTION ISOLATION LEVEL REPEATABLE READ`); err != nil { // one snapshot of both
 			return err
 		}
-		list, _ := tx.Query(ctx, `SELECT coalesce(r.dimension, c.dimension), coalesce(r.slot, c.slot), coalesce(r.key, c.key), coalesce(c.visits, 0), coalesce(r.visits, 0)
-			FROM recount($1, $2) r FULL JOIN (SELECT * FROM rollup WHERE site = $1 AND slot >= $2 AND slot < $2 + interval '1 day') c USING (dimension, slot, key)
-			WHERE coalesce(r.visits, 0) <> coalesce(c.visits, 0) ORDER BY 1, 2, 3`, site, of)
+		list, _ := tx.Query(ctx, `SELECT dimension, slot, key, counted, "rows" FROM miscounted($1, $2)`, site, of)
 		if differs, err = pgx.CollectRows(list, pgx.RowToStructByPos[visit.Difference]); err != nil {
 			return err
 		}
@@ -326,7 +370,10 @@ func (s *Store) Verify(ctx context.Context, site string, of time.Time, mend bool
 		if _, err := tx.Exec(ctx, `DELETE FROM rollup WHERE site = $1 AND slot >= $2 AND slot < $2 + interval '1 day'`, site, of); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, `INSERT INTO rollup SELECT $1, dimension, slot, key, visits FROM recount($1, $2)`, site, of)
+		if _, err := tx.Exec(ctx, `INSERT INTO rollup SELECT $1, dimension, slot, key, visits FROM recount($1, $2)`, site, of); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, `SELECT bound_names($1, d, $2) FROM (SELECT DISTINCT dimension AS d FROM rollup WHERE site = $1 AND slot = $2 AND is_named(dimension)) n`, site, of)
 		return err
 	})
 	return differs, rows, away(err)

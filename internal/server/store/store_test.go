@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"os"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -321,6 +322,92 @@ func TestMarkedVisitsAreKeptAndNotCounted(t *testing.T) {
 	count, err := s.Count(t.Context(), visit.Filter{Site: site}, start.Add(time.Hour))
 	require.NoError(t, err)
 	assert.Equal(t, int64(3), count.All, "lists have them all")
+}
+
+// A stranger with a page key who makes up paths, referrers and links does not make the
+// counts grow without bound; every visit stays counted, and what is frequent by its name.
+func TestMadeUpNamesAreBounded(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	now := start.Add(time.Hour)
+	var all []visit.Visit
+	r := rand.New(rand.NewPCG(3, 9))
+	for i := range 7000 {
+		v := made(t, i%50, "Lisbon")
+		v.Path, v.Referrer, v.Link = fmt.Sprintf("/made-up/%d", r.IntN(1<<30)), ptr(fmt.Sprintf("https://h%d.example/", i)), ptr(fmt.Sprintf("link-%d", i))
+		if i%10 == 0 {
+			v.Path = "/programme"
+		}
+		all = append(all, v)
+	}
+	for part := range slices.Chunk(all, 1000) {
+		add(t, s, part...)
+		agree(t, s, site)
+	}
+	for _, by := range []visit.By{visit.ByPath, visit.ByReferrer, visit.ByLink} {
+		var rows int
+		require.NoError(t, s.pool.QueryRow(t.Context(), `SELECT count(*) FROM rollup WHERE site = $1 AND dimension = $2`, site, string(by)).Scan(&rows))
+		assert.LessOrEqual(t, rows, 2000, by)
+		tally, err := s.Tally(t.Context(), visit.Filter{Site: site}, by, now)
+		require.NoError(t, err)
+		assert.Equal(t, int64(7000), tally.Sum(), "all are counted: %s", by)
+		assert.Positive(t, tally.Others)
+		if by == visit.ByPath {
+			assert.Equal(t, visit.KeyCount{Key: "/programme", Visits: 700}, tally.Keys[0], "what is frequent keeps its name")
+		}
+	}
+	// Erasing takes away what was counted among the others, too.
+	for _, v := range []visit.Visit{all[1], all[6999], all[0]} {
+		_, err := s.Erase(t.Context(), visit.Erasure{ID: v.ID}, now)
+		require.NoError(t, err)
+		agree(t, s, site)
+	}
+	tally, err := s.Tally(t.Context(), visit.Filter{Site: site}, visit.ByPath, now)
+	require.NoError(t, err)
+	assert.Equal(t, int64(6997), tally.Sum())
+	// Counts that were tampered with are found, and put right within the bound.
+	_, err = s.pool.Exec(t.Context(), `UPDATE rollup SET visits = visits + 1 WHERE site = $1 AND dimension = 'path' AND key = chr(2)`, site)
+	require.NoError(t, err)
+	differs, _, err := s.Verify(t.Context(), site, start, true)
+	require.NoError(t, err)
+	require.Len(t, differs, 1)
+	agree(t, s, site)
+	var rows int
+	require.NoError(t, s.pool.QueryRow(t.Context(), `SELECT count(*) FROM rollup WHERE site = $1 AND dimension = 'path'`, site).Scan(&rows))
+	assert.LessOrEqual(t, rows, 1001)
+}
+
+// What statistics leave out is said, by quarter hours, days and rows alike.
+func TestLeftOutIsCounted(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	var list []visit.Visit
+	for i := range 40 {
+		v := made(t, i*7, "Lisbon")
+		v.Marks = [][]string{{}, {visit.MarkBot}, {visit.MarkTest}, {visit.MarkBot, visit.MarkTest}, {visit.MarkPrivate}}[i%5]
+		list = append(list, v)
+	}
+	add(t, s, list...)
+	r := rand.New(rand.NewPCG(3, 10))
+	for range 100 {
+		f := visit.Filter{Site: site, From: start.Add(time.Duration(r.IntN(280)) * time.Minute)}
+		f.To = f.From.Add(time.Duration(r.IntN(200)) * time.Minute)
+		if r.IntN(3) == 0 {
+			f.CountryCode = "PT"
+		}
+		want := map[string]int64{}
+		for _, v := range list {
+			if len(v.Marks) > 0 && v.Marks[0] != visit.MarkPrivate && !v.Time.Before(f.From) && v.Time.Before(f.To) {
+				want[v.Marks[0]]++
+			}
+		}
+		got, err := s.LeftOut(t.Context(), f, start.Add(48*time.Hour))
+		require.NoError(t, err)
+		require.Equal(t, want, got, "%+v", f)
+	}
+	got, err := s.LeftOut(t.Context(), visit.Filter{Site: site, Mark: visit.MarkBot}, start.Add(time.Hour))
+	require.NoError(t, err)
+	assert.Empty(t, got, "whoever asks for them gets them")
 }
 
 func TestErasedVisitsAreGoneAndStayGone(t *testing.T) {

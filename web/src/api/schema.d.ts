@@ -1888,16 +1888,25 @@ export interface components {
             scanned: number;
             /** @description there were more rows than are read */
             partial: boolean;
+            left_out: components["schemas"]["LeftOut"];
             count: components["schemas"]["Count"];
             rows: components["schemas"]["ReportRow"][];
             /** @description visits of the rows that were left out */
             rest: number;
+            /** @description Visits that are not counted by a key of their own: of paths, referrers, languages and links only the 1,000 to 2,000 most frequent of each day are. */
+            others: number;
+            /** @description Visits of which there is no such thing, as no town. */
+            without: number;
             no_point: components["schemas"]["NoPoint"];
             /**
              * Format: date-time
              * @description before it only counts are kept
              */
             rows_since: string | null;
+        };
+        /** @description Visits that are not counted, by their first mark, such as bot, monitor or test. `mark` asks for them. */
+        LeftOut: {
+            [key: string]: number;
         };
         NoPoint: {
             set_aside: number;
@@ -1939,6 +1948,7 @@ export interface components {
             scanned: number;
             /** @description there were more rows than are read */
             partial: boolean;
+            left_out: components["schemas"]["LeftOut"];
             unit: string;
             zone: string;
             rows: {
@@ -1957,6 +1967,7 @@ export interface components {
             scanned: number;
             /** @description there were more rows than are read */
             partial: boolean;
+            left_out: components["schemas"]["LeftOut"];
             rows: {
                 /** Format: date-time */
                 from: string;
@@ -1973,6 +1984,7 @@ export interface components {
             scanned: number;
             /** @description there were more rows than are read */
             partial: boolean;
+            left_out: components["schemas"]["LeftOut"];
             rows: {
                 /** @description 1 is Monday */
                 weekday: number;
@@ -1990,7 +2002,11 @@ export interface components {
             scanned: number;
             /** @description there were more rows than are read */
             partial: boolean;
+            left_out: components["schemas"]["LeftOut"];
             cell_degrees: number;
+            no_point: components["schemas"]["NoPoint"];
+            /** @description Visits whose points lie outside the box. */
+            outside: number;
             rows: {
                 latitude: number;
                 longitude: number;
@@ -2009,11 +2025,13 @@ export interface components {
             scanned: number;
             /** @description there were more rows than are read */
             partial: boolean;
+            left_out: components["schemas"]["LeftOut"];
             latitude: number;
             longitude: number;
             median_km: number | null;
             farthest_km: number | null;
             farthest: string | null;
+            no_point: components["schemas"]["NoPoint"];
             rows: {
                 from_km: number;
                 to_km: number;

@@ -5,6 +5,7 @@ import type { Place, Report } from "../../api/client";
 import { usePlaces, useReport } from "../../api/queries";
 import { km } from "../../components/format";
 import { Icon } from "../../components/icons";
+import { LeftOut } from "../../components/LeftOut";
 import { Heads } from "../../components/Heads";
 import { Flag, LevelMark } from "../../components/parts";
 import { useSite } from "../../components/site";
@@ -82,6 +83,7 @@ export function MapPage() {
             onMap={rows.reduce((n, p) => n + p.visits, 0)}
             all={report.data.total}
             noPoint={report.data.no_point}
+            leftOut={report.data.left_out}
             onClose={phone ? null : () => setDrawer(false)}
           />
         );
@@ -243,6 +245,9 @@ function CountryTable({ report, onClose }: { report: Report; onClose: (() => voi
           </tbody>
         </table>
       </div>
+      <p className="small second map-rest">
+        <LeftOut of={report.left_out} />
+      </p>
     </>
   );
 }
@@ -254,6 +259,7 @@ interface TableProps {
   onMap: number;
   all: number;
   noPoint: { set_aside: number; unknown: number };
+  leftOut: Record<string, number>;
   onClose: (() => void) | null;
 }
 
@@ -302,7 +308,8 @@ function PlaceTable(props: TableProps) {
             <br />
             {outside} lie outside this view.
           </>
-        )}
+        )}{" "}
+        <LeftOut of={props.leftOut} />
       </p>
     </>
   );

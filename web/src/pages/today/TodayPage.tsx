@@ -18,6 +18,7 @@ import { km } from "../../components/format";
 import { Heads } from "../../components/Heads";
 import { Country, LevelMark, Prose } from "../../components/parts";
 import { useSite } from "../../components/site";
+import { LeftOut } from "../../components/LeftOut";
 import { Bars, Empty, Failed } from "../../components/states";
 import { Arriving } from "./Arriving";
 import { cityOf, dayOf, shifts, unusual, type Day } from "./day";
@@ -78,6 +79,7 @@ export function TodayPage() {
             </Link>{" "}
             {day.now.diff(day.start, "minute") < 60 ? "in" : "of them in"} the last hour.
             {busy && ` ${busy.name} is busier than usual.`}{" "}
+            <LeftOut of={today.data.left_out} query="&since=today" />{" "}
             {eyes.length > 0 && (
               <a className="chip eye" href="#eye">
                 {eyes.length === 1 ? "One thing needs" : `${count(eyes.length)} things need`} an eye.
