@@ -230,6 +230,56 @@ func TestTheScriptForPages(t *testing.T) {
 	p.nothingWrong()
 }
 
+// snapshot is all that the script shows on a page.
+const snapshot = `JSON.stringify([...document.querySelectorAll("[data-porch]")].map((e) => [e.dataset.porch, e.textContent, e.title, e.getAttribute("src"), e.getAttribute("alt"), e.hidden, e.dataset.porchState]))`
+
+// One answer is shown whole or not at all: wherever the visitor was before, the page is as
+// it would be had they come there first.
+func TestOneAnswerIsShownWhole(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	f := &front{policy: strict}
+	site := f.serve(t, s, s.keys(t)["server"])
+	p := openTab(t)
+	from := []string{"198.18.3.40", "198.19.141.9", "198.18.130.7", "10.1.2.3", "192.0.2.5", "198.19.45.7", "unknown"}
+	fresh := map[string]string{}
+	for _, a := range from {
+		f.set(func(f *front) { f.from = a })
+		p.do(chromedp.Navigate(site + "/"))
+		p.until(`heard.length === 1`)
+		fresh[a] = p.eval(snapshot)
+		p.eval(`localStorage.clear(), "cleared"`)
+	}
+	assert.NotEqual(t, fresh["198.18.3.40"], fresh["198.19.141.9"])
+	p.do(chromedp.Navigate(site + "/"))
+	p.until(`heard.length === 1`)
+	for i, a := range []int{0, 2, 1, 3, 5, 4, 1, 6, 0, 3, 1, 2, 5, 6, 2, 0, 5} {
+		f.set(func(f *front) { f.from = from[a] })
+		p.eval(`window.dispatchEvent(new PageTransitionEvent("pageshow", { persisted: true })), "shown"`)
+		p.until(fmt.Sprintf(`heard.length === %d`, i+2))
+		assert.JSONEq(t, fresh[from[a]], p.eval(snapshot), "at %s, after %d moves", from[a], i)
+	}
+	// And after a reload, where the last answer stands first.
+	f.set(func(f *front) { f.from = "10.1.2.3" })
+	p.do(chromedp.Navigate(site + "/"))
+	p.until(`heard.join(",") === "card stale,card"`)
+	assert.JSONEq(t, fresh["10.1.2.3"], p.eval(snapshot))
+
+	// An answer that is overtaken by a later one does not replace it.
+	held, asked := make(chan struct{}), len(f.queries())
+	f.set(func(f *front) { f.from, f.hold = "198.19.141.9", held })
+	p.eval(`window.dispatchEvent(new PageTransitionEvent("pageshow", { persisted: true })), window.overtaken = porch.card(), "asked"`)
+	require.Eventually(t, func() bool { return len(f.queries()) > asked }, time.Minute, 20*time.Millisecond)
+	f.set(func(f *front) { f.hold = nil })
+	p.eval(`window.dispatchEvent(new PageTransitionEvent("pageshow", { persisted: true })), "asked again"`)
+	p.until(`heard.length === 3`)
+	f.set(func(f *front) { f.from = "198.18.3.40" })
+	close(held)
+	p.eval(`(async () => { await overtaken; return "come"; })()`)
+	assert.JSONEq(t, fresh["198.19.141.9"], p.eval(snapshot))
+	p.nothingWrong()
+}
+
 func ptr[T any](v T) *T { return &v }
 
 func TestTheScriptWhenTheServiceFails(t *testing.T) {

@@ -15,7 +15,7 @@
   const tell = (name, detail) => doc.dispatchEvent(new CustomEvent(`porch:${name}`, { detail }));
   const at = (card, path) => path.split(".").reduce((o, key) => (o && Object.hasOwn(o, key) ? o[key] : undefined), card);
   const choice = () => memory("porch choice") || "";
-  let last = null, asked = null, state = "loading";
+  let last = null, asked = null, state = "loading", turn = 0;
 
   const url = (path, query = {}) => {
     const u = new URL(path, base);
@@ -30,11 +30,15 @@
     return body;
   }
 
-  // refresh asks once, shows what came, and keeps it for the next page view.
+  // refresh asks once, shows what came, and keeps it for the next page view; an answer that
+  // comes after a later one's question is not shown.
   function refresh() {
+    const mine = ++turn;
     return (asked = ask().then((card) => {
-      memory(place, JSON.stringify(card));
-      show(card, false);
+      if (mine === turn) {
+        memory(place, JSON.stringify(card));
+        show(card, false);
+      }
       return card;
     }, (error) => {
       state = "failed";
@@ -52,14 +56,31 @@
     tell("card", { card, stale });
   }
 
-  // put changes a text only where it differs, so that nothing moves for nothing.
-  const put = (e, text) => { if (e.textContent !== text) e.textContent = text; };
+  // own is what an element was before any answer, to be again where an answer has nothing
+  // for it: facts of two answers never stand side by side.
+  const own = new WeakMap(), kept = ["title", "src", "alt"];
+  const put = (e, text) => {
+    if (text === null) {
+      const was = own.get(e);
+      if (was.put) e.replaceChildren(...was.nodes);
+      was.put = false;
+      for (const a of kept) attribute(e, a, was[a]);
+    } else if (text && e.textContent !== text) { // only where it differs, so that nothing moves for nothing
+      own.get(e).put = true;
+      e.textContent = text;
+    }
+  };
+  const attribute = (e, name, value) => {
+    if (value === null) e.removeAttribute(name);
+    else if (e.getAttribute(name) !== value) e.setAttribute(name, value);
+  };
 
   function apply(within) {
     for (const e of within.querySelectorAll("[data-porch]")) {
       const path = e.dataset.porch;
+      if (!own.has(e)) own.set(e, Object.fromEntries([["nodes", [...e.childNodes]], ...kept.map((a) => [a, e.getAttribute(a)])]));
       const text = (Object.hasOwn(kinds, path) ? kinds[path] : fact)(e, path);
-      if (text) put(e, text);
+      if (text !== undefined) put(e, text);
       if (text !== undefined) e.dataset.porchState = text === null ? "failed" : "ready";
     }
   }
@@ -81,15 +102,14 @@
     time: (e) => api.time(e.dateTime || e.getAttribute("datetime"), e.dataset.dateStyle),
     price: (e) => {
       const p = api.price(e.value ?? e.getAttribute("value"), e.dataset.currency);
-      if (p?.direction) e.title = `${e.getAttribute("value")} ${p.from}. ${p.direction}, ${p.dated}, ${p.source}.`;
+      attribute(e, "title", p?.direction ? `${e.getAttribute("value")} ${p.from}. ${p.direction}, ${p.dated}, ${p.source}.` : own.get(e).title);
       return p && p.text;
     },
     flag: (e) => {
       const code = at(last, "whereabouts.country_code");
       if (!code) return null;
-      e.alt = at(last, "locale.names.country") || code;
-      const src = url(`v1/countries/${code}/flag.svg`, { key: "", site: "", choice: "", shape: e.dataset.shape }).href;
-      if (e.src !== src) e.src = src;
+      attribute(e, "alt", at(last, "locale.names.country") || code);
+      attribute(e, "src", url(`v1/countries/${code}/flag.svg`, { key: "", site: "", choice: "", shape: e.dataset.shape }).href);
       return "";
     },
     switch: (e) => { e.hidden = !other(); },
@@ -170,8 +190,7 @@
     if (last) apply(doc);
   };
   window.porch = Object.freeze(Object.defineProperties({}, Object.getOwnPropertyDescriptors(api)));
-  const kept = memory(place);
-  try { last = kept && JSON.parse(kept); } catch { last = null; }
+  try { last = JSON.parse(memory(place)); } catch { last = null; }
   if (doc.readyState === "loading") doc.addEventListener("DOMContentLoaded", start);
   else start();
   if (last) show(last, true);
