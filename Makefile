@@ -71,7 +71,8 @@ bench: ## Run the benchmarks, and print the promised ratios
 	  cd tools/bench && go test -run '^$$' -bench . -benchmem .; } | go run ./tools/benchratios
 
 .PHONY: soak
-soak: ## Cause every fault 50 times, and load ten million visits; it takes an hour or more
+soak: ## Cause every fault 50 times, send odd requests for an hour, and load ten million visits; it takes some hours
+	go test ./internal/e2e -run EveryOperationSurvives -fuzz-for 1h -timeout 3h -v | grep -E "operations|answers|^(---|ok|FAIL)"
 	go test ./internal/e2e -run Fault -rounds 50 -waiting 1000000 -timeout 3h -v | grep -E "acknowledged|accepted in|^(---|ok|FAIL)"
 	go test ./internal/server/store -run ManyVisits -visits 10000000 -timeout 3h -v
 

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -184,8 +185,11 @@ func (s *Shelf) Open(name string) (*atlas.Atlas, error) {
 	return a.With(s.first), nil
 }
 
+// editionName is how an edition may be called, which is the name of its file too.
+var editionName = regexp.MustCompile(`^[0-9A-Za-z][0-9A-Za-z._-]{0,99}$`)
+
 func (s *Shelf) open(name string) (*atlas.Atlas, error) {
-	if name == "" || strings.ContainsAny(name, "/\\") || strings.HasPrefix(name, ".") {
+	if !editionName.MatchString(name) {
 		return nil, fmt.Errorf("%w: %.80q", ErrNoEdition, name)
 	}
 	a, err := editionfile.Open(s.path(name))

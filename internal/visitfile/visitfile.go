@@ -255,7 +255,7 @@ func (g *geojsonWriter) Close() error {
 }
 
 // groupRows is how many rows a group of a Parquet file has.
-const groupRows = 10_000
+const groupRows = 2000
 
 type parquetWriter struct {
 	out  *bufio.Writer
@@ -279,8 +279,15 @@ func (p *parquetWriter) Write(v visit.Visit) error {
 
 func (p *parquetWriter) Close() error { return errors.Join(p.w.Close(), p.out.Flush()) }
 
-// maxLine bounds, in bytes, a line of NDJSON or GeoJSON.
-const maxLine = 1 << 20
+// maxLine bounds, in bytes, a line of NDJSON or GeoJSON and a record of CSV, and
+// maxChunk what one column of a group of a Parquet file may unpack to.
+const (
+	maxLine  = 1 << 20
+	maxChunk = 32 << 20
+)
+
+// ErrTooLong is wrapped where a line or record is longer than 1 MB.
+var ErrTooLong = errors.New("it is longer than 1 MB")
 
 // Read calls do for every visit of a file, with its line or row, counted from 1.
 // What is no visit has an error instead, which does not end the reading; what do
@@ -306,7 +313,8 @@ func Read(r io.Reader, format string, do func(line int, v visit.Visit, err error
 }
 
 func readCSV(r io.Reader, do func(int, visit.Visit, error) error) error {
-	c := csv.NewReader(bufio.NewReaderSize(r, 64<<10))
+	bound := &recordReader{r: r}
+	c := csv.NewReader(bufio.NewReaderSize(bound, 64<<10))
 	c.ReuseRecord = true
 	head, err := c.Read()
 	if err != nil {
@@ -321,15 +329,19 @@ func readCSV(r io.Reader, do func(int, visit.Visit, error) error) error {
 			return fmt.Errorf("the column %q is missing: give a file that visits export has written", name)
 		}
 	}
-	for {
+	for line := 1; ; {
+		bound.read = 0
 		row, err := c.Read()
 		if errors.Is(err, io.EOF) {
 			return nil
 		}
-		line, _ := c.FieldPos(0)
+		if errors.Is(err, ErrTooLong) {
+			return fmt.Errorf("the record after line %d: %w; perhaps a quote is not closed", line, ErrTooLong)
+		}
 		var wrong *csv.ParseError
 		if errors.As(err, &wrong) {
-			if err := do(wrong.Line, visit.Visit{}, wrong.Err); err != nil {
+			line = wrong.Line
+			if err := do(wrong.StartLine, visit.Visit{}, wrong.Err); err != nil {
 				return err
 			}
 			continue
@@ -337,6 +349,7 @@ func readCSV(r io.Reader, do func(int, visit.Visit, error) error) error {
 		if err != nil {
 			return err
 		}
+		line, _ = c.FieldPos(0)
 		cell := func(name string) string {
 			if i, ok := at[name]; ok && i < len(row) {
 				return row[i]
@@ -359,10 +372,27 @@ func readCSV(r io.Reader, do func(int, visit.Visit, error) error) error {
 	}
 }
 
+// recordReader ends where a record takes more than [maxLine] bytes, which a quote that was
+// left open does: a record is kept in memory until it is whole.
+type recordReader struct {
+	r    io.Reader
+	read int // since the record began, and a buffer at the most
+}
+
+func (b *recordReader) Read(p []byte) (int, error) {
+	if b.read > maxLine {
+		return 0, ErrTooLong
+	}
+	n, err := b.r.Read(p)
+	b.read += n
+	return n, err
+}
+
 func readLines(r io.Reader, features bool, do func(int, visit.Visit, error) error) error {
 	lines := bufio.NewScanner(r)
 	lines.Buffer(make([]byte, 64<<10), maxLine)
-	for line := 1; lines.Scan(); line++ {
+	line := 1
+	for ; lines.Scan(); line++ {
 		body := bytes.TrimSpace(lines.Bytes())
 		var v visit.Visit
 		var err error
@@ -391,6 +421,9 @@ func readLines(r io.Reader, features bool, do func(int, visit.Visit, error) erro
 			return err
 		}
 	}
+	if errors.Is(lines.Err(), bufio.ErrTooLong) {
+		return fmt.Errorf("line %d: %w", line, ErrTooLong)
+	}
 	return lines.Err()
 }
 
@@ -411,6 +444,13 @@ func readParquet(r interface {
 	f, err := parquet.OpenFile(r, size)
 	if err != nil {
 		return fmt.Errorf("the Parquet file: %w", err)
+	}
+	for i, group := range f.Metadata().RowGroups {
+		for _, column := range group.Columns {
+			if m := column.MetaData; m.TotalUncompressedSize > maxChunk {
+				return fmt.Errorf("the Parquet file: in row group %d the column %s has %d bytes, %d are read: write smaller groups", i+1, strings.Join(m.PathInSchema, "."), m.TotalUncompressedSize, maxChunk)
+			}
+		}
 	}
 	rows := parquet.NewGenericReader[flat](f)
 	defer rows.Close()

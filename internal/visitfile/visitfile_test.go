@@ -133,3 +133,30 @@ func TestABadLineIsSaidAndTheRestIsRead(t *testing.T) {
 	require.Error(t, Read(strings.NewReader("a,b\n1,2\n"), "csv", nil))
 	require.Error(t, Read(strings.NewReader(""), "xlsx", nil))
 }
+
+// endless gives the same text again and again, and counts what was read of it.
+type endless struct {
+	text string
+	read int
+}
+
+func (e *endless) Read(p []byte) (int, error) {
+	n := copy(p, e.text)
+	e.read += n
+	return n, nil
+}
+
+// A field without an end is given up after a megabyte, in every format that is read as it
+// comes: nothing is kept of what follows.
+func TestEndlessFieldsAreGivenUp(t *testing.T) {
+	head := strings.Join(columns, ",") + "\n"
+	for name, c := range map[string]struct{ format, begin string }{
+		"CSV, an open quote": {"csv", head + `"`}, "CSV, one line": {"csv", head}, "CSV, the names": {"csv", ""},
+		"NDJSON": {"ndjson", "{"}, "GeoJSON": {"geojson", `{"type":"Feature",`},
+	} {
+		forever := &endless{text: strings.Repeat("x", 4096)}
+		err := Read(io.MultiReader(strings.NewReader(c.begin), forever), c.format, func(int, visit.Visit, error) error { return nil })
+		require.ErrorIs(t, err, ErrTooLong, name)
+		assert.Less(t, forever.read, 2*maxLine, name)
+	}
+}

@@ -6,13 +6,17 @@ package httpapi
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"runtime/debug"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
@@ -289,7 +293,7 @@ func New(door Door, opt Options) *gin.Engine {
 	engine.RedirectTrailingSlash = false
 	engine.UseRawPath, engine.UnescapePathValues = true, true
 	engine.ContextWithFallback = true
-	engine.Use(a.observe, a.recover, a.harden, a.checkHost, a.preflight, a.limitBody)
+	engine.Use(a.observe, a.recover, a.harden, a.checkHost, a.checkText, a.preflight, a.limitBody)
 	for _, r := range routes {
 		if r.visitors || door == DeskDoor {
 			engine.Handle(r.method, r.path, a.admit(r.scope), func(c *gin.Context) { r.handle(a, c) })
@@ -361,12 +365,44 @@ func (a *api) recover(c *gin.Context) {
 const importPath = "/v1/visits/import"
 
 func (a *api) limitBody(c *gin.Context) {
-	if c.FullPath() == importPath {
-		c.Next()
+	if c.FullPath() != importPath {
+		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, a.MaxBody[a.door])
+	}
+	c.Request.Body = body{c.Request.Body}
+	c.Next()
+}
+
+// checkText refuses addresses that are no text: the database takes neither NUL nor what is
+// not UTF-8, and no name of anything has them.
+func (a *api) checkText(c *gin.Context) {
+	u := c.Request.URL
+	query := u.RawQuery
+	if strings.IndexByte(query, '%') >= 0 {
+		if plain, err := url.QueryUnescape(query); err == nil {
+			query = plain
+		}
+	}
+	if !isText(u.Path) || !isText(query) {
+		a.fail(c, badRequest("bad-text", "The address is not usable text", "A part of it is not UTF-8, or holds a NUL.", "Write it as UTF-8, percent-encoded."))
 		return
 	}
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, a.MaxBody[a.door])
 	c.Next()
+}
+
+func isText(s string) bool { return utf8.ValidString(s) && strings.IndexByte(s, 0) < 0 }
+
+// errBody marks an error of reading a request's body, which is the client's or its
+// connection's, and not ours.
+var errBody = errors.New("the body could not be read")
+
+type body struct{ io.ReadCloser }
+
+func (b body) Read(p []byte) (int, error) {
+	n, err := b.ReadCloser.Read(p)
+	if err != nil && err != io.EOF { // which readers compare, as io.Reader asks
+		err = fmt.Errorf("%w: %w", errBody, err)
+	}
+	return n, err
 }
 
 // peer is the other end of the connection, from the connection itself: no

@@ -219,6 +219,7 @@ func reasonOf(err error) string { return without(err, addr.ErrSyntax) }
 
 const (
 	importBatch   = 2000
+	importBytes   = 8 << 20 // of visits that wait to be stored
 	importRejects = 100 // that are spelled out
 )
 
@@ -272,9 +273,11 @@ func (a *api) importVisits(c *gin.Context) {
 	done := imported{Rejects: []reject{}}
 	var batch []visit.Arrival
 	var lines []int
+	size := 0
 	flush := func() error {
 		err := a.arriveEach(c, batch, lines, &done)
-		batch, lines = batch[:0], lines[:0]
+		clear(batch) // so that what was stored is let go
+		batch, lines, size = batch[:0], lines[:0], 0
 		return err
 	}
 	err := visitfile.Read(body, format, func(line int, v visit.Visit, err error) error {
@@ -288,7 +291,8 @@ func (a *api) importVisits(c *gin.Context) {
 			return nil
 		}
 		batch, lines = append(batch, arrival), append(lines, line)
-		if len(batch) < importBatch {
+		size += len(arrival.Answer) + len(arrival.Row.Card) + len(arrival.Row.Trail)
+		if len(batch) < importBatch && size < importBytes {
 			return nil
 		}
 		return flush()

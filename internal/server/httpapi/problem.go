@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"os"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -95,6 +96,11 @@ func toProblem(err error) problem {
 	case errors.As(err, &tooLarge):
 		p = badRequest("too-large", "The body is too large", fmt.Sprintf("At most %d bytes are read.", tooLarge.Limit), "Send less at once.")
 		p.Status = http.StatusRequestEntityTooLarge
+	case errors.Is(err, errBody) && errors.Is(err, os.ErrDeadlineExceeded):
+		p = badRequest("slow-body", "The body came too slowly", "It was not whole when the time for a request was over.", "Send it faster, or in parts.")
+		p.Status = http.StatusRequestTimeout
+	case errors.Is(err, errBody):
+		return badRequest("bad-body", "The body could not be read", "It broke off, or its transfer coding is broken.", "Send it whole, with its length or well-formed chunks.")
 	case errors.Is(err, visit.ErrNoVisit):
 		p = badRequest("no-such-visit", "There is no such visit", err.Error()+".", "It may be of another database, or erased. List visits with GET /v1/visits.")
 		p.Status = http.StatusNotFound

@@ -217,7 +217,7 @@ func decode(text []byte, body any) error {
 	var syntax *json.SyntaxError
 	switch {
 	case errors.As(err, &wrongType):
-		return badField(wrongType.Field, fmt.Sprintf("a JSON %s does not fit here", wrongType.Value), "See /openapi.json for its type.")
+		return badField(strings.TrimPrefix(wrongType.Field, "seen."), fmt.Sprintf("a JSON %s does not fit here", wrongType.Value), "See /openapi.json for its type.")
 	case errors.As(err, &syntax):
 		return badRequest("bad-json", "The body is not usable JSON", fmt.Sprintf("At byte %d: %s.", syntax.Offset, syntax), "Send a JSON object.")
 	}
