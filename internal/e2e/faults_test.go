@@ -19,6 +19,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -316,6 +317,57 @@ func TestFaultTheServiceIsKilled(t *testing.T) {
 		p.kill()
 		p.start()
 	}
+	l.pass(t, 100)
+	l.end()
+	settled(t, p.desk, p.key)
+	l.tally(t, database)
+}
+
+// stop tells the process to stop, and gives whether it did so by itself and in order.
+func (p *process) stop() error {
+	p.t.Helper()
+	if err := p.cmd.Process.Signal(syscall.SIGTERM); err != nil {
+		return err
+	}
+	err := p.cmd.Wait()
+	if err != nil {
+		err = fmt.Errorf("%w: %s", err, p.output)
+	}
+	p.cmd = nil
+	return err
+}
+
+// SIGTERM at random moments under load, with visits that wait, builds, exports and streams
+// that run: it always ends by itself, without an error, and nothing acknowledged is lost.
+func TestFaultTheServiceIsStopped(t *testing.T) {
+	t.Parallel()
+	database := dbtest.New(t)
+	p := newProcess(t, database)
+	p.start()
+	l := begin(t, p.key, func() []string { return []string{p.desk} })
+	busy, rest := context.WithCancel(t.Context())
+	defer rest()
+	var others sync.WaitGroup
+	for _, ask := range [][2]string{{http.MethodPost, "/v1/atlas/editions"}, {http.MethodGet, "/v1/visits/export?site=heronlake.example&format=parquet"}, {http.MethodGet, "/v1/visits/stream?site=heronlake.example"}} {
+		others.Go(func() {
+			for busy.Err() == nil {
+				req, _ := http.NewRequestWithContext(busy, ask[0], p.desk+ask[1], nil)
+				req.Header.Set("Authorization", "Bearer "+p.key)
+				if res, err := http.DefaultClient.Do(req); err == nil {
+					_, _ = io.Copy(io.Discard, res.Body)
+					_ = res.Body.Close()
+				}
+			}
+		})
+	}
+	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 2))
+	for n := range 4 * *rounds {
+		l.pass(t, 1+r.IntN(300))
+		require.NoError(t, p.stop(), "stop %d", n)
+		p.start()
+	}
+	rest()
+	others.Wait()
 	l.pass(t, 100)
 	l.end()
 	settled(t, p.desk, p.key)

@@ -10,7 +10,7 @@ import (
 )
 
 // openIntake opens the queue of visits and what keeps them private.
-func (s *Server) openIntake(ctx context.Context) (err error) {
+func (s *Server) openIntake() (err error) {
 	cfg := s.opt.Config
 	if s.privacy, err = privacy.Open(filepath.Join(cfg.DataDir, "keys"), time.Duration(cfg.HashDays)*24*time.Hour); err != nil {
 		return err
@@ -20,9 +20,6 @@ func (s *Server) openIntake(ctx context.Context) (err error) {
 		return err
 	}
 	s.intake, err = intake.New(intake.Options{Log: spool, Sink: s.store, MaxBytes: int64(cfg.Intake.MaxBytes), Logger: s.opt.Log, Now: time.Now})
-	if err == nil {
-		_, err = s.store.Tend(ctx, time.Now())
-	}
 	return err
 }
 

@@ -23,6 +23,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -78,6 +79,8 @@ type Server struct {
 	// correcting is held while the corrections are read and put into use.
 	correcting sync.Mutex
 	doors      []door
+	jobs       jobs                            // what runs beside the listeners
+	work       atomic.Pointer[context.Context] // of the jobs, while they run
 
 	watch    *checkup.Watch
 	keys     *access.Keys
@@ -100,7 +103,7 @@ func Open(ctx context.Context, opt Options) (*Server, error) {
 		err = s.openStore(ctx)
 	}
 	if err == nil {
-		err = s.openIntake(ctx)
+		err = s.openIntake()
 	}
 	if err == nil {
 		s.areas, err = s.readAreas()
@@ -162,7 +165,7 @@ func (s *Server) openDoors(ctx context.Context) (err error) {
 		Marker: visit.Marker{
 			BotAgents: cfg.Marks.BotAgents, BotLabels: cfg.Marks.BotLabels, MonitorAgents: cfg.Marks.MonitorAgents, MonitorLabels: cfg.Marks.MonitorLabels,
 		}.Lower(),
-		Shelf: s.shelf, AtlasStore: s.store, Rebuild: func() { _ = s.refresh(context.WithoutCancel(ctx), true) }, Recorrect: s.recorrect,
+		Shelf: s.shelf, AtlasStore: s.store, Rebuild: s.rebuild, Recorrect: s.recorrect,
 		Known: s.known(), LabelNames: cfg.LabelNames(), Rates: s.rates, Variants: s.store, Revary: s.revary,
 		VisitorURL: func() string { return s.URL(httpapi.VisitorDoor) },
 		Handover:   httpapi.Handover{Key: key, Lasts: cfg.Handover.CookieLasts},
@@ -429,11 +432,12 @@ func (s *Server) URL(name httpapi.Door) string {
 	return ""
 }
 
-// Run serves until ctx ends or a listener fails, then stops within the
-// configured grace: running requests end, new ones are refused, and the
-// private database is stopped last.
+// Run serves until ctx ends or a listener fails, then stops within the configured grace:
+// first the listeners and the requests that run, which may still need the rest, then what
+// runs beside them, then the queue, the store and the private database. What did not end
+// in time is said, and left to the end of the process.
 func (s *Server) Run(ctx context.Context) error {
-	group, running := errgroup.WithContext(ctx)
+	group, serving := errgroup.WithContext(ctx)
 	for _, d := range s.doors {
 		group.Go(func() error {
 			if err := d.http.Serve(d.listener); !errors.Is(err, http.ErrServerClosed) {
@@ -442,69 +446,81 @@ func (s *Server) Run(ctx context.Context) error {
 			return nil
 		})
 	}
-	group.Go(func() error {
-		s.keys.Run(running)
-		return nil
-	})
-	group.Go(func() error {
-		s.reread(running)
-		return nil
-	})
-	group.Go(func() error {
-		s.intake.Run(running)
-		return nil
-	})
-	group.Go(func() error {
-		s.bell.Run(running, s.store)
-		return nil
-	})
-	group.Go(func() error {
-		s.superviseDatabase(running)
-		return nil
-	})
-	group.Go(func() error {
-		s.watchVariants(running)
-		return nil
-	})
-	group.Go(func() error {
-		s.rates.Run(running, s.ratesFailed)
-		return nil
-	})
-	group.Go(func() error {
-		s.tend(running)
-		return nil
-	})
-	stopped := make(chan error, 1)
-	group.Go(func() error {
-		<-running.Done()
-		stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), s.opt.Config.ShutdownGrace)
-		defer cancel()
-		stopped <- s.close(stop)
-		return nil
-	})
-	return errors.Join(group.Wait(), <-stopped)
+	work, end := context.WithCancel(context.WithoutCancel(ctx))
+	defer end()
+	s.begin(work)
+	<-serving.Done()
+	stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), s.opt.Config.ShutdownGrace)
+	defer cancel()
+	errs := []error{s.stopListening(stop)}
+	errs = append(errs, group.Wait())
+	end()
+	if err := s.jobs.wait(stop); err != nil {
+		// What they use must not be closed under them; the process ends in a moment.
+		return errors.Join(append(errs, err, s.stopCluster(stop))...)
+	}
+	return errors.Join(append(errs, s.closeRest(stop))...)
 }
 
-// close stops every part that was opened, the outermost first.
-func (s *Server) close(ctx context.Context) error {
-	var errs []error
-	close(s.stopping)
-	for _, d := range s.doors {
-		if err := d.http.Shutdown(ctx); err != nil {
-			errs = append(errs, fmt.Errorf("the %s listener did not stop in time: %w", d.name, err), d.http.Close())
-		}
-		_ = d.listener.Close() // closed already where it served
+// begin starts what runs beside the listeners, until work ends.
+func (s *Server) begin(work context.Context) {
+	s.work.Store(&work)
+	s.jobs.start("keys", func() { s.keys.Run(work) })
+	s.jobs.start("sources", func() { s.reread(work) })
+	s.jobs.start("the queue of visits", func() { s.intake.Run(work) })
+	s.jobs.start("notifications", func() { s.bell.Run(work, s.store) })
+	s.jobs.start("the private database", func() { s.superviseDatabase(work) })
+	s.jobs.start("content variants", func() { s.watchVariants(work) })
+	s.jobs.start("exchange rates", func() { s.rates.Run(work, s.ratesFailed) })
+	s.jobs.start("maintenance", func() { s.tend(work) })
+}
+
+// rebuild makes an edition of the configured sources, beside the listeners.
+func (s *Server) rebuild() {
+	if work := s.work.Load(); work != nil {
+		s.jobs.start("a build", func() { _ = s.refresh(*work, true) }) // which is in the log
 	}
+}
+
+// close stops a server that never ran.
+func (s *Server) close(ctx context.Context) error {
+	return errors.Join(s.stopListening(ctx), s.closeRest(ctx))
+}
+
+// stopListening takes no more connections, and waits for the requests that run.
+func (s *Server) stopListening(ctx context.Context) error {
+	close(s.stopping)
+	errs := make([]error, len(s.doors))
+	var wait sync.WaitGroup
+	for i, d := range s.doors {
+		wait.Go(func() {
+			if err := d.http.Shutdown(ctx); err != nil {
+				errs[i] = errors.Join(fmt.Errorf("the %s listener did not stop in time: %w", d.name, err), d.http.Close())
+			}
+			_ = d.listener.Close() // closed already where it served
+		})
+	}
+	wait.Wait()
+	return errors.Join(errs...)
+}
+
+// closeRest closes what the listeners used, which nothing does any more.
+func (s *Server) closeRest(ctx context.Context) error {
+	var errs []error
 	if s.intake != nil {
 		errs = append(errs, s.intake.Close())
 	}
 	if s.store != nil {
 		s.store.Close()
 	}
+	return errors.Join(append(errs, s.stopCluster(ctx))...)
+}
+
+func (s *Server) stopCluster(ctx context.Context) error {
 	s.private.Lock()
 	defer s.private.Unlock()
-	if s.cluster != nil {
-		errs = append(errs, s.cluster.Stop(ctx))
+	if s.cluster == nil {
+		return nil
 	}
-	return errors.Join(errs...)
+	return s.cluster.Stop(ctx)
 }

@@ -82,7 +82,7 @@ func Start(ctx context.Context, opt Options) (*Cluster, error) {
 	if err := c.prepare(opt.Dir, owner); err != nil {
 		return nil, err
 	}
-	password, err := initialise(ctx, bin, opt.Dir, owner)
+	password, err := initialise(ctx, bin, opt, owner)
 	if err == nil {
 		err = c.run(ctx, bin, password, owner, opt)
 	}
@@ -193,7 +193,8 @@ func (c *Cluster) unlock() {
 }
 
 // initialise creates the cluster, or reads the password of an existing one.
-func initialise(ctx context.Context, bin, dir string, owner *syscall.Credential) (string, error) {
+func initialise(ctx context.Context, bin string, opt Options, owner *syscall.Credential) (string, error) {
+	dir := opt.Dir
 	secret := filepath.Join(dir, "password")
 	if _, err := os.Stat(filepath.Join(dir, "data", "PG_VERSION")); err == nil {
 		text, err := os.ReadFile(secret)
@@ -216,13 +217,21 @@ func initialise(ctx context.Context, bin, dir string, owner *syscall.Credential)
 	if err := os.RemoveAll(filepath.Join(dir, "data")); err != nil {
 		return "", err
 	}
-	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", filepath.Join(dir, "data"), "-U", "eastporch",
-		"-A", "scram-sha-256", "--pwfile="+secret, "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), initArgs(opt, secret)...)
 	as(cmd, dir, owner)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("initdb in %s: %w: %s", dir, err, lastLine(out))
 	}
 	return password, nil
+}
+
+// initArgs has a new cluster on the disk before it is used, unless it is thrown away.
+func initArgs(opt Options, secret string) []string {
+	args := []string{"-D", filepath.Join(opt.Dir, "data"), "-U", "eastporch", "-A", "scram-sha-256", "--pwfile=" + secret, "-E", "UTF8", "--locale=C.UTF-8"}
+	if opt.Throwaway {
+		args = append(args, "--no-sync")
+	}
+	return args
 }
 
 func as(cmd *exec.Cmd, dir string, owner *syscall.Credential) {

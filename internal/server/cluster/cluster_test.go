@@ -57,6 +57,11 @@ func TestAClusterKeepsItsDataAndItsDirectory(t *testing.T) {
 	require.NoError(t, again.Stop(t.Context()))
 }
 
+func TestOnlyThrowawayClustersAreNotSynced(t *testing.T) {
+	assert.NotContains(t, initArgs(Options{Dir: "x"}, "password"), "--no-sync")
+	assert.Contains(t, initArgs(Options{Dir: "x", Throwaway: true}, "password"), "--no-sync")
+}
+
 func TestAnInitdbThatWasCutShortIsRepeated(t *testing.T) {
 	opt := options(t)
 	require.NoError(t, os.MkdirAll(filepath.Join(opt.Dir, "data", "base"), 0o700))

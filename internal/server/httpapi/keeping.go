@@ -220,7 +220,7 @@ func reasonOf(err error) string { return without(err, addr.ErrSyntax) }
 const (
 	importBatch   = 2000
 	importBytes   = 8 << 20 // of visits that wait to be stored
-	importRejects = 100 // that are spelled out
+	importRejects = 100     // that are spelled out
 )
 
 // imported is what became of a file of visits.

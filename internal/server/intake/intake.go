@@ -37,11 +37,13 @@ var (
 // A Log keeps entries in order, numbered one after the other, until they are
 // dropped. What Append has acknowledged survives the process and the machine.
 type Log interface {
-	Append(entry []byte) (index uint64, err error)
+	// It is told how many visits are in an entry; Weight sums that up.
+	Append(entry []byte, visits int) (index uint64, err error)
 	// Read gives an entry. Where it wraps [ErrDamaged] it gives what there is of it.
 	Read(index uint64) ([]byte, error)
 	Bounds() (first, last uint64)
 	Bytes() int64
+	Weight() int64
 	// Drop forgets the entries up to one, at once or later.
 	Drop(through uint64) error
 	Close() error
@@ -76,7 +78,12 @@ type Intake struct {
 
 	fresh chan struct{} // something was appended
 	parts []*part       // were read and are to be stored, at most two; only [Intake.Run] uses them
+	batch int           // how many are stored in one transaction; only [Intake.Run] uses it
 	rows  atomic.Int64  // that wait
+
+	running sync.WaitGroup // Run
+	end     context.Context
+	endNow  context.CancelFunc // ends Run
 
 	mu     sync.Mutex
 	stored uint64        // entries up to it stand in the database
@@ -88,7 +95,8 @@ type Intake struct {
 
 const (
 	groupRows = 4096   // that are written as one entry at the most
-	batchRows = 10_000 // that are stored in one transaction, give or take an entry
+	batchRows = 10_000 // that are stored in one transaction at the most, give or take an entry
+	firstRows = 250    // that are stored in the first; each may have twice as many as the one before
 	queueSize = 1024   // calls that wait to be written
 
 	// mostYields is how often others are let run before a group is written.
@@ -126,16 +134,13 @@ func New(opt Options) (*Intake, error) {
 	if err != nil {
 		return nil, err
 	}
-	first, last := opt.Log.Bounds()
+	first, _ := opt.Log.Bounds()
 	in := &Intake{
 		Options: opt, queue: make(chan *call, queueSize), stopped: make(chan struct{}), encoder: encoder, decoder: decoder,
-		fresh: make(chan struct{}, 1), written: make(chan struct{}), stored: first - 1, moved: make(chan struct{}),
+		fresh: make(chan struct{}, 1), written: make(chan struct{}), stored: first - 1, moved: make(chan struct{}), batch: firstRows,
 	}
-	for i := first; i <= last; i++ { // what waits from before
-		if g, err := in.read(i); err == nil {
-			in.rows.Add(int64(len(g.Rows)))
-		}
-	}
+	in.end, in.endNow = context.WithCancel(context.Background())
+	in.rows.Store(opt.Log.Weight()) // what waits from before
 	go in.write()
 	return in, nil
 }
@@ -238,7 +243,7 @@ func (in *Intake) append(calls []*call) {
 	if in.text = text; cap(text) > keepText {
 		in.text = nil
 	}
-	index, err := in.Log.Append(in.encoder.EncodeAll(text, nil))
+	index, err := in.Log.Append(in.encoder.EncodeAll(text, nil), rows)
 	if err == nil {
 		in.rows.Add(int64(rows))
 		in.count(func(t *visit.QueueTally) { t.Accepted += int64(rows) })
@@ -282,9 +287,15 @@ const (
 	retryMost  = 5 * time.Second
 )
 
-// Run stores what is taken in, in its order, until ctx ends. Where the database
-// is away it tries again, ever less often.
+// Run stores what is taken in, in its order, until ctx ends or the intake is closed. Where
+// the database is away it tries again, ever less often. Batches begin small and grow, so
+// that a service that is stopped soon has stored something all the same.
 func (in *Intake) Run(ctx context.Context) {
+	in.running.Add(1)
+	defer in.running.Done()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	defer context.AfterFunc(in.end, cancel)()
 	tidy := time.NewTicker(emptied)
 	defer tidy.Stop()
 	retry := retryFirst
@@ -345,7 +356,7 @@ func (in *Intake) drain(ctx context.Context) (more bool, err error) {
 		return false, nil
 	}
 	if len(in.parts) == 0 || in.parts[0].from != next {
-		first, err := in.gather(next, last)
+		first, err := in.gather(next, last, in.batch)
 		if err != nil {
 			return false, err
 		}
@@ -354,8 +365,9 @@ func (in *Intake) drain(ctx context.Context) (more bool, err error) {
 	now := in.parts[0]
 	if len(in.parts) == 1 && now.through < last { // the next ones are read while these are stored
 		coming := make(chan *part, 1)
+		size := min(2*in.batch, batchRows)
 		go func() {
-			p, _ := in.gather(now.through+1, last) // what cannot be read is tried again in its turn
+			p, _ := in.gather(now.through+1, last, size) // what cannot be read is tried again in its turn
 			coming <- p
 		}()
 		defer func() {
@@ -376,6 +388,7 @@ func (in *Intake) drain(ctx context.Context) (more bool, err error) {
 		in.Logger.Warn("visits were set apart", "visits", len(apart), "reason", apart[0].Reason)
 	}
 	in.parts = slices.Clone(in.parts[1:]) // what was stored is let go
+	in.batch = min(2*in.batch, batchRows)
 	in.rows.Add(-int64(rows))
 	in.mu.Lock()
 	in.tally.Quarantine += int64(len(apart))
@@ -396,11 +409,11 @@ type part struct {
 	apart         []visit.SetApart // what is no visit
 }
 
-// gather reads entries, up to last or as many as are stored together. The error means
-// that the first cannot be read now.
-func (in *Intake) gather(from, last uint64) (*part, error) {
+// gather reads entries, up to last or as many visits as are stored together. The error
+// means that the first cannot be read now.
+func (in *Intake) gather(from, last uint64, rows int) (*part, error) {
 	p := &part{from: from, through: from - 1}
-	for i := from; i <= last && len(p.batch) < batchRows; i++ {
+	for i := from; i <= last && len(p.batch) < rows; i++ {
 		arrivals, bad, err := in.arrivals(i)
 		if err != nil {
 			if p.through < from {
@@ -545,11 +558,13 @@ func (in *Intake) State() visit.Queue {
 // Room says whether visits can be accepted.
 func (in *Intake) Room() bool { return in.Log.Bytes() < in.MaxBytes }
 
-// Close takes nothing more in, writes what was let in, and gives the log up. Run
-// must have ended.
+// Close takes nothing more in, writes what was let in, ends Run and waits for it, and gives
+// the log up; what waits stays there.
 func (in *Intake) Close() error {
 	in.stop.Do(func() { close(in.stopped) })
 	<-in.written
+	in.endNow()
+	in.running.Wait() // nothing that it reads with may be closed under it
 	in.decoder.Close()
 	return errors.Join(in.encoder.Close(), in.Log.Close())
 }

@@ -218,7 +218,7 @@ func TestADamagedEntryIsSetApart(t *testing.T) {
 	dir := t.TempDir()
 	spool, err := OpenSpool(dir)
 	require.NoError(t, err)
-	_, err = spool.Append([]byte("this was never compressed"))
+	_, err = spool.Append([]byte("this was never compressed"), 1)
 	require.NoError(t, err)
 	require.NoError(t, spool.Close())
 	sink := newTable()
@@ -248,4 +248,67 @@ func TestAStoppedIntakeTakesNothing(t *testing.T) {
 	group.Wait() // nobody waits for ever
 	_, err := in.Accept(t.Context(), some(9, 1))
 	require.True(t, errors.Is(err, ErrStopped))
+}
+
+// slow is a sink that takes its time, and says when it is asked.
+type slow struct {
+	*table
+	release chan struct{}
+}
+
+func (s *slow) Arrive(ctx context.Context, batch []visit.Arrival) (visit.Outcome, error) {
+	select {
+	case s.asked <- struct{}{}:
+	default:
+	}
+	select {
+	case <-s.release:
+	case <-ctx.Done():
+		return visit.Outcome{}, ctx.Err()
+	}
+	return s.table.Arrive(ctx, batch)
+}
+
+// Closing while the queue drains ends, however the two come together, and nothing of what
+// waits is lost or taken for damaged.
+func TestClosingWhileTheQueueDrains(t *testing.T) {
+	dir := t.TempDir()
+	spool, err := OpenSpool(dir)
+	require.NoError(t, err)
+	fill, err := New(Options{Log: spool, Sink: newTable(), MaxBytes: 1 << 30, Logger: slog.New(slog.DiscardHandler), Now: time.Now})
+	require.NoError(t, err)
+	accepted := map[uuid.UUID]bool{}
+	for n := range 60 {
+		list := some(uint64(n), 200)
+		_, err := fill.Accept(t.Context(), list)
+		require.NoError(t, err)
+		for _, a := range list {
+			accepted[a.Row.ID] = true
+		}
+	}
+	require.NoError(t, fill.Close())
+	sink := &slow{newTable(), make(chan struct{})}
+	for round := range 40 {
+		spool, err := OpenSpool(dir)
+		require.NoError(t, err)
+		in, err := New(Options{Log: spool, Sink: sink, MaxBytes: 1 << 30, Logger: slog.New(slog.DiscardHandler), Now: time.Now})
+		require.NoError(t, err)
+		assert.GreaterOrEqual(t, in.State().Waiting, int64(len(accepted)-len(sink.rows)), "what is stored may be there still")
+		done := make(chan struct{})
+		go func() { in.Run(context.Background()); close(done) }()
+		for range round % 5 { // so many batches are stored before
+			if in.State().Waiting > 0 {
+				<-sink.asked
+				sink.release <- struct{}{}
+			}
+		}
+		require.NoError(t, in.Close()) // a hang ends the whole test
+		<-done
+	}
+	close(sink.release)
+	in, _ := running(t, dir, sink, 1<<30)
+	_, last := in.Log.Bounds()
+	require.NoError(t, in.Wait(t.Context(), last))
+	assert.Empty(t, sink.apart)
+	assert.Len(t, sink.rows, len(accepted))
 }

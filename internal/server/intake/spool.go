@@ -1,10 +1,12 @@
 package intake
 
 import (
+	"bufio"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -30,8 +32,11 @@ const (
 	// emptied is how long stored entries may stay before a short spool is emptied,
 	// since that costs a few syncs.
 	emptied = time.Second
-	sumSize = 4 // bytes of the CRC-32C in front of each entry
+	sumSize = 4 // bytes of the CRC-32C in front of each entry, and of its weight
 )
+
+// frame is an entry as it stands in the files.
+type frame struct{ bytes, weight int64 }
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
@@ -45,10 +50,10 @@ type Spool struct {
 
 	mu      sync.Mutex
 	log     *wal.Log // nil where it must be opened again
-	sizes   []int64  // of the entries from first on
+	frames  []frame  // of the entries from first on
 	first   uint64
-	acked   uint64 // the last entry that was acknowledged
-	bytes   int64
+	acked   uint64    // the last entry that was acknowledged
+	all     frame     // their sum
 	changed time.Time // of the directory
 	dropped time.Time // when entries were last dropped
 }
@@ -91,17 +96,67 @@ func (s *Spool) open(keep func(nth int, sound bool) bool) error {
 	if s.acked, err = s.log.LastIndex(); err != nil {
 		return err
 	}
-	s.sizes, s.bytes = nil, 0
-	for i := s.first; i <= s.acked; i++ {
-		entry, err := s.log.Read(i)
-		if err != nil {
-			return fmt.Errorf("spool: %w", err)
-		}
-		s.sizes = append(s.sizes, int64(len(entry)))
-		s.bytes += int64(len(entry))
+	if s.frames, err = scan(log, s.first, s.acked); err != nil {
+		return fmt.Errorf("spool: %w", err)
 	}
-	return s.log.ClearCache()
+	s.all = frame{}
+	for _, f := range s.frames {
+		s.all = frame{s.all.bytes + f.bytes, s.all.weight + f.weight}
+	}
+	return nil
 }
+
+// scan reads how long and how heavy the entries of a log are, and nothing else of them:
+// however much waits, a start does not read it.
+func scan(dir string, first, last uint64) ([]frame, error) {
+	files, err := filepath.Glob(filepath.Join(dir, "[0-9]*"))
+	if err != nil {
+		return nil, err
+	}
+	var frames []frame
+	for _, name := range files { // which Glob sorts, by their first entries
+		file, err := os.Open(name)
+		if err != nil {
+			return nil, err
+		}
+		in := bufio.NewReaderSize(file, scanBuffer)
+		for at := int64(0); ; {
+			head, err := in.Peek(2*binary.MaxVarintLen64 + sumSize)
+			if len(head) == 0 {
+				break
+			}
+			size, n := binary.Uvarint(head)
+			if n <= 0 {
+				_ = file.Close()
+				return nil, fmt.Errorf("%w: %s at byte %d: %w", ErrDamaged, filepath.Base(name), at, err)
+			}
+			weight := uint64(0)
+			if rest := head[n:]; len(rest) > sumSize {
+				weight, _ = binary.Uvarint(rest[sumSize:])
+			}
+			frames = append(frames, frame{int64(size), int64(weight)})
+			at += int64(n) + int64(size)
+			if whole := n + int(size); whole <= in.Buffered() {
+				_, _ = in.Discard(whole)
+			} else { // over what is not in the buffer
+				if _, err := file.Seek(at, io.SeekStart); err != nil {
+					_ = file.Close()
+					return nil, err
+				}
+				in.Reset(file)
+			}
+		}
+		if err := file.Close(); err != nil {
+			return nil, err
+		}
+	}
+	if want := int(last + 1 - first); len(frames) != want {
+		return nil, fmt.Errorf("%w: its files have %d entries, and %d are expected", ErrDamaged, len(frames), want)
+	}
+	return frames, nil
+}
+
+const scanBuffer = 4 << 10
 
 // cut shortens the last file of a log to its last entry that keep accepts, where
 // keep is asked with how many entries came before in the file and whether the
@@ -142,16 +197,17 @@ func isSound(entry []byte) bool {
 	return len(entry) > sumSize && binary.LittleEndian.Uint32(entry) == crc32.Checksum(entry[sumSize:], castagnoli)
 }
 
-// Append writes an entry; it is on the disk when nil is returned. After an error
-// it is not in the log, and later ones may be.
-func (s *Spool) Append(entry []byte) (uint64, error) {
+// Append writes an entry, and how much is in it; it is on the disk when nil is returned.
+// After an error it is not in the log, and later ones may be.
+func (s *Spool) Append(entry []byte, weight int) (uint64, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if err := s.reopen(); err != nil {
 		return 0, err
 	}
-	whole := binary.LittleEndian.AppendUint32(make([]byte, 0, len(entry)+sumSize), crc32.Checksum(entry, castagnoli))
-	whole = append(whole, entry...)
+	whole := make([]byte, sumSize, sumSize+binary.MaxVarintLen64+len(entry))
+	whole = append(binary.AppendUvarint(whole, uint64(weight)), entry...)
+	binary.LittleEndian.PutUint32(whole, crc32.Checksum(whole[sumSize:], castagnoli))
 	err := s.log.Write(s.acked+1, whole)
 	if err == nil {
 		err = s.syncDir()
@@ -162,8 +218,9 @@ func (s *Spool) Append(entry []byte) (uint64, error) {
 		return 0, fmt.Errorf("spool: %w", err)
 	}
 	s.acked++
-	s.sizes = append(s.sizes, int64(len(whole)))
-	s.bytes += int64(len(whole))
+	f := frame{int64(len(whole)), int64(weight)}
+	s.frames = append(s.frames, f)
+	s.all = frame{s.all.bytes + f.bytes, s.all.weight + f.weight}
 	return s.acked, nil
 }
 
@@ -223,7 +280,8 @@ func (s *Spool) Read(index uint64) ([]byte, error) {
 	if !isSound(entry) {
 		return entry, fmt.Errorf("%w: %d", ErrDamaged, index)
 	}
-	return entry[sumSize:], nil
+	_, n := binary.Uvarint(entry[sumSize:])
+	return entry[sumSize+max(n, 0):], nil
 }
 
 // Bounds gives the first and the last entry; the last is one less than the first
@@ -238,7 +296,14 @@ func (s *Spool) Bounds() (first, last uint64) {
 func (s *Spool) Bytes() int64 {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.bytes
+	return s.all.bytes
+}
+
+// Weight is how much is in the entries.
+func (s *Spool) Weight() int64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.all.weight
 }
 
 // Drop forgets the entries up to one. They may stay for a while, until it is
@@ -249,11 +314,11 @@ func (s *Spool) Drop(through uint64) error {
 	if through < s.first {
 		return nil
 	}
-	var stored int64
-	for _, n := range s.sizes[:through-s.first+1] {
-		stored += n
+	var stored frame
+	for _, f := range s.frames[:through-s.first+1] {
+		stored = frame{stored.bytes + f.bytes, stored.weight + f.weight}
 	}
-	if stored < segmentBytes && (through < s.acked || time.Since(s.dropped) < emptied) {
+	if stored.bytes < segmentBytes && (through < s.acked || time.Since(s.dropped) < emptied) {
 		return nil
 	}
 	if err := s.reopen(); err != nil {
@@ -265,8 +330,8 @@ func (s *Spool) Drop(through uint64) error {
 		s.log = nil
 		return fmt.Errorf("spool: %w", err)
 	}
-	s.sizes = append([]int64{}, s.sizes[through-s.first+1:]...)
-	s.first, s.bytes = through+1, s.bytes-stored
+	s.frames = append([]frame{}, s.frames[through-s.first+1:]...)
+	s.first, s.all = through+1, frame{s.all.bytes - stored.bytes, s.all.weight - stored.weight}
 	return nil
 }
 

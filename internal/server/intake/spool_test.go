@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -45,7 +46,7 @@ func TestASpoolKeepsWhatItAcknowledged(t *testing.T) {
 	var want []string
 	for i := range 20 {
 		want = append(want, fmt.Sprintf("entry %d", i))
-		n, err := s.Append([]byte(want[i]))
+		n, err := s.Append([]byte(want[i]), 1)
 		require.NoError(t, err)
 		assert.Equal(t, uint64(i+1), n)
 	}
@@ -73,7 +74,7 @@ func TestATornTailIsCutOff(t *testing.T) {
 	whole := t.TempDir()
 	s := openSpool(t, whole)
 	for i := range 3 {
-		_, err := s.Append(bytes.Repeat([]byte{byte('a' + i)}, 40))
+		_, err := s.Append(bytes.Repeat([]byte{byte('a' + i)}, 40), 1)
 		require.NoError(t, err)
 	}
 	require.NoError(t, s.Close())
@@ -86,7 +87,7 @@ func TestATornTailIsCutOff(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "log", filepath.Base(lastFile(t, whole))), data, 0o600))
 		s := openSpool(t, dir)
 		require.Len(t, entries(t, s), want, name)
-		n, err := s.Append([]byte("after"))
+		n, err := s.Append([]byte("after"), 1)
 		require.NoError(t, err)
 		require.Equal(t, uint64(want+1), n, name)
 		require.Equal(t, "after", entries(t, s)[want], name)
@@ -111,7 +112,7 @@ func TestADamagedEntryInTheMiddleIsSaidAndTheRestIsThere(t *testing.T) {
 	dir := t.TempDir()
 	s := openSpool(t, dir)
 	for i := range 3 {
-		_, err := s.Append(bytes.Repeat([]byte{byte('a' + i)}, 40))
+		_, err := s.Append(bytes.Repeat([]byte{byte('a' + i)}, 40), 1)
 		require.NoError(t, err)
 	}
 	require.NoError(t, s.Close())
@@ -137,17 +138,17 @@ func TestAFailedWriteLeavesNoTrace(t *testing.T) {
 	dir := t.TempDir()
 	s := openSpool(t, dir)
 	defer s.Close()
-	_, err := s.Append([]byte("first"))
+	_, err := s.Append([]byte("first"), 1)
 	require.NoError(t, err)
 	require.NoError(t, s.log.Close()) // so that the next write fails
-	_, err = s.Append([]byte("lost"))
+	_, err = s.Append([]byte("lost"), 1)
 	require.Error(t, err)
 	file, err := os.OpenFile(lastFile(t, dir), os.O_APPEND|os.O_WRONLY, 0)
 	require.NoError(t, err)
 	_, err = file.Write([]byte{200, 1, 'h', 'a', 'l', 'f'}) // what may have reached the disk of it
 	require.NoError(t, err)
 	require.NoError(t, file.Close())
-	n, err := s.Append([]byte("second"))
+	n, err := s.Append([]byte("second"), 1)
 	require.NoError(t, err)
 	assert.Equal(t, uint64(2), n)
 	assert.Equal(t, []string{"first", "second"}, entries(t, s))
@@ -161,7 +162,7 @@ func TestWhatWasDroppedIsGoneAndTheRestStays(t *testing.T) {
 	next, dropped := 1, uint64(0)
 	for range 60 {
 		for range r.IntN(5) {
-			_, err := s.Append(entry(next))
+			_, err := s.Append(entry(next), 1)
 			require.NoError(t, err)
 			next++
 		}
@@ -189,7 +190,33 @@ func TestWhatWasDroppedIsGoneAndTheRestStays(t *testing.T) {
 	require.NoError(t, s.Close())
 	s = openSpool(t, dir)
 	defer s.Close()
-	n, err := s.Append([]byte("more"))
+	n, err := s.Append([]byte("more"), 1)
 	require.NoError(t, err)
 	assert.Equal(t, last+1, n, "numbers go on")
+}
+
+// However it is filled and shortened, a spool that is opened again knows what is in it
+// without reading it.
+func TestAReopenedSpoolKnowsItsWeight(t *testing.T) {
+	dir := t.TempDir()
+	r := rand.New(rand.NewPCG(3, 13))
+	s := openSpool(t, dir)
+	for range 60 {
+		for range r.IntN(8) {
+			_, err := s.Append(bytes.Repeat([]byte{'x'}, r.IntN([]int{10, 5000, 3 << 20}[r.IntN(3)])), r.IntN(5000))
+			require.NoError(t, err)
+		}
+		if first, last := s.Bounds(); r.IntN(3) == 0 && last >= first {
+			s.dropped = time.Time{}
+			require.NoError(t, s.Drop(first+uint64(r.IntN(int(last-first+1)))))
+		}
+		first, last := s.Bounds()
+		bytes, weight := s.Bytes(), s.Weight()
+		require.NoError(t, s.Close())
+		s = openSpool(t, dir)
+		again, end := s.Bounds()
+		require.Equal(t, []uint64{first, last}, []uint64{again, end})
+		require.Equal(t, []int64{bytes, weight}, []int64{s.Bytes(), s.Weight()})
+	}
+	require.NoError(t, s.Close())
 }

@@ -77,13 +77,15 @@ func (s *Store) Erase(ctx context.Context, e visit.Erasure, now time.Time) (visi
 				}
 			}
 		}
-		done.Quarantine, err = release(ctx, tx, e)
+		if done.Quarantine, err = release(ctx, tx, e); err != nil || done.Visits == 0 {
+			return err
+		}
+		_, err = tx.Exec(ctx, `UPDATE installation SET loose_answers = true WHERE NOT loose_answers`)
 		return err
 	})
 	if err != nil {
 		return visit.Erased{}, away(err)
 	}
-	s.loose.Store(true)
 	return done, nil
 }
 

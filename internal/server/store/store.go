@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io/fs"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -26,7 +25,6 @@ var migrations embed.FS
 type Store struct {
 	pool      *pgxpool.Pool
 	retention time.Duration // 0 keeps all
-	loose     atomic.Bool   // there may be answers that no visit shares
 	weeks     sync.Map      // time.Time -> true: weeks whose partition is there
 }
 
@@ -46,9 +44,7 @@ func Open(ctx context.Context, url string, retention time.Duration) (*Store, err
 		pool.Close()
 		return nil, fmt.Errorf("migrations: %w", err)
 	}
-	s := &Store{pool: pool, retention: retention}
-	s.loose.Store(true)
-	return s, nil
+	return &Store{pool: pool, retention: retention}, nil
 }
 
 func migrate(ctx context.Context, pool *pgxpool.Pool) error {

@@ -91,7 +91,11 @@ func (s *Store) Tend(ctx context.Context, now time.Time) (dropped []time.Time, e
 			}
 			dropped = append(dropped, monday)
 		}
-		if len(dropped) > 0 || s.loose.Swap(false) {
+		loose, err := tx.Exec(ctx, `UPDATE installation SET loose_answers = false WHERE loose_answers`)
+		if err != nil {
+			return err
+		}
+		if len(dropped) > 0 || loose.RowsAffected() > 0 {
 			if _, err := tx.Exec(ctx, dropAnswers); err != nil {
 				return err
 			}
@@ -99,7 +103,7 @@ func (s *Store) Tend(ctx context.Context, now time.Time) (dropped []time.Time, e
 		if _, err := tx.Exec(ctx, `DELETE FROM visitor_seen WHERE seen < $1 AND day < $1`, now.Add(-visitorsKept)); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, `DELETE FROM tombstone WHERE erased < $1`, now.Add(-tombstonesKept))
+		_, err = tx.Exec(ctx, `DELETE FROM tombstone WHERE erased < $1`, now.Add(-tombstonesKept))
 		return err
 	})
 	if err != nil {

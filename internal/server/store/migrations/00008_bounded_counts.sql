@@ -1,4 +1,7 @@
 -- +goose Up
+-- There may be answers that no visit shares any more.
+ALTER TABLE installation ADD loose_answers boolean NOT NULL DEFAULT false;
+
 -- What visitors and pages name themselves: paths, referrers, languages and links. Whoever has a page key may make up any
 -- number of them, so of each day and site only the most frequent are counted by name, and the rest under chr(2).
 -- +goose StatementBegin
@@ -105,4 +108,5 @@ $$;
 -- +goose StatementEnd
 
 -- +goose Down
+ALTER TABLE installation DROP loose_answers;
 DROP FUNCTION miscounted, bound_names, is_named;
