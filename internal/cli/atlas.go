@@ -545,9 +545,13 @@ func fine(v float64) string {
 
 func (a *app) atlasExport() *cobra.Command {
 	var file, format string
+	var raw bool
 	cmd := &cobra.Command{
 		Use:   "export",
 		Short: "Write an edition as one merged table, or as a geofeed",
+		Long: `Writes an edition as one merged table, or as a geofeed. Texts that a spreadsheet
+would take for formulas get an apostrophe in front, unless --raw. It exits with 1
+where it breaks off: what was written until then is not whole.`,
 		Example: `  eastporch atlas export --atlas atlas.edition > merged.csv
   eastporch atlas export --format geofeed > feed.csv`,
 		Args: cobra.NoArgs,
@@ -560,7 +564,7 @@ func (a *app) atlasExport() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return c.Export(cmd.Context(), "/v1/atlas/export?format="+format, a.Out)
+				return c.ExportEdition(cmd.Context(), format, raw, a.Out)
 			}
 			edition, err := a.openAtlas(file)
 			if err != nil {
@@ -568,11 +572,12 @@ func (a *app) atlasExport() *cobra.Command {
 			}
 			bar := a.shareBar("Exporting")
 			defer bar.done()
-			return edition.Export(a.Out, atlas.Format(format), bar.share)
+			return edition.Export(a.Out, atlas.Format(format), raw, bar.share)
 		},
 	}
 	cmd.Flags().StringVar(&file, "atlas", "", "work offline on this edition or source")
 	cmd.Flags().StringVar(&format, "format", "csv", "csv, with every fact, or geofeed")
+	cmd.Flags().BoolVar(&raw, "raw", false, "leave texts that look like formulas as they are")
 	return cmd
 }
 

@@ -138,7 +138,7 @@ func (a *app) correctionsExport() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.Export(cmd.Context(), "/v1/corrections?format=geofeed", a.Out)
+			return c.ExportCorrections(cmd.Context(), a.Out)
 		},
 	}
 }

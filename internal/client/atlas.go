@@ -94,9 +94,9 @@ func (c *Client) UseEdition(ctx context.Context, name string) (used string, err 
 		Edition string `json:"edition"`
 	}
 	if name == "" {
-		err = c.call(ctx, http.MethodPost, "/v1/atlas/back", struct{}{}, &answer)
+		err = c.long().call(ctx, http.MethodPost, "/v1/atlas/back", struct{}{}, &answer)
 	} else {
-		err = c.call(ctx, http.MethodPost, "/v1/atlas/use", map[string]string{"edition": name}, &answer)
+		err = c.long().call(ctx, http.MethodPost, "/v1/atlas/use", map[string]string{"edition": name}, &answer)
 	}
 	return answer.Edition, err
 }
@@ -108,7 +108,7 @@ func (c *Client) Changes(ctx context.Context, now, then string) (Changes, error)
 	if now != "" {
 		query.Set("now", now)
 	}
-	err := c.call(ctx, http.MethodGet, "/v1/atlas/changes?"+query.Encode(), nil, &answer)
+	err := c.long().call(ctx, http.MethodGet, "/v1/atlas/changes?"+query.Encode(), nil, &answer)
 	return answer, err
 }
 
@@ -121,14 +121,14 @@ func (c *Client) Audit(ctx context.Context, edition string, r io.Reader) (atlas.
 		path += "?" + url.Values{"edition": {edition}}.Encode()
 	}
 	if r == nil {
-		err := c.call(ctx, http.MethodGet, path, nil, &answer)
+		err := c.long().call(ctx, http.MethodGet, path, nil, &answer)
 		return answer, err
 	}
 	text, err := io.ReadAll(r)
 	if err != nil {
 		return answer, err
 	}
-	err = c.call(ctx, http.MethodPost, path, raw{"text/csv", text}, &answer)
+	err = c.long().call(ctx, http.MethodPost, path, raw{"text/csv", text}, &answer)
 	return answer, err
 }
 
@@ -170,7 +170,7 @@ func (c *Client) Areas(ctx context.Context, at string) (names []string, err erro
 	if at != "" {
 		path += "?" + url.Values{"at": {at}}.Encode()
 	}
-	err = c.call(ctx, http.MethodGet, path, nil, &answer)
+	err = c.long().call(ctx, http.MethodGet, path, nil, &answer)
 	for _, a := range answer.Areas {
 		if a.Holds == nil || *a.Holds {
 			names = append(names, a.Name)
@@ -212,12 +212,23 @@ func (c *Client) Reread(ctx context.Context, since time.Time) (edition string, s
 		Seen    int    `json:"seen"`
 		Reread  int    `json:"reread"`
 	}
-	err = c.call(ctx, http.MethodPost, "/v1/atlas/reread", body, &answer)
+	err = c.long().call(ctx, http.MethodPost, "/v1/atlas/reread", body, &answer)
 	return answer.Edition, answer.Seen, answer.Reread, err
 }
 
-// Export writes what a path answers with, as it comes.
-func (c *Client) Export(ctx context.Context, path string, w io.Writer) error {
+// ExportEdition writes the edition in use as csv or geofeed. After an error what was
+// written is not whole.
+func (c *Client) ExportEdition(ctx context.Context, format string, raw bool, w io.Writer) error {
+	return c.long().export(ctx, "/v1/atlas/export?"+url.Values{"format": {format}, "raw": {strconv.FormatBool(raw)}}.Encode(), w)
+}
+
+// ExportCorrections writes the owner's corrections as a geofeed.
+func (c *Client) ExportCorrections(ctx context.Context, w io.Writer) error {
+	return c.long().export(ctx, "/v1/corrections?format=geofeed", w)
+}
+
+// export writes what a path answers with, as it comes.
+func (c *Client) export(ctx context.Context, path string, w io.Writer) error {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+path, nil)
 	if err != nil {
 		return err

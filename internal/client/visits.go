@@ -55,7 +55,7 @@ type Report struct {
 // /v1/reports/{by}.
 func (c *Client) Report(ctx context.Context, by string, query url.Values) (Report, error) {
 	var r Report
-	err := c.call(ctx, http.MethodGet, "/v1/reports/"+url.PathEscape(by)+"?"+query.Encode(), nil, &r)
+	err := c.long().call(ctx, http.MethodGet, "/v1/reports/"+url.PathEscape(by)+"?"+query.Encode(), nil, &r)
 	return r, err
 }
 
@@ -71,7 +71,7 @@ type Timeline struct {
 // distinct visitors of each day.
 func (c *Client) Timeline(ctx context.Context, what string, query url.Values) (Timeline, error) {
 	var t Timeline
-	err := c.call(ctx, http.MethodGet, "/v1/reports/"+what+"?"+query.Encode(), nil, &t)
+	err := c.long().call(ctx, http.MethodGet, "/v1/reports/"+what+"?"+query.Encode(), nil, &t)
 	return t, err
 }
 
@@ -88,7 +88,7 @@ type Hours struct {
 // Hours asks for visits by the hour of the week.
 func (c *Client) Hours(ctx context.Context, query url.Values) (Hours, error) {
 	var h Hours
-	err := c.call(ctx, http.MethodGet, "/v1/reports/hours?"+query.Encode(), nil, &h)
+	err := c.long().call(ctx, http.MethodGet, "/v1/reports/hours?"+query.Encode(), nil, &h)
 	return h, err
 }
 
@@ -110,7 +110,7 @@ type Distances struct {
 // Distances asks how far from a point visits come.
 func (c *Client) Distances(ctx context.Context, query url.Values) (Distances, error) {
 	var d Distances
-	err := c.call(ctx, http.MethodGet, "/v1/reports/distances?"+query.Encode(), nil, &d)
+	err := c.long().call(ctx, http.MethodGet, "/v1/reports/distances?"+query.Encode(), nil, &d)
 	return d, err
 }
 
@@ -140,7 +140,7 @@ type Receipt struct {
 // prefix.
 func (c *Client) Erase(ctx context.Context, by, what string) (Receipt, error) {
 	var r Receipt
-	err := c.call(ctx, http.MethodPost, "/v1/visits/erase", map[string]string{by: what}, &r)
+	err := c.long().call(ctx, http.MethodPost, "/v1/visits/erase", map[string]string{by: what}, &r)
 	return r, err
 }
 
@@ -159,7 +159,7 @@ func (c *Client) Verify(ctx context.Context, site, day string, mend bool) (Verif
 		body["day"] = day
 	}
 	var v Verified
-	err := c.call(ctx, http.MethodPost, "/v1/visits/verify", body, &v)
+	err := c.long().call(ctx, http.MethodPost, "/v1/visits/verify", body, &v)
 	return v, err
 }
 
@@ -243,7 +243,7 @@ type stream struct {
 
 // ExportVisits writes visits as a file.
 func (c *Client) ExportVisits(ctx context.Context, query url.Values, w io.Writer) error {
-	return c.long().Export(ctx, "/v1/visits/export?"+query.Encode(), w)
+	return c.long().export(ctx, "/v1/visits/export?"+query.Encode(), w)
 }
 
 // Follow calls do for every visit as it is stored, until ctx ends or do gives an

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -13,6 +14,7 @@ import (
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/gin-gonic/gin"
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -248,4 +250,26 @@ func TestAClientThatHangsUpHarmsNobody(t *testing.T) {
 	_, err = (&http.Client{Timeout: 10 * time.Second}).Do(req)
 	require.Error(t, err)
 	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/readyz", "").status)
+}
+
+// Work goes on for as long as it takes, whatever the time for a request: here an erasure
+// that waits for its turn in the database.
+func TestLongWorkIsNotCut(t *testing.T) {
+	t.Parallel()
+	s := start(t, map[string]any{"desk.timeout": "100ms", "desk.header_timeout": "100ms"})
+	conn, err := pgx.Connect(t.Context(), s.database)
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	tx, err := conn.Begin(t.Context())
+	require.NoError(t, err)
+	_, err = tx.Exec(t.Context(), `SELECT pg_advisory_xact_lock(7263001)`)
+	require.NoError(t, err)
+	began, done := time.Now(), make(chan answer)
+	go func() {
+		done <- s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits/erase", `{"prefix":"198.18.0.0/16"}`)
+	}()
+	require.Eventually(t, func() bool { return time.Since(began) > time.Second }, 10*time.Second, 50*time.Millisecond)
+	require.NoError(t, tx.Rollback(t.Context()))
+	got := <-done
+	assert.Equal(t, http.StatusOK, got.status, got.body)
 }

@@ -16,6 +16,8 @@ import (
 	"strings"
 
 	"go.yaml.in/yaml/v3"
+
+	"eastporch/internal/core/plain"
 )
 
 // Types are the media types of the formats, by their words.
@@ -307,15 +309,15 @@ func renderCSV(items []any) ([]byte, error) {
 	}
 	var b bytes.Buffer
 	out := csv.NewWriter(&b)
-	_ = out.Write(head)
+	names := make([]string, len(head))
+	for i, name := range head {
+		names[i] = plain.Guard(name)
+	}
+	_ = out.Write(names)
 	for _, pairs := range rows {
 		row := make([]string, len(head))
 		for _, p := range pairs {
-			text := p.text()
-			if s, isText := p.value.(string); isText && s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
-				text = "'" + s
-			}
-			row[at[p.path]] = text
+			row[at[p.path]] = plain.Guard(p.text())
 		}
 		_ = out.Write(row)
 	}

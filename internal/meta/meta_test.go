@@ -32,7 +32,7 @@ var mayUse = map[string][]string{
 	"internal/demo":              {"internal/client", "internal/core/", "internal/standin"},
 	"internal/editions":          {"internal/core/", "internal/editionfile"},
 	"internal/editionfile":       {"internal/core/"},
-	"internal/formats":           {},
+	"internal/formats":           {"internal/core/"},
 	"internal/plot":              {"internal/core/"},
 	"internal/synthetic":         {"internal/core/"},
 	"internal/server":            {"internal/config", "internal/core/", "internal/editions", "internal/server/"},

@@ -23,6 +23,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/parquet-go/parquet-go"
 
+	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
 )
 
@@ -182,9 +183,8 @@ func (c *csvWriter) Write(v visit.Visit) error {
 		asNumber, text(f.Operator), f.Labels, f.Language, f.Card, f.Trail,
 	}
 	for i, cell := range row {
-		isNumber := columns[i] == "latitude" || columns[i] == "longitude"
-		if !c.raw && !isNumber && cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
-			row[i] = "'" + cell
+		if !c.raw {
+			row[i] = plain.Guard(cell)
 		}
 	}
 	return c.w.Write(row)

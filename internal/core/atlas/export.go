@@ -11,14 +11,16 @@ import (
 	"strings"
 
 	"eastporch/internal/core/addr"
+	"eastporch/internal/core/plain"
 )
 
 // Export writes what the edition says as one table: every stretch that has one
 // location, merged from all sources, as a CSV whose columns are [Columns], which
 // [ReadTable] reads, or as a geofeed (RFC 8805), which has prefixes and no
 // coordinates. Nothing derived is in it. progress, unless nil, is told the share
-// done.
-func (a *Atlas) Export(w io.Writer, format Format, progress func(share float64)) error {
+// done. Unless raw, what a spreadsheet would take for a formula is made harmless
+// ([plain.Guard]). It ends early where w gives an error.
+func (a *Atlas) Export(w io.Writer, format Format, raw bool, progress func(share float64)) error {
 	out := bufio.NewWriterSize(w, 1<<20)
 	row := csv.NewWriter(out)
 	switch format {
@@ -34,6 +36,11 @@ func (a *Atlas) Export(w io.Writer, format Format, progress func(share float64))
 	flush := func() {
 		if last == nil {
 			return
+		}
+		if !raw {
+			for i, cell := range last {
+				last[i] = plain.Guard(cell)
+			}
 		}
 		if format == CSV {
 			_ = row.Write(append([]string{span.String()}, last...))
@@ -56,7 +63,7 @@ func (a *Atlas) Export(w io.Writer, format Format, progress func(share float64))
 			if steps++; steps%50_000 == 0 && progress != nil {
 				progress((float64(i) + weight(addr.Range{First: space.First, Last: cell.Last})/weight(space)) / 2)
 			}
-			return true
+			return row.Error() == nil
 		})
 		flush()
 		last = nil

@@ -2,6 +2,7 @@ package atlas
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
@@ -41,9 +42,9 @@ func probes(r *rand.Rand) []netip.Addr {
 func TestAnExportSaysTheSame(t *testing.T) {
 	a := two(t, 11)
 	var csv, feed bytes.Buffer
-	require.NoError(t, a.Export(&csv, CSV, nil))
-	require.NoError(t, a.Export(&feed, Geofeed, nil))
-	require.Error(t, a.Export(&csv, Parquet, nil))
+	require.NoError(t, a.Export(&csv, CSV, true, nil))
+	require.NoError(t, a.Export(&feed, Geofeed, true, nil))
+	require.Error(t, a.Export(&csv, Parquet, true, nil))
 	all, err := ReadTable(&csv, ',', nil, About{Name: "all", Rank: 1})
 	require.NoError(t, err)
 	assert.Empty(t, all.Rejects())
@@ -196,4 +197,35 @@ func TestExpectations(t *testing.T) {
 		_, err := ReadExpectations(strings.NewReader(text))
 		require.ErrorContains(t, err, says)
 	}
+}
+
+// full fails after some bytes, as a client does that hangs up.
+type full struct{ room int }
+
+func (f *full) Write(p []byte) (int, error) {
+	if f.room -= len(p); f.room < 0 {
+		return 0, errors.New("full")
+	}
+	return len(p), nil
+}
+
+func TestExportsAreGuardedAndDoNotLookWhole(t *testing.T) {
+	var rows strings.Builder
+	rows.WriteString("range,country_code,city,operator\n198.18.0.0/24,PT,=HYPERLINK(1),＠operator\n198.18.1.0/24,PT,Lisbon,+1 Net\n")
+	for i := range 20_000 {
+		fmt.Fprintf(&rows, "2001:db8:%x::/48,PT,Town %d,\n", i, i)
+	}
+	source, err := ReadTable(strings.NewReader(rows.String()), ',', nil, About{Name: "odd", Rank: 1})
+	require.NoError(t, err)
+	a := New(source)
+	var guarded, raw strings.Builder
+	require.NoError(t, a.Export(&guarded, CSV, false, nil))
+	require.NoError(t, a.Export(&raw, CSV, true, nil))
+	for _, odd := range []string{"=HYPERLINK(1)", "＠operator", "+1 Net"} {
+		assert.Contains(t, guarded.String(), ",'"+odd)
+		assert.Contains(t, raw.String(), ","+odd)
+	}
+	var tried int
+	require.Error(t, a.Export(&full{room: 100_000}, CSV, false, func(float64) { tried++ }))
+	assert.Zero(t, tried, "it ends soon after nobody reads")
 }

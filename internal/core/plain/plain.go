@@ -5,6 +5,7 @@ package plain
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -43,4 +44,19 @@ func Clean(text string, maxBytes int) string {
 		end--
 	}
 	return replaced[:end] + ellipsis
+}
+
+// harmless begins like a formula and is none: a number, or an offset from UTC.
+var harmless = regexp.MustCompile(`^[+-][0-9]+(\.[0-9]+|:[0-9]{2})?$`)
+
+// Guard makes a cell of CSV harmless that a spreadsheet would take for a formula: one that
+// begins with =, +, -, @, their full-width forms, a tab or a carriage return gets an
+// apostrophe in front, and no longer reads back as it was. Numbers and offsets from UTC
+// stay as they are. It is meant for text from outside.
+func Guard(cell string) string {
+	first, _ := utf8.DecodeRuneInString(cell)
+	if cell != "" && strings.ContainsRune("=+-@＝＋－＠\t\r", first) && !harmless.MatchString(cell) {
+		return "'" + cell
+	}
+	return cell
 }

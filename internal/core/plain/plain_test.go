@@ -29,3 +29,12 @@ func FuzzClean(f *testing.F) {
 		}
 	})
 }
+
+func TestGuard(t *testing.T) {
+	for _, bad := range []string{"=1+1", "+1+1", "-1-1", "@SUM(1)", "＝1", "＋1", "－1", "＠x", "\t=1", "\r=1", "+", "-", "+1|cmd", "-12:30:00", "+05:45 x", "--1", "-1.", "+1e5"} {
+		assert.Equal(t, "'"+bad, Guard(bad))
+	}
+	for _, good := range []string{"", "1", "-10", "+5", "-9.14", "+05:45", "-03:00", "Lisbon", "1=1", " =1", "'=1", "−5", "a@b", "é"} {
+		assert.Equal(t, good, Guard(good))
+	}
+}

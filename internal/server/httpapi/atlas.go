@@ -408,8 +408,8 @@ func (a *api) exportEdition(c *gin.Context) {
 	}
 	c.Header("Content-Type", "text/csv; charset=utf-8")
 	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", edition.Name()+"-"+string(format)+".csv"))
-	if err := edition.Export(c.Writer, format, nil); err != nil {
-		a.Log.Warn("an export ended early", "request_id", requestID(c), "error", err)
+	if err := edition.Export(steady(c), format, c.Query("raw") == "true", nil); err != nil {
+		a.breakOff(c, err)
 	}
 }
 
@@ -423,8 +423,8 @@ func (a *api) listCorrections(c *gin.Context) {
 	if c.Query("format") == "geofeed" {
 		c.Header("Content-Type", "text/csv; charset=utf-8")
 		c.Header("Content-Disposition", `attachment; filename="corrections-geofeed.csv"`)
-		if err := atlas.WriteGeofeed(c.Writer, list, a.Now()); err != nil {
-			a.Log.Warn("an export ended early", "request_id", requestID(c), "error", err)
+		if err := atlas.WriteGeofeed(steady(c), list, a.Now()); err != nil {
+			a.breakOff(c, err)
 		}
 		return
 	}

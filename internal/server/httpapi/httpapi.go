@@ -278,6 +278,15 @@ var routes = []route{
 	{http.MethodGet, "/openapi.json", false, access.Nobody, (*api).getOpenAPI},
 }
 
+// long are the paths of work that goes on for as long as it takes, until it is done or
+// whoever asked hangs up. All of them want a key.
+var long = map[string]bool{
+	"/v1/visits/export": true, importPath: true, "/v1/visits/erase": true, "/v1/visits/verify": true, "/v1/visits/stream": true,
+	"/v1/atlas/use": true, "/v1/atlas/back": true, "/v1/atlas/changes": true, "/v1/atlas/coverage": true, "/v1/atlas/audit": true,
+	"/v1/atlas/export": true, "/v1/atlas/publish": true, "/v1/atlas/reread": true, "/v1/addresses": true, "/v1/reports/:by": true,
+	"/v1/reports/timeline": true, "/v1/reports/hours": true, "/v1/reports/visitors": true, "/v1/reports/grid": true, "/v1/reports/distances": true,
+}
+
 // New makes the handler of one door.
 func New(door Door, opt Options) *gin.Engine {
 	a := &api{Options: opt, door: door, sites: map[string]*Site{}, hosts: map[string]bool{}, worked: &worked{of: map[string]workedOut{}}}
@@ -296,7 +305,14 @@ func New(door Door, opt Options) *gin.Engine {
 	engine.Use(a.observe, a.recover, a.harden, a.checkHost, a.checkText, a.preflight, a.limitBody)
 	for _, r := range routes {
 		if r.visitors || door == DeskDoor {
-			engine.Handle(r.method, r.path, a.admit(r.scope), func(c *gin.Context) { r.handle(a, c) })
+			engine.Handle(r.method, r.path, a.admit(r.scope), func(c *gin.Context) {
+				if long[r.path] {
+					out := http.NewResponseController(c.Writer)
+					_ = out.SetReadDeadline(time.Time{}) // which ends requests that run, too
+					_ = out.SetWriteDeadline(time.Time{})
+				}
+				r.handle(a, c)
+			})
 		}
 	}
 	engine.NoMethod(func(c *gin.Context) {

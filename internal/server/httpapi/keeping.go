@@ -156,10 +156,8 @@ func (a *api) exportVisits(c *gin.Context) {
 	c.Header("Content-Type", visitfile.Types[format])
 	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", "visits."+format))
 	c.Header("Cache-Control", "private, no-store")
-	out := http.NewResponseController(c.Writer)
-	w, err := visitfile.NewWriter(c.Writer, format, c.Query("raw") == "true")
+	w, err := visitfile.NewWriter(steady(c), format, c.Query("raw") == "true")
 	for err == nil && len(page) > 0 {
-		_ = out.SetWriteDeadline(time.Now().Add(streamWithin)) // a file takes as long as it takes
 		for _, v := range page {
 			if err = w.Write(v); err != nil {
 				break
@@ -172,10 +170,31 @@ func (a *api) exportVisits(c *gin.Context) {
 	if err == nil {
 		err = w.Close()
 	}
-	if err != nil { // the head has gone out: only a broken connection can say that the file is not whole
-		a.Log.Error("an export broke off", "request_id", requestID(c), "error", err)
-		panic(http.ErrAbortHandler)
+	if err != nil {
+		a.breakOff(c, err)
 	}
+}
+
+// breakOff ends an answer whose head has gone out: only a broken connection can say that a
+// file is not whole.
+func (a *api) breakOff(c *gin.Context, err error) {
+	a.Log.Warn("an export broke off", "request_id", requestID(c), "error", err)
+	panic(http.ErrAbortHandler)
+}
+
+// steady writes an answer that takes as long as it takes, as long as it is read.
+func steady(c *gin.Context) io.Writer {
+	return steadyWriter{c.Writer, http.NewResponseController(c.Writer)}
+}
+
+type steadyWriter struct {
+	io.Writer
+	out *http.ResponseController
+}
+
+func (w steadyWriter) Write(p []byte) (int, error) {
+	_ = w.out.SetWriteDeadline(time.Now().Add(streamWithin)) // the write says what is wrong
+	return w.Writer.Write(p)
 }
 
 // byAddress reads what an export or erasure may be by, beside filters: an address,
@@ -254,8 +273,6 @@ func (a *api) importVisits(c *gin.Context) {
 		a.fail(c, badField("format", fmt.Sprintf("%.20q is no format", format), "Give one of "+strings.Join(slices.Sorted(maps.Keys(visitfile.Types)), ", ")+"."))
 		return
 	}
-	_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Time{}) // a file takes as long as it takes
-	_ = http.NewResponseController(c.Writer).SetWriteDeadline(time.Time{})
 	var body io.Reader = c.Request.Body
 	if format == "parquet" { // whose end is read first
 		file, err := os.CreateTemp("", "eastporch-import-")
