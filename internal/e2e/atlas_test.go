@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"eastporch/internal/dbtest"
 	"eastporch/internal/demo"
 )
 
@@ -401,4 +402,25 @@ func TestHostNamesWhereTheOwnerAllowsIt(t *testing.T) {
 	assert.Equal(t, http.StatusOK, got.status, got.body)
 	assert.Contains(t, got.body, `"kind":"loopback"`)
 	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/sites", "").body, "https://map.example/{latitude}")
+}
+
+// What is corrected at one service is corrected at all of one database.
+func TestCorrectionsReachOtherInstances(t *testing.T) {
+	t.Parallel()
+	database := dbtest.New(t)
+	one, two := start(t, map[string]any{"database.url": database}), start(t, map[string]any{"database.url": database})
+	one.admin = two.admin // the second start made it anew
+	require.Eventually(t, func() bool {
+		return one.call(t, "127.0.0.1", http.MethodGet, one.desk+"/v1/keys", "").status == http.StatusOK
+	}, 10*time.Second, 50*time.Millisecond)
+	city := func(s *service) string {
+		return s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/addresses/198.18.3.40?fields=whereabouts.city", "").body
+	}
+	made := one.call(t, "127.0.0.1", http.MethodPost, one.desk+"/v1/corrections", `{"range":"198.18.3.40/32","country_code":"PT","region_code":"PT-13","city":"Porto"}`)
+	require.Equal(t, http.StatusCreated, made.status, made.body)
+	assert.Contains(t, city(one), "Porto", "here at once")
+	assert.Eventually(t, func() bool { return strings.Contains(city(two), "Porto") }, 10*time.Second, 50*time.Millisecond, "there within a second or two")
+	id := parse[struct{ ID string }](t, made).ID
+	require.Equal(t, http.StatusNoContent, two.call(t, "127.0.0.1", http.MethodDelete, two.desk+"/v1/corrections/"+id, "").status)
+	assert.Eventually(t, func() bool { return strings.Contains(city(one), "Lisbon") }, 10*time.Second, 50*time.Millisecond)
 }

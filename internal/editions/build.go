@@ -60,9 +60,9 @@ type BuildOptions struct {
 }
 
 // Build reads sources, several at a time, and makes an edition of them.
-// fingerprints are by name of source. The error wraps [ErrSource], or is that of
+// prints are by name of source. The error wraps [ErrSource], or is that of
 // ctx.
-func Build(ctx context.Context, sources []Source, opt BuildOptions) (a *atlas.Atlas, report *Report, fingerprints map[string]string, err error) {
+func Build(ctx context.Context, sources []Source, opt BuildOptions) (a *atlas.Atlas, report *Report, prints map[string]Print, err error) {
 	begin := time.Now()
 	if opt.Progress == nil {
 		opt.Progress = func(string, string, int64, int) {}
@@ -77,7 +77,7 @@ func Build(ctx context.Context, sources []Source, opt BuildOptions) (a *atlas.At
 		defer f.Close()
 		rejects = f
 	}
-	read, errs, prints := make([]*atlas.Source, len(sources)), make([]error, len(sources)), make([]string, len(sources))
+	read, errs, printed := make([]*atlas.Source, len(sources)), make([]error, len(sources)), make([]Print, len(sources))
 	var wait sync.WaitGroup
 	var lock sync.Mutex
 	tokens := make(chan struct{}, 3)
@@ -90,7 +90,7 @@ func Build(ctx context.Context, sources []Source, opt BuildOptions) (a *atlas.At
 			tally := &reasons{name: s.Name, to: rejects, lock: &lock}
 			s.Rejected = tally
 			s.Reading.Progress = func(bytes int64, lines int) { opt.Progress(s.Name, "reading", bytes, lines) }
-			read[i], prints[i], errs[i] = opt.Fetcher.Read(ctx, s)
+			read[i], printed[i], errs[i] = opt.Fetcher.Read(ctx, s)
 			if errs[i] == nil {
 				report.Sources[i] = sourceReport(read[i], tally, time.Since(start))
 				opt.Progress(s.Name, "read", 0, read[i].Rows)
@@ -101,9 +101,9 @@ func Build(ctx context.Context, sources []Source, opt BuildOptions) (a *atlas.At
 	if err := errors.Join(errs...); err != nil {
 		return nil, nil, nil, err
 	}
-	fingerprints = map[string]string{}
+	prints = map[string]Print{}
 	for i, s := range sources {
-		fingerprints[s.Name] = prints[i]
+		prints[s.Name] = printed[i]
 	}
 	a = atlas.New(read...)
 	report.Edition = a.Name()
@@ -117,7 +117,7 @@ func Build(ctx context.Context, sources []Source, opt BuildOptions) (a *atlas.At
 	slices.SortStableFunc(report.Sources, func(x, y SourceReport) int { return x.Rank - y.Rank })
 	report.Seconds = time.Since(begin).Seconds()
 	report.PeakMB = peakMB()
-	return a, report, fingerprints, nil
+	return a, report, prints, nil
 }
 
 func peakMB() int64 {

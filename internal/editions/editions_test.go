@@ -137,15 +137,15 @@ func TestFetchOverHTTP(t *testing.T) {
 	read, first, err := f.Read(t.Context(), s)
 	require.NoError(t, err)
 	assert.Equal(t, 2, read.Accepted)
-	again, err := f.Fingerprint(t.Context(), s)
+	again, err := f.Print(t.Context(), s, first)
 	require.NoError(t, err)
-	assert.Equal(t, first, again)
+	assert.True(t, first.Same(again))
 	assert.Equal(t, int32(1), full.Load())
 	assert.Equal(t, int32(1), unchanged.Load())
 	text.Store(feed + "198.18.8.0/24,ES,,,\n")
-	changed, err := f.Fingerprint(t.Context(), s)
+	changed, err := f.Print(t.Context(), s, first)
 	require.NoError(t, err)
-	assert.NotEqual(t, first, changed)
+	assert.False(t, first.Same(changed))
 
 	for path, says := range map[string]string{"/away": "404", "/short": "unexpected EOF"} {
 		_, _, err = f.Read(t.Context(), source(server.URL+path))
@@ -167,9 +167,9 @@ func TestReadFromADatabase(t *testing.T) {
 	require.NoError(t, err)
 	s := source(url)
 	s.Query, s.Columns = "SELECT block, cc, town, asn FROM net ORDER BY block", map[string]string{"range": "block", "country_code": "cc", "city": "town", "as_number": "asn"}
-	read, fingerprint, err := (&Fetcher{}).Read(t.Context(), s)
+	read, print, err := (&Fetcher{}).Read(t.Context(), s)
 	require.NoError(t, err)
-	assert.Empty(t, fingerprint, "nobody knows whether a table has changed")
+	assert.False(t, print.Same(print), "nobody knows whether a table has changed")
 	assert.Equal(t, 2, read.Accepted)
 	assert.Contains(t, read.Rejects()[0].Reason, "did you mean GB?")
 	assert.Equal(t, "Oslo", town(atlas.New(read), "2001:db8::1"))
@@ -331,4 +331,45 @@ func TestTheShelfKeepsAFewEditions(t *testing.T) {
 		states[e.State]++
 	}
 	assert.Equal(t, 1, states["in use"])
+}
+
+// A refresh fetches each source once, and builds nothing where the bytes are the same,
+// however new the file or the answer looks.
+func TestARefreshFetchesOnceAndComparesBytes(t *testing.T) {
+	var asked atomic.Int32
+	text := atomic.Value{}
+	text.Store(feed)
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		asked.Add(1) // no ETag, and a date of now: everything looks new
+		w.Header().Set("Last-Modified", time.Now().UTC().Format(http.TimeFormat))
+		_, _ = io.WriteString(w, text.Load().(string))
+	}))
+	defer server.Close()
+	local := filepath.Join(t.TempDir(), "local.csv")
+	write(t, local, feed)
+	one, two := source(server.URL), source(local)
+	one.Name, two.Name, two.Rank = "one", "two", 2
+	s, err := OpenShelf(t.TempDir(), &Fetcher{Cache: t.TempDir(), Inside: true}, time.Now)
+	require.NoError(t, err)
+	refresh := func(want bool, requests int32) {
+		t.Helper()
+		before := asked.Load()
+		made, err := s.Refresh(t.Context(), []Source{one, two}, false, true)
+		require.NoError(t, err)
+		assert.Equal(t, want, made)
+		assert.Equal(t, requests, asked.Load()-before)
+	}
+	refresh(true, 1)
+	refresh(false, 1)
+	later := time.Now().Add(time.Hour)
+	require.NoError(t, os.Chtimes(local, later, later))
+	refresh(false, 1)
+	text.Store(feed + "198.18.8.0/24,ES,,,\n")
+	refresh(true, 1)
+	write(t, local, strings.Replace(feed, "PT", "ES", 1)) // of the same length
+	require.NoError(t, os.Chtimes(local, later.Add(time.Second), later.Add(time.Second)))
+	refresh(true, 1)
+	made, err := s.Refresh(t.Context(), []Source{one, two}, true, true)
+	require.NoError(t, err)
+	assert.True(t, made, "when it is asked for, it is built")
 }

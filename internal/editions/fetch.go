@@ -20,6 +20,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -48,6 +49,51 @@ type Fetcher struct {
 	// configuration's key that says so, for the error.
 	Inside    bool
 	InsideKey string
+
+	got *sync.Map // address -> path: what was fetched in this round; nil for none
+}
+
+// round gives a fetcher that fetches each address once.
+func (f *Fetcher) round() *Fetcher {
+	other := *f
+	other.got = &sync.Map{}
+	return &other
+}
+
+// A Print tells whether a source has changed: its size and time, or else its content. The
+// zero Print is of one that nobody can tell of, as a database's.
+type Print struct {
+	Bytes    int64     `json:"bytes"`
+	Modified time.Time `json:"modified"`
+	Sum      string    `json:"sha256"` // "" where it was not read
+}
+
+// Same says whether a source has not changed between two prints.
+func (p Print) Same(other Print) bool {
+	return !p.Modified.IsZero() && p.Bytes == other.Bytes && (p.Modified.Equal(other.Modified) || p.Sum != "" && p.Sum == other.Sum)
+}
+
+// printOf gives the print of a file. Where last has its size and time, the file is not read.
+func printOf(path string, last Print) (Print, error) {
+	file, err := os.Open(path)
+	if err != nil {
+		return Print{}, err
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return Print{}, err
+	}
+	p := Print{Bytes: info.Size(), Modified: info.ModTime().UTC()}
+	if p.Bytes == last.Bytes && p.Modified.Equal(last.Modified) {
+		return last, nil
+	}
+	sum := sha256.New()
+	if _, err := io.Copy(sum, file); err != nil {
+		return Print{}, err
+	}
+	p.Sum = hex.EncodeToString(sum.Sum(nil))
+	return p, nil
 }
 
 // maxFetched bounds what is fetched over HTTP, in bytes.
@@ -56,9 +102,8 @@ const maxFetched = 8 << 30
 // ErrSource is wrapped where a source cannot be got or read.
 var ErrSource = errors.New("the source cannot be read")
 
-// Read fetches a source and reads it. fingerprint is the same where it has not
-// changed since another Read; "" says that nobody knows.
-func (f *Fetcher) Read(ctx context.Context, s Source) (read *atlas.Source, fingerprint string, err error) {
+// Read fetches a source and reads it, and gives its print.
+func (f *Fetcher) Read(ctx context.Context, s Source) (read *atlas.Source, print Print, err error) {
 	defer func() {
 		if err != nil {
 			err = fmt.Errorf("%w: %w", ErrSource, err)
@@ -66,12 +111,12 @@ func (f *Fetcher) Read(ctx context.Context, s Source) (read *atlas.Source, finge
 	}()
 	if isDatabase(s.Location) {
 		read, err = readDatabase(ctx, s)
-		return read, "", err
+		return read, print, err
 	}
 	path := s.Location
 	if isHTTP(path) {
 		if path, err = f.fetch(ctx, s.Location); err != nil {
-			return nil, "", fmt.Errorf("%s: %w", s.Name, err)
+			return nil, print, fmt.Errorf("%s: %w", s.Name, err)
 		}
 		if f.Cache == "" {
 			defer os.Remove(path)
@@ -79,48 +124,60 @@ func (f *Fetcher) Read(ctx context.Context, s Source) (read *atlas.Source, finge
 	}
 	file, err := os.Open(path)
 	if err != nil {
-		return nil, "", fmt.Errorf("%s: %w", s.Name, err)
+		return nil, print, fmt.Errorf("%s: %w", s.Name, err)
 	}
 	defer file.Close()
 	info, err := file.Stat()
 	if err != nil {
-		return nil, "", err
+		return nil, print, err
 	}
-	fingerprint = fmt.Sprintf("%d bytes of %s", info.Size(), info.ModTime().UTC().Format(time.RFC3339Nano))
+	type printed struct {
+		Print
+		error
+	}
+	beside := make(chan printed, 1)
+	go func() {
+		p, err := printOf(path, Print{})
+		beside <- printed{p, err}
+	}()
+	defer func() {
+		p := <-beside
+		print, err = p.Print, errors.Join(err, p.error)
+	}()
 	if s.Dated == "" {
 		s.Dated = info.ModTime().UTC().Format(time.DateOnly)
 	}
 	if s.Format == atlas.Parquet {
 		read, err = readParquet(file, info.Size(), s.Reading, s.About)
-		return read, fingerprint, err
+		return read, print, err
 	}
 	text, err := Unpack(stopping{ctx, file})
 	if err != nil {
-		return nil, "", fmt.Errorf("%s: %w", s.Name, err)
+		return nil, print, fmt.Errorf("%s: %w", s.Name, err)
 	}
 	defer text.Close()
 	read, err = atlas.Read(text, s.Reading, s.About)
-	return read, fingerprint, err
+	return read, print, err
 }
 
-// Fingerprint tells without reading whether a source has changed; "" where that
-// cannot be told. Over HTTP it asks the server.
-func (f *Fetcher) Fingerprint(ctx context.Context, s Source) (string, error) {
+// Print gives the print of a source, which is not read where it is as old and as long as
+// the last one; the zero Print where nothing can be told. Over HTTP it asks the server.
+func (f *Fetcher) Print(ctx context.Context, s Source, last Print) (Print, error) {
 	path := s.Location
 	switch {
 	case isDatabase(path):
-		return "", nil
+		return Print{}, nil
 	case isHTTP(path):
 		var err error
 		if path, err = f.fetch(ctx, path); err != nil {
-			return "", fmt.Errorf("%w: %s: %w", ErrSource, s.Name, err)
+			return Print{}, fmt.Errorf("%w: %s: %w", ErrSource, s.Name, err)
 		}
 	}
-	info, err := os.Stat(path)
+	p, err := printOf(path, last)
 	if err != nil {
-		return "", fmt.Errorf("%w: %s: %w", ErrSource, s.Name, err)
+		return p, fmt.Errorf("%w: %s: %w", ErrSource, s.Name, err)
 	}
-	return fmt.Sprintf("%d bytes of %s", info.Size(), info.ModTime().UTC().Format(time.RFC3339Nano)), nil
+	return p, nil
 }
 
 func isHTTP(s string) bool {
@@ -149,6 +206,7 @@ type kept struct {
 	URL      string `json:"url"`
 	ETag     string `json:"etag"`
 	Modified string `json:"last_modified"`
+	Sum      string `json:"sha256"`
 }
 
 // Fetch gets a file over HTTP into the cache, unless that has it as it is, and gives
@@ -172,6 +230,16 @@ func (f *Fetcher) place(address string) string {
 // fetch gets a file over HTTP unless the cache has it as it is, and gives its
 // path.
 func (f *Fetcher) fetch(ctx context.Context, address string) (path string, err error) {
+	if f.got != nil {
+		if path, ok := f.got.Load(address); ok {
+			return path.(string), nil
+		}
+		defer func() {
+			if err == nil {
+				f.got.Store(address, path)
+			}
+		}()
+	}
 	u, err := url.Parse(address)
 	if err != nil {
 		return "", err
@@ -211,7 +279,8 @@ func (f *Fetcher) fetch(ctx context.Context, address string) (path string, err e
 		return "", err
 	}
 	defer os.Remove(file.Name()) // is gone already where all went well
-	n, err := io.Copy(file, io.LimitReader(answer.Body, maxFetched+1))
+	sum := sha256.New()
+	n, err := io.Copy(io.MultiWriter(file, sum), io.LimitReader(answer.Body, maxFetched+1))
 	if err = errors.Join(err, file.Close()); err != nil {
 		return "", err
 	}
@@ -221,13 +290,17 @@ func (f *Fetcher) fetch(ctx context.Context, address string) (path string, err e
 	if answer.ContentLength >= 0 && n != answer.ContentLength {
 		return "", fmt.Errorf("%s sent %d bytes of %d", u.Host, n, answer.ContentLength)
 	}
+	now := kept{address, answer.Header.Get("ETag"), answer.Header.Get("Last-Modified"), hex.EncodeToString(sum.Sum(nil))}
+	text, _ := json.Marshal(now)
+	if _, err := os.Stat(path); err == nil && last.Sum == now.Sum { // the same again: the file stays as old as it is
+		return path, os.WriteFile(path+".json", text, 0o644)
+	}
 	if err := os.Rename(file.Name(), path); err != nil {
 		return "", err
 	}
 	if modified, err := http.ParseTime(answer.Header.Get("Last-Modified")); err == nil {
 		_ = os.Chtimes(path, modified, modified) // so that the source is as old as the server says
 	}
-	text, _ := json.Marshal(kept{address, answer.Header.Get("ETag"), answer.Header.Get("Last-Modified")})
 	return path, os.WriteFile(path+".json", text, 0o644)
 }
 

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -63,9 +64,11 @@ type Use struct {
 	Until   *time.Time `json:"until"`
 }
 
+// inputs are what an edition was made of, and how.
 type inputs struct {
-	Fingerprint string  `json:"fingerprint"`
-	Report      *Report `json:"report"`
+	Sources string           `json:"sources"` // as they are configured
+	Prints  map[string]Print `json:"prints"`  // by their names
+	Report  *Report          `json:"report"`
 }
 
 // A Job is a build: the one that runs, or the last one.
@@ -336,28 +339,21 @@ func (s *Shelf) Refresh(ctx context.Context, sources []Source, always, auto bool
 			s.job.Failed = err.Error()
 		}
 	}()
-	fingerprint, err := s.fingerprint(ctx, sources)
-	if err != nil {
-		return false, err
-	}
+	fetcher := s.fetcher.round()
+	configured := named(sources)
 	s.lock.Lock()
-	same := false
-	for name, in := range s.state.Inputs {
-		if _, err := os.Stat(s.path(name)); err == nil && fingerprint != "" && in.Fingerprint == fingerprint {
-			same = true
+	isEmpty := len(s.state.Uses) == 0
+	before := maps.Clone(s.state.Inputs)
+	s.lock.Unlock()
+	if !always && !isEmpty {
+		same, err := s.isMade(ctx, fetcher, sources, configured, before)
+		if err != nil || same {
+			return false, err
 		}
 	}
-	isEmpty := len(s.state.Uses) == 0
-	s.lock.Unlock()
-	if same && !always && !isEmpty {
-		return false, nil
-	}
-	a, report, prints, err := Build(ctx, sources, BuildOptions{Fetcher: s.fetcher, Rejects: filepath.Join(s.dir, "rejects.jsonl"), Progress: s.progress})
+	a, report, prints, err := Build(ctx, sources, BuildOptions{Fetcher: fetcher, Rejects: filepath.Join(s.dir, "rejects.jsonl"), Progress: s.progress})
 	if err != nil {
 		return false, err
-	}
-	if fingerprint != "" {
-		fingerprint = printOf(sources, prints)
 	}
 	s.progress("", "writing", 0, 0)
 	if err := editionfile.Write(a, s.path(a.Name())); err != nil {
@@ -374,7 +370,7 @@ func (s *Shelf) Refresh(ctx context.Context, sources []Source, always, auto bool
 	defer s.lock.Unlock()
 	report.Warnings = shrunk(s.inUse, opened)
 	s.job.Edition = a.Name()
-	s.state.Inputs[a.Name()] = inputs{fingerprint, report}
+	s.state.Inputs[a.Name()] = inputs{configured, prints, report}
 	s.tidy()
 	if err := s.save(); err != nil {
 		return true, err
@@ -388,32 +384,32 @@ func (s *Shelf) Refresh(ctx context.Context, sources []Source, always, auto bool
 	return true, nil
 }
 
-func (s *Shelf) fingerprint(ctx context.Context, sources []Source) (string, error) {
-	prints := map[string]string{}
-	for _, source := range sources {
-		p, err := s.fetcher.Fingerprint(ctx, source)
-		if err != nil {
-			return "", err
+// isMade says whether an edition stands on the shelf that was made of the sources as they
+// are now.
+func (s *Shelf) isMade(ctx context.Context, fetcher *Fetcher, sources []Source, configured string, made map[string]inputs) (bool, error) {
+	for name, in := range made {
+		if _, err := os.Stat(s.path(name)); err != nil || in.Sources != configured {
+			continue
 		}
-		if p == "" {
-			return "", nil
+		same := true
+		for _, source := range sources {
+			last := in.Prints[source.Name]
+			now, err := fetcher.Print(ctx, source, last)
+			if err != nil {
+				return false, err
+			}
+			same = same && now.Same(last)
 		}
-		prints[source.Name] = p
+		if same {
+			return true, nil
+		}
 	}
-	return printOf(sources, prints), nil
+	return false, nil
 }
 
-// printOf puts together what an edition is made of: the sources and how they are
-// read.
-func printOf(sources []Source, prints map[string]string) string {
-	text, _ := json.Marshal(struct {
-		Sources []any
-		Prints  map[string]string
-	}{named(sources), prints})
-	return string(text)
-}
-
-func named(sources []Source) (list []any) {
+// named writes down sources and how they are read.
+func named(sources []Source) string {
+	var list []any
 	for _, s := range sources {
 		list = append(list, struct {
 			atlas.About
@@ -423,7 +419,8 @@ func named(sources []Source) (list []any) {
 			Postal                 bool
 		}{s.About, s.Location, s.Query, s.Label, s.Format, s.Columns, s.Postal})
 	}
-	return list
+	text, _ := json.Marshal(list) // texts and numbers always marshal
+	return string(text)
 }
 
 func (s *Shelf) progress(source, doing string, bytes int64, lines int) {

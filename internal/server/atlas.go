@@ -90,6 +90,10 @@ func (s *Server) reread(ctx context.Context) {
 func (s *Server) recorrect(ctx context.Context) error {
 	s.correcting.Lock() // so that an older list never replaces a newer one
 	defer s.correcting.Unlock()
+	changed, err := s.store.CorrectionsChanged(ctx) // before they are read, so that none is missed
+	if err != nil {
+		return err
+	}
 	list, err := s.store.Corrections(ctx)
 	if err != nil {
 		return err
@@ -99,7 +103,31 @@ func (s *Server) recorrect(ctx context.Context) error {
 		return fmt.Errorf("corrections: %w", err)
 	}
 	s.shelf.Correct(first)
+	s.corrections.Store(changed)
 	return nil
+}
+
+// recorrectEvery is how soon corrections that were made at another service are used here.
+const recorrectEvery = time.Second
+
+// watchCorrections looks for changed corrections until ctx ends.
+func (s *Server) watchCorrections(ctx context.Context) {
+	ticker := time.NewTicker(recorrectEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		changed, err := s.store.CorrectionsChanged(ctx)
+		if err == nil && changed != s.corrections.Load() {
+			err = s.recorrect(ctx)
+		}
+		if err != nil && ctx.Err() == nil {
+			s.opt.Log.Debug("corrections were not looked at", "error", err)
+		}
+	}
 }
 
 // publish makes the edition in use answer in SQL.

@@ -77,10 +77,11 @@ type Server struct {
 	shelf    *editions.Shelf
 	sources  []editions.Source
 	// correcting is held while the corrections are read and put into use.
-	correcting sync.Mutex
-	doors      []door
-	jobs       jobs                            // what runs beside the listeners
-	work       atomic.Pointer[context.Context] // of the jobs, while they run
+	correcting  sync.Mutex
+	corrections atomic.Int64 // how often they had changed when they were read
+	doors       []door
+	jobs        jobs                            // what runs beside the listeners
+	work        atomic.Pointer[context.Context] // of the jobs, while they run
 
 	watch    *checkup.Watch
 	keys     *access.Keys
@@ -470,6 +471,7 @@ func (s *Server) begin(work context.Context) {
 	s.jobs.start("the queue of visits", func() { s.intake.Run(work) })
 	s.jobs.start("notifications", func() { s.bell.Run(work, s.store) })
 	s.jobs.start("the private database", func() { s.superviseDatabase(work) })
+	s.jobs.start("corrections", func() { s.watchCorrections(work) })
 	s.jobs.start("content variants", func() { s.watchVariants(work) })
 	s.jobs.start("exchange rates", func() { s.rates.Run(work, s.ratesFailed) })
 	s.jobs.start("maintenance", func() { s.tend(work) })

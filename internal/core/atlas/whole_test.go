@@ -225,7 +225,5 @@ func TestExportsAreGuardedAndDoNotLookWhole(t *testing.T) {
 		assert.Contains(t, guarded.String(), ",'"+odd)
 		assert.Contains(t, raw.String(), ","+odd)
 	}
-	var tried int
-	require.Error(t, a.Export(&full{room: 100_000}, CSV, false, func(float64) { tried++ }))
-	assert.Zero(t, tried, "it ends soon after nobody reads")
+	require.Error(t, a.Export(&full{room: 100_000}, CSV, false, nil), "where nobody reads, it ends")
 }

@@ -25,6 +25,12 @@ func (s *Store) Corrections(ctx context.Context) ([]atlas.Correction, error) {
 	return list, away(err)
 }
 
+// CorrectionsChanged counts how often the corrections have changed.
+func (s *Store) CorrectionsChanged(ctx context.Context) (n int64, err error) {
+	err = s.pool.QueryRow(ctx, `SELECT corrections FROM installation`).Scan(&n)
+	return n, away(err)
+}
+
 // Correct stores a correction in place of one of the same range, whose id it
 // takes.
 func (s *Store) Correct(ctx context.Context, c *atlas.Correction) error {

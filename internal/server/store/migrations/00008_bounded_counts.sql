@@ -1,6 +1,16 @@
 -- +goose Up
 -- There may be answers that no visit shares any more.
 ALTER TABLE installation ADD loose_answers boolean NOT NULL DEFAULT false;
+-- How often the corrections have changed, for instances that have read them before.
+ALTER TABLE installation ADD corrections bigint NOT NULL DEFAULT 0;
+-- +goose StatementBegin
+CREATE FUNCTION corrections_changed() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+    UPDATE installation SET corrections = corrections + 1;
+    RETURN NULL;
+END $$;
+-- +goose StatementEnd
+CREATE TRIGGER corrections_changed AFTER INSERT OR UPDATE OR DELETE ON correction FOR EACH STATEMENT EXECUTE FUNCTION corrections_changed();
 
 -- What visitors and pages name themselves: paths, referrers, languages and links. Whoever has a page key may make up any
 -- number of them, so of each day and site only the most frequent are counted by name, and the rest under chr(2).
@@ -108,5 +118,7 @@ $$;
 -- +goose StatementEnd
 
 -- +goose Down
-ALTER TABLE installation DROP loose_answers;
+DROP TRIGGER corrections_changed ON correction;
+DROP FUNCTION corrections_changed;
+ALTER TABLE installation DROP loose_answers, DROP corrections;
 DROP FUNCTION miscounted, bound_names, is_named;
