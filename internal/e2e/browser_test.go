@@ -4,10 +4,14 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -306,5 +310,76 @@ func TestTrailAndCheckupPages(t *testing.T) {
 	p.says(".banner", "127.0.0.9 looks like a proxy")
 	p.do(click(".banner a"), visible(".checkup.eye .lines pre"))
 	p.says(".checkup .lines pre", `- "127.0.0.9/32"`)
+	p.nothingWrong()
+}
+
+// Where the sites are refused, the console says so inside its shell, and asks again with
+// growing pauses; once they are there, it goes on by itself.
+func TestTheConsoleWhenItIsRefused(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	s.fill(t, 20)
+	target, err := url.Parse(s.desk)
+	require.NoError(t, err)
+	var refuse, asked, others atomic.Int32
+	desk := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
+		r.SetURL(target)
+		r.Out.Host = r.In.Host
+	}}
+	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		status := int(refuse.Load())
+		if status != 0 && strings.HasPrefix(r.URL.Path, "/v1/") {
+			if r.URL.Path == "/v1/sites" {
+				asked.Add(1)
+			} else {
+				others.Add(1)
+			}
+			w.Header().Set("Content-Type", "application/problem+json")
+			w.WriteHeader(status)
+			fmt.Fprintf(w, `{"type":"about:blank","title":"Refused for the test","status":%d,"detail":"It answers %d.","hint":"","request_id":"R1"}`, status, status)
+			return
+		}
+		desk.ServeHTTP(w, r)
+	}))
+	t.Cleanup(front.Close) // after the browser, which holds a stream open
+	link, err := s.server.Link(t.Context())
+	require.NoError(t, err)
+	_, secret, _ := strings.Cut(link, "#")
+	p := openTab(t)
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(front.URL+"/sign-in#"+secret), visible(".visits-table, .list"))
+	for _, status := range []int32{500, 429, 502} {
+		refuse.Store(status)
+		asked.Store(0)
+		others.Store(0)
+		began := time.Now()
+		p.do(chromedp.Navigate(front.URL + "/today"))
+		p.says("main [role=alert]", "Refused for the test")
+		p.do(visible("nav a[href='/visits']")) // it is inside the shell
+		require.Eventually(t, func() bool { return asked.Load() >= 3 }, time.Minute, 20*time.Millisecond)
+		assert.Greater(t, time.Since(began), 5*time.Second, "two and then four seconds lie between")
+		assert.Zero(t, others.Load(), "nothing else is asked meanwhile")
+		refuse.Store(0)
+		p.do(visible(".today"))
+	}
+}
+
+// Between a phone and a desk every column of the list of visits has its width.
+func TestVisitsOnATablet(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	s.fill(t, 30)
+	p := openPage(t, s)
+	for _, width := range []int64{1280, 1100, 1024, 900, 768, 701} {
+		p.do(chromedp.EmulateViewport(width, 900), chromedp.Navigate(s.desk+"/visits"), visible(".visits-table tbody tr"))
+		narrowest := p.eval(`String(Math.min(...[...document.querySelectorAll(".visits-table th")].map((th) => th.getBoundingClientRect().width)))`)
+		n, err := strconv.ParseFloat(narrowest, 64)
+		require.NoError(t, err)
+		assert.GreaterOrEqual(t, n, 60.0, "the narrowest column at %d", width)
+		place := p.eval(`String([...document.querySelectorAll(".visits-table th")].find((th) => th.textContent === "Whereabouts").getBoundingClientRect().width)`)
+		n, err = strconv.ParseFloat(place, 64)
+		require.NoError(t, err)
+		assert.GreaterOrEqual(t, n, 140.0, "the place's column at %d", width)
+		assert.Equal(t, "true", p.eval(`String(document.documentElement.scrollWidth <= innerWidth)`), "nothing scrolls sideways at %d", width)
+	}
 	p.nothingWrong()
 }

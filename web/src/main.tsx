@@ -17,8 +17,8 @@ import { Refusal } from "./api/client";
 import { useSites } from "./api/queries";
 import { PreferencesProvider, usePreferences } from "./components/preferences";
 import { Shell } from "./components/Shell";
-import { SiteProvider } from "./components/site";
-import { Boundary } from "./components/states";
+import { SiteProvider, useLastRefusal } from "./components/site";
+import { Bars, Boundary } from "./components/states";
 import { SignInPage } from "./pages/signin/SignInPage";
 import { allRoutes } from "./routes";
 import { themeOf } from "./theme/theme";
@@ -59,10 +59,11 @@ const nonce = document.querySelector<HTMLMetaElement>("meta[property=csp-nonce]"
 /** Gate shows the sign-in page to whoever is not signed in. */
 function Gate({ children }: { children: ReactNode }) {
   const { pathname } = useLocation();
-  const sites = useSites(pathname !== "/sign-in");
-  const out = sites.error instanceof Refusal && sites.error.problem.status === 401;
+  const { data } = useSites(pathname !== "/sign-in");
+  const refused = useLastRefusal(pathname !== "/sign-in");
+  const out = refused instanceof Refusal && refused.problem.status === 401;
   if (out || pathname === "/sign-in") return <SignInPage />;
-  return sites.isPending ? null : children; // the pages ask nothing before it is known who asks
+  return data || refused ? children : <Bars label="The console is opening" />;
 }
 
 createRoot(root).render(

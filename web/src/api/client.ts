@@ -45,6 +45,7 @@ export type Made = components["schemas"]["Made"];
 export type NewKey = components["schemas"]["NewKey"];
 export type Session = components["schemas"]["Session"];
 export type Site = components["schemas"]["Site"];
+export type Sites = paths["/v1/sites"]["get"]["responses"]["200"]["content"]["application/json"];
 
 /** The contract offers several media types; the console asks for JSON. */
 type OnlyJSON<R> = R extends { content: infer C }

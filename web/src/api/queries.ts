@@ -1,5 +1,15 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import { api, placeOf, timed, unwrap, type Card, type Editions, type ProxySettings } from "./client";
+import {
+  api,
+  placeOf,
+  Refusal,
+  timed,
+  unwrap,
+  type Card,
+  type Editions,
+  type ProxySettings,
+  type Sites,
+} from "./client";
 import type { operations } from "./schema";
 
 /** VisitFilter is what may stand in the query of lists and reports, beside the site. */
@@ -8,23 +18,41 @@ export type VisitFilter = Omit<
   "site" | "cursor" | "limit"
 >;
 
+/** pauseAfter is how long to wait before what failed so often is asked again, in milliseconds. */
+export const pauseAfter = (failures: number) => Math.min(60_000, 1000 * 2 ** failures);
+
+/** useSites lists the sites. Where they are refused, they are asked for again, ever less often; whoever must sign in is not. */
 export function useSites(enabled = true) {
-  return useQuery({
+  return useQuery<Sites>({
     queryKey: ["sites"],
     enabled,
     staleTime: Infinity,
+    retryOnMount: false,
+    refetchInterval: (query) => {
+      const { error, errorUpdateCount } = query.state;
+      const signedOut = error instanceof Refusal && error.problem.status === 401;
+      return error && !signedOut ? pauseAfter(errorUpdateCount) : false;
+    },
     queryFn: ({ signal }) => unwrap(api.GET("/v1/sites", { signal })),
   });
 }
 
+/** useOpen says whether the console is open: nothing else is asked before. */
+const useOpen = () => useSites().data !== undefined;
+
 export function useAtlas() {
-  return useQuery({ queryKey: ["atlas"], queryFn: ({ signal }) => unwrap(api.GET("/v1/atlas", { signal })) });
+  return useQuery({
+    queryKey: ["atlas"],
+    enabled: useOpen(),
+    queryFn: ({ signal }) => unwrap(api.GET("/v1/atlas", { signal })),
+  });
 }
 
 /** useReady asks every half minute whether visits can be accepted. */
 export function useReady() {
   return useQuery({
     queryKey: ["ready"],
+    enabled: useOpen(),
     refetchInterval: 30_000,
     queryFn: async ({ signal }) => {
       const answer = await fetch("/readyz", { signal });
@@ -156,6 +184,7 @@ export function useAudit(enabled: boolean) {
 export function useCheckup() {
   return useQuery({
     queryKey: ["checkup"],
+    enabled: useOpen(),
     refetchInterval: 60_000,
     queryFn: ({ signal }) => unwrap(api.GET("/v1/checkup", { signal })),
   });
@@ -181,6 +210,7 @@ export function useTrail(asked: Asked, settings: ProxySettings | null) {
 export function useEditions() {
   return useQuery<Editions>({
     queryKey: ["editions"],
+    enabled: useOpen(),
     refetchInterval: (query) => (query.state.data?.job.running ? 1000 : false),
     queryFn: ({ signal }) => unwrap(api.GET("/v1/atlas/editions", { signal })),
   });

@@ -8,11 +8,13 @@ import { Icon, Mark } from "./icons";
 import { Prose } from "./parts";
 import { usePreferences } from "./preferences";
 import { useSite } from "./site";
+import { Bars, Failed } from "./states";
 
 /** Shell is the rail, the bar and the content of one page. */
 export function Shell({ route, children }: { route: Route; children: ReactNode }) {
   const quick = useRef<InputRef>(null);
   const [help, setHelp] = useState(false);
+  const { site, refused, again } = useSite();
   useKeys(() => quick.current?.focus(), setHelp);
   useEffect(() => {
     document.title = `${route.title} · East Porch`;
@@ -27,7 +29,20 @@ export function Shell({ route, children }: { route: Route; children: ReactNode }
         <Bar route={route} quick={quick} />
         {route.path !== "/setup" && route.path !== "/today" && <Banner />}
         <main id="content" tabIndex={-1} className={route.flush ? "content flush" : "content"}>
-          {children}
+          {site ? (
+            children
+          ) : refused ? (
+            <div className="panel">
+              <Failed
+                what="The console could not be opened."
+                error={refused}
+                retry={again}
+                after="It is asked for again by itself, ever less often."
+              />
+            </div>
+          ) : (
+            <Bars label="The console is opening" />
+          )}
         </main>
       </div>
       <nav className="tabs" aria-label="Pages">

@@ -30,7 +30,7 @@ export function Empty(props: { title: string; text: string; children?: ReactNode
 }
 
 /** Failed says what failed, what is still safe, and how to go on. */
-export function Failed(props: { what: string; error: unknown; retry?: () => void }) {
+export function Failed(props: { what: string; error: unknown; retry?: () => void; after?: string }) {
   const refusal = props.error instanceof Refusal ? props.error : null;
   return (
     <div className="state state-error" role="alert">
@@ -48,6 +48,7 @@ export function Failed(props: { what: string; error: unknown; retry?: () => void
           {dayjs(refusal.at).format("HH:mm:ss")}
         </p>
       )}
+      {props.after && <p className="small second">{props.after}</p>}
       {props.retry && <Button onClick={props.retry}>Try again</Button>}
     </div>
   );

@@ -6,6 +6,7 @@ import { usePlaces, useReport } from "../../api/queries";
 import { km } from "../../components/format";
 import { Icon } from "../../components/icons";
 import { LeftOut } from "../../components/LeftOut";
+import { phone as phoneWidth, useNarrow } from "../../components/useNarrow";
 import { Heads } from "../../components/Heads";
 import { Flag, LevelMark } from "../../components/parts";
 import { useSite } from "../../components/site";
@@ -51,7 +52,7 @@ export function MapPage() {
   const [view, setView] = useState<{ groups: Group[]; pixelsPerKm: number }>({ groups: [], pixelsPerKm: 0 });
   const [drawer, setDrawer] = useState(true);
   const [twin, setTwin] = useState<Twin>("Map");
-  const phone = usePhone();
+  const phone = useNarrow(phoneWidth);
   const world = useRef<WorldHandle>(null);
   const onGroups = useCallback(
     (groups: Group[], pixelsPerKm: number) => setView({ groups, pixelsPerKm }),
@@ -361,15 +362,4 @@ function PlaceRow({
       </td>
     </tr>
   );
-}
-
-function usePhone() {
-  const [phone, setPhone] = useState(() => window.matchMedia("(max-width: 700px)").matches);
-  useEffect(() => {
-    const query = window.matchMedia("(max-width: 700px)");
-    const follow = (e: MediaQueryListEvent) => setPhone(e.matches);
-    query.addEventListener("change", follow);
-    return () => query.removeEventListener("change", follow);
-  }, []);
-  return phone;
 }

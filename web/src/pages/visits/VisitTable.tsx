@@ -2,6 +2,7 @@ import type { KeyboardEvent, ReactNode } from "react";
 import type { Visit } from "../../api/client";
 import { clockTime, km, placeName, unverified, wasFound } from "../../components/format";
 import { Addr, Country, EyeChip, KindChip, LabelChip, LevelMark, Steps } from "../../components/parts";
+import { smallTablet, tablet, useNarrow } from "../../components/useNarrow";
 import { Thumb } from "../../map/Thumb";
 
 /** AddressOf shows the address as far as it is kept, and says where it is not. */
@@ -146,6 +147,32 @@ const narrowColumns: Column[] = [
   { title: "Marks", width: 110, cell: (v) => <Marks visit={v} /> },
 ];
 
+/** smallColumns have the marks below the place, which has no picture. */
+const smallColumns: Column[] = narrowColumns
+  .filter((c) => c.title !== "Marks")
+  .map((c) =>
+    c.title === "Whereabouts"
+      ? {
+          ...c,
+          cell: (v) => {
+            const line = placeLine(v);
+            const w = v.card.whereabouts;
+            return (
+              <span className="two">
+                <b>{line.head}</b>
+                <span className="second">
+                  {w.level === "none" ? line.below : <Country code={w.country_code} name={line.below} />}
+                </span>
+                <span>
+                  <Marks visit={v} />
+                </span>
+              </span>
+            );
+          },
+        }
+      : c,
+  );
+
 interface Props {
   visits: Visit[];
   open: string;
@@ -164,9 +191,11 @@ function onRowKey(e: KeyboardEvent<HTMLTableRowElement>, open: () => void) {
 
 /** VisitTable lists visits at a desk. It is a plain table: the library's own would break the content-security policy. */
 export function VisitTable({ visits, open, onOpen }: Props) {
-  const columns = open ? narrowColumns : wideColumns;
+  const onTablet = useNarrow(tablet);
+  const onSmall = useNarrow(smallTablet);
+  const columns = onSmall ? smallColumns : open || onTablet ? narrowColumns : wideColumns;
   return (
-    <table className={open ? "visits-table narrow" : "visits-table"}>
+    <table className={columns === wideColumns ? "visits-table" : "visits-table narrow"}>
       <colgroup>
         {columns.map((c) => (
           <col key={c.title} {...(c.width ? { style: { width: c.width } } : {})} />
