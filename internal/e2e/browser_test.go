@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -23,6 +24,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/browsertest"
+	"eastporch/internal/client"
 )
 
 // page is a browser tab that watches for console errors, uncaught exceptions
@@ -383,3 +385,126 @@ func TestVisitsOnATablet(t *testing.T) {
 	}
 	p.nothingWrong()
 }
+
+// spellings writes one address of each family as people, programs and name servers do.
+// needles are what would give it away; plain spellings may keep their beginning.
+func spellings() (texts, needles []string) {
+	b, hex := [4]int{198, 18, 119, 147}, "c6127793"
+	n := uint64(b[0])<<24 | uint64(b[1])<<16 | uint64(b[2])<<8 | uint64(b[3])
+	g := "2001:db8:1abc:2bcd:3cde:4def:5efa:6fab"
+	long := "20010db81abc2bcd3cde4def5efa6fab"
+	var nibbles []string
+	for i := len(long) - 1; i >= 0; i-- {
+		nibbles = append(nibbles, long[i:i+1])
+	}
+	texts = []string{
+		"198.18.119.147", "198.18.119.147:4711", "198.18.119.147/32", `"198.18.119.147"`, "[198.18.119.147]", "::ffff:198.18.119.147", "[::ffff:198.18.119.147]:80", "::ffff:c612:7793", "64:ff9b::198.18.119.147",
+		fmt.Sprint(n), "0x" + hex, strings.ToUpper("0x" + hex), "0xc6.0x12.0x77.0x93", "0306.022.0167.0223", "198.018.119.147", "0" + strconv.FormatUint(n, 8), "198.18.30611",
+		"147.119.18.198.in-addr.arpa", "host-198-18-119-147.dyn.example.net", "198-18-119-147.example.net", "147-119-18-198.pool.example.net", "ip_198_18_119_147", "198%2E18%2E119%2E147", "198[.]18[.]119[.]147", "198(.)18(.)119(.)147",
+		"198[dot]18[dot]119[dot]147", "198．18．119．147", "http://198.18.119.147/x", "2002:c612:7793::1",
+		g, strings.ToUpper(g), "2001:db8::6fab", "[2001:db8::6fab]:443", "2001:db8::6fab%eth0", strings.ReplaceAll(g, ":", "-"), "2001-db8--6fab.dyn.example.net", strings.ReplaceAll(g, ":", "%3A"), strings.Join(nibbles, ".") + ".ip6.arpa", long, "0x" + long,
+		"anna.147@club.heronlake.example", "cpe119.city.example.net",
+	}
+	needles = []string{"119.147", "119-147", "119_147", "147.119", "147-119", "7793", fmt.Sprint(n), "0167", "0x77", "30611", "119%2E147", "119[.]147", "119(.)147", "[dot]147", "119．147", strconv.FormatUint(n, 8), "6fab", "6FAB", "5efa", "b.a.f.6", "anna.147", "cpe119"}
+	return texts, needles
+}
+
+// With Presentation on, no address reaches the screen, an attribute, a title, the
+// clipboard or the page's address, in whatever spelling and field it came.
+func TestPresentationHidesEverySpelling(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	texts, needles := spellings()
+	require.GreaterOrEqual(t, len(texts), 40)
+	for _, text := range texts {
+		quoted, err := json.Marshal(map[string]any{
+			"site": "heronlake.example", "path": "/seen/" + text + "/x", "referrer": "https://news.example/?from=" + text, "link": shortened(text, 60),
+			"attributes": map[string]any{"from": text, "n": uint64(3323098003), text: "as a name"}, "peer": "203.0.113.4",
+			"headers": map[string][]string{"X-Forwarded-For": {text + ", 198.18.119.147, 203.0.113.10"}, "User-Agent": {"Reader/1 (" + text + ")"}},
+		})
+		require.NoError(t, err)
+		require.Equal(t, http.StatusAccepted, s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", string(quoted)).status, text)
+	}
+	_, err := s.client.CreateKey(t.Context(), client.NewKey{Name: "for 198.18.119.147", Scope: "server"})
+	require.NoError(t, err)
+	s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/corrections", `{"range":"198.18.119.147/32","country_code":"PT","note":"asked by anna.147@club.heronlake.example"}`)
+	settled(t, s.desk, s.admin)
+	p := openPage(t, s)
+	p.do(chromedp.EmulateViewport(1280, 900), chromedp.Navigate(s.desk+"/visits?prefix=198.18.119.147/32"), visible(".visits-table tbody tr"), click(".bar .ant-switch"))
+	p.until(`document.querySelector(".visits-table tbody a.addr")?.textContent.includes("•")`)
+	// Whatever the page shows or would hand on, in every element.
+	const everything = `(() => {
+		const parts = [document.title, location.href, decodeURIComponent(location.href), document.body.innerText, document.body.textContent];
+		for (const e of document.querySelectorAll("*")) {
+			if (!(e instanceof SVGElement)) for (const a of e.attributes) parts.push(a.value); // shapes are numbers
+			else parts.push(e.getAttribute("aria-label") ?? "");
+			if ("value" in e) parts.push(String(e.value));
+		}
+		return parts.join("\n");
+	})()`
+	clean := func(where string) {
+		t.Helper()
+		all := p.eval(everything)
+		for _, needle := range needles {
+			if i := strings.Index(all, needle); i >= 0 {
+				assert.Fail(t, "an address shows", "%s: %q in …%s…", where, needle, all[max(0, i-60):min(len(all), i+60)])
+			}
+		}
+	}
+	clean("the filter of an address")
+	p.do(click(".filterchip"))
+	p.until(`document.querySelectorAll(".visits-table tbody tr").length >= 40`)
+	clean("the list")
+	p.eval(`navigator.clipboard.writeText = (text) => { document.body.dataset.copied = text; return Promise.resolve(); }, "listening"`)
+	for i := range len(texts) {
+		p.eval(fmt.Sprintf(`document.querySelectorAll(".visits-table tbody tr")[%d].click(), "opened"`, i))
+		p.do(visible(".visit .facts"))
+		p.eval(`document.querySelectorAll(".visit .fold button").forEach((b) => b.getAttribute("aria-expanded") === "false" && b.click()), "unfolded"`)
+		p.eval(`document.querySelector(".visit-foot button").click(), "copied"`)
+		p.until(`document.body.dataset.copied?.length > 100`)
+		clean(fmt.Sprintf("visit %d and its copy", i))
+		p.eval(`delete document.body.dataset.copied, "forgotten"`)
+		p.eval(`document.querySelector(".visit-close").click(), "closed"`)
+		p.until(`document.querySelector(".visit") === null`)
+	}
+	assert.Equal(t, "true", p.eval(`String(document.querySelector(".export").disabled)`), "what cannot be masked is off")
+	assert.Contains(t, p.eval(`document.querySelector(".bar .switch").title`), "in every spelling", "it says what it covers")
+
+	// The links work all the same.
+	p.do(click(".visits-table tbody a.addr"), visible(".facts"))
+	clean("a card")
+	p.do(click(".tools .ant-segmented-item:nth-child(2)"), visible(".json"))
+	clean("a card as JSON")
+	p.do(chromedp.Navigate(s.desk+"/lookup?address=host-198-18-119-147.dyn.example.net"), visible("main [role=alert]"))
+	clean("an error that repeats what was asked")
+	for _, at := range []string{"/today", "/map", "/trail", "/setup", "/atlas", "/lookup"} {
+		p.do(chromedp.Navigate(s.desk+at), visible("#content > *"))
+		p.until(`document.querySelector(".bars") === null`)
+		if at == "/setup" {
+			p.do(click(".keys-foot .textlink:nth-of-type(2)"), visible(".audit tbody tr"))
+		}
+		clean(at)
+	}
+
+	// A list that is pasted, its answers, and the file that is saved of them.
+	p.do(chromedp.Navigate(s.desk+"/lookup/many"), visible(".many-choose textarea"))
+	list, err := json.Marshal(strings.Join(texts, "\n"))
+	require.NoError(t, err)
+	p.eval(fmt.Sprintf(`(() => {
+		const data = new DataTransfer();
+		data.setData("text", %s);
+		document.querySelector(".many-choose textarea").dispatchEvent(new ClipboardEvent("paste", { clipboardData: data, bubbles: true, cancelable: true }));
+		return "pasted";
+	})()`, list))
+	p.until(`document.querySelector(".many-choose textarea").value.length > 0`)
+	clean("a pasted list")
+	p.eval(`URL.createObjectURL = (blob) => { blob.text().then((text) => { document.body.dataset.saved = text; }); return "#"; }, "listening"`)
+	p.do(click(".many-choose .ant-btn-primary"), visible(".many-table tbody tr"))
+	p.until(`document.querySelector(".many-actions .ant-btn-primary").textContent === "Download"`)
+	clean("the answers to a list")
+	p.do(click(".many-actions .ant-btn-primary"))
+	p.until(`document.body.dataset.saved?.length > 100`)
+	clean("the file of answers")
+}
+
+func shortened(text string, most int) string { return text[:min(len(text), most)] }

@@ -1,6 +1,8 @@
 import { useCallback, useEffect, useState } from "react";
 import type { Visit } from "./client";
 import type { VisitFilter } from "./queries";
+import { usePreferences } from "../components/preferences";
+import { unveilURL, veilJSON } from "./veil";
 
 /** kept is how many visits that have arrived are remembered. */
 const kept = 99;
@@ -15,6 +17,7 @@ export interface Arrivals {
 
 /** useArrivals follows visits as they are stored; where it is paused it forgets none. */
 export function useArrivals(site: string, filter: VisitFilter = {}): Arrivals {
+  const veiled = usePreferences().presenting;
   const [visits, setVisits] = useState<Visit[]>([]);
   const [waitingSince, setWaiting] = useState<Date | null>(null);
   const search = new URLSearchParams({ site });
@@ -24,18 +27,19 @@ export function useArrivals(site: string, filter: VisitFilter = {}): Arrivals {
   const query = search.toString();
   useEffect(() => {
     if (!site) return;
-    const source = new EventSource(`/v1/visits/stream?${query}`);
+    const source = new EventSource(unveilURL(new URL(`/v1/visits/stream?${query}`, location.href).href));
     source.onopen = () => setWaiting(null);
     source.onerror = () => setWaiting((since) => since ?? new Date());
     source.addEventListener("visit", (e) => {
-      const visit = JSON.parse((e as MessageEvent<string>).data) as Visit;
+      const { data } = e as MessageEvent<string>;
+      const visit = JSON.parse(veiled ? veilJSON(data) : data) as Visit;
       setVisits((before) => [visit, ...before].slice(0, kept));
     });
     return () => {
       source.close();
       setVisits([]);
     };
-  }, [site, query]);
+  }, [site, query, veiled]);
   const clear = useCallback(() => setVisits([]), []);
   return { visits, waitingSince, clear };
 }

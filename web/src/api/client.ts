@@ -1,5 +1,6 @@
 import createClient from "openapi-fetch";
 import type { components, paths } from "./schema";
+import { isVeiled, unveil, unveilURL, veilJSON } from "./veil";
 
 export type Card = components["schemas"]["Card"];
 export type Visit = components["schemas"]["Visit"];
@@ -61,6 +62,26 @@ type JSONPaths = { [P in keyof paths]: { [M in keyof paths[P]]: InJSON<paths[P][
 /** The only code that fetches from the service. */
 export const api = createClient<JSONPaths>({ baseUrl: "/", headers: { Accept: "application/json" } });
 
+api.use({
+  async onRequest({ request }) {
+    if (!isVeiled()) return undefined;
+    const body = request.body === null ? undefined : unveil(await request.clone().text());
+    return new Request(unveilURL(request.url), {
+      method: request.method,
+      headers: request.headers,
+      signal: request.signal,
+      ...(body === undefined ? {} : { body }),
+    });
+  },
+  async onResponse({ response }) {
+    if (!isVeiled() || !(response.headers.get("Content-Type") ?? "").includes("json")) return undefined;
+    const { status, statusText, headers } = response;
+    const plainHeaders = new Headers(headers);
+    plainHeaders.delete("Content-Length");
+    return new Response(veilJSON(await response.text()), { status, statusText, headers: plainHeaders });
+  },
+});
+
 /** A Refusal is a problem document of the service, or what stands for one. */
 export class Refusal extends Error {
   readonly at = new Date();
@@ -115,9 +136,13 @@ export interface Timed {
 /** timed asks for a path and keeps the answer as it came. */
 export async function timed(path: string, signal: AbortSignal): Promise<Timed> {
   const begun = performance.now();
-  const answer = await fetch(path, { signal, headers: { Accept: "application/json" } });
+  const answer = await fetch(isVeiled() ? unveilURL(new URL(path, location.href).href) : path, {
+    signal,
+    headers: { Accept: "application/json" },
+  });
   const text = await answer.text();
-  return { path, status: answer.status, milliseconds: performance.now() - begun, text };
+  const milliseconds = performance.now() - begun;
+  return { path, status: answer.status, milliseconds, text: isVeiled() ? veilJSON(text) : text };
 }
 
 export type Snippet = components["schemas"]["Snippets"]["snippets"][number];

@@ -1,5 +1,6 @@
 import { Dropdown, Input, Modal, Switch, type InputRef } from "antd";
 import { useEffect, useRef, useState, type ReactNode } from "react";
+import { useQueryClient } from "@tanstack/react-query";
 import { Link, useLocation, useNavigate } from "react-router";
 import { useAtlas, useCheckup, useEditions, useReady } from "../api/queries";
 import { routes, type Route } from "../routes";
@@ -216,9 +217,20 @@ function Rail() {
   );
 }
 
+/** covers says what Presentation does. */
+const covers =
+  "Hides addresses in every spelling, e-mail addresses and visitors’ host names: on the screen, in what is copied or saved here, and in the page’s address. Exports are off meanwhile; the browser’s history from before stays.";
+
 function Bar({ route, quick }: { route: Route; quick: React.RefObject<InputRef | null> }) {
   const { mode, toggleMode, presenting, setPresenting } = usePreferences();
+  const queries = useQueryClient();
   const { site } = useSite();
+  // What came before is asked for again: what has an address is hidden as it comes in.
+  const present = (on: boolean) => {
+    setPresenting(on);
+    setText("");
+    void queries.resetQueries({ predicate: (query) => query.queryKey[0] !== "sites" });
+  };
   const navigate = useNavigate();
   const [text, setText] = useState("");
   const other = mode === "dark" ? "light" : "dark";
@@ -247,11 +259,11 @@ function Bar({ route, quick }: { route: Route; quick: React.RefObject<InputRef |
           }}
         />
       )}
-      <label className="switch">
+      <label className="switch" title={covers}>
         <Switch
           size="small"
           checked={presenting}
-          onChange={setPresenting}
+          onChange={present}
           aria-label="Presentation: mask every address"
         />
         Presentation
@@ -261,7 +273,7 @@ function Bar({ route, quick }: { route: Route; quick: React.RefObject<InputRef |
         className="iconbutton phone-eye"
         aria-label="Presentation: mask every address"
         aria-pressed={presenting}
-        onClick={() => setPresenting(!presenting)}
+        onClick={() => present(!presenting)}
       >
         <Icon name="eye" />
       </button>

@@ -1,27 +1,38 @@
-/**
- * Addresses in the console's own routes. While presenting, a route carries an
- * opaque key instead, which this tab alone can turn back.
- */
-const key = (code: string) => `ep-masked-${code}`;
+import { useCallback, useEffect, useMemo } from "react";
+import { useSearchParams } from "react-router";
+import { hide, keep, show } from "./hidden";
+import { hasAddress } from "./mask";
+import { usePreferences } from "./preferences";
 
-/** hide gives what stands for an address in a route. */
-export function hide(address: string, presenting: boolean): string {
-  if (!presenting || address.startsWith("~")) return address;
-  for (let i = 0; i < sessionStorage.length; i++) {
-    const name = sessionStorage.key(i) ?? "";
-    if (name.startsWith(key("")) && sessionStorage.getItem(name) === address)
-      return `~${name.slice(key("").length)}`;
-  }
-  const code = crypto.getRandomValues(new Uint32Array(1))[0]?.toString(36) ?? "";
-  sessionStorage.setItem(key(code), address);
-  return `~${code}`;
+/** useRoute reads the parameters of the page's address, and hides in it, while presenting, whatever has an address. */
+export function useRoute(): [URLSearchParams, (edit: (params: URLSearchParams) => void) => void] {
+  const { presenting } = usePreferences();
+  const [params, setParams] = useSearchParams();
+  const change = useCallback(
+    (edit: (params: URLSearchParams) => void, replace = false) =>
+      setParams(
+        (before) => {
+          const next = mapped(before, show);
+          edit(next);
+          return presenting ? mapped(next, hidden) : next;
+        },
+        { replace },
+      ),
+    [presenting, setParams],
+  );
+  useEffect(() => {
+    for (const [, value] of params) keep(value);
+    const wanted = presenting ? mapped(params, hidden) : mapped(params, show);
+    if (wanted.toString() !== params.toString()) change(() => undefined, true);
+  }, [change, params, presenting]);
+  return [useMemo(() => mapped(params, show), [params]), change];
 }
 
-/** show turns what stands in a route back into the address; "" where this tab does not know it. */
-export function show(param: string): string {
-  return param.startsWith("~") ? (sessionStorage.getItem(key(param.slice(1))) ?? "") : param;
-}
+const hidden = (value: string) => (hasAddress(value) ? hide(value) : value);
+
+const mapped = (params: URLSearchParams, by: (value: string) => string) =>
+  new URLSearchParams([...params].map(([k, v]) => [k, by(v)] as [string, string]));
 
 /** lookupPath is the route of an address's card. */
 export const lookupPath = (address: string, presenting: boolean) =>
-  `/lookup?address=${encodeURIComponent(hide(address, presenting))}`;
+  `/lookup?address=${encodeURIComponent(presenting ? hide(address) : address)}`;

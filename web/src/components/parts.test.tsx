@@ -1,3 +1,4 @@
+import { setVeiled } from "../api/veil";
 import { cleanup, render, screen } from "@testing-library/react";
 import { MemoryRouter } from "react-router";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
@@ -45,7 +46,7 @@ describe("Addr", () => {
   });
 
   it("is masked while presenting, and so is prose", () => {
-    kept.set("ep-presenting", "yes");
+    setVeiled(true);
     const { container } = show(
       <>
         <Addr text="198.18.3.40" link /> <Prose text="Matches 203.0.113.0/28, a trusted proxy." />
@@ -53,6 +54,7 @@ describe("Addr", () => {
     );
     expect(container.innerHTML).not.toMatch(/3\.40|113\.0/);
     expect(screen.getByRole("link").getAttribute("href")).toMatch(/^\/lookup\?address=~/);
+    setVeiled(false);
   });
 });
 

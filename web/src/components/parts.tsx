@@ -5,16 +5,17 @@ import type { Card, Evidence, Hop, Level, Trail } from "../api/client";
 import { lookupPath } from "./addressParam";
 import { isOpened, levelSteps } from "./format";
 import { Icon, type IconName } from "./icons";
-import { maskAddress, maskText, shortenV6 } from "./mask";
+import { codeOf, shown as withoutCode } from "../api/veil";
+import { hasAddress, maskAddress, maskText, shortenV6 } from "./mask";
 import { usePreferences } from "./preferences";
 
 /** Addr is the only way for an address or prefix to reach the screen; a click looks an address up. */
 export function Addr(props: { text: string; subject?: boolean; link?: boolean; short?: boolean }) {
   const { presenting } = usePreferences();
-  const shown = presenting ? maskAddress(props.text) : props.short ? shortenV6(props.text) : props.text;
+  const shown = presenting ? veiledAddress(props.text) : props.short ? shortenV6(props.text) : props.text;
   const className = props.subject ? "addr subject" : "addr";
   const node = props.link ? (
-    <Link className={className} to={lookupPath(props.text, presenting)}>
+    <Link className={className} to={lookupPath((presenting && codeOf(props.text)) || props.text, presenting)}>
       {shown}
     </Link>
   ) : (
@@ -23,10 +24,16 @@ export function Addr(props: { text: string; subject?: boolean; link?: boolean; s
   return shown !== props.text && !presenting ? <Tooltip title={props.text}>{node}</Tooltip> : node;
 }
 
+/** veiledAddress is what is shown of an address, or of what was taken for one and is none. */
+function veiledAddress(text: string): string {
+  if (text.includes("•")) return withoutCode(text);
+  return hasAddress(text) ? maskAddress(text) : maskText(text);
+}
+
 /** Prose shows a sentence of the service, in which addresses may stand. */
 export function Prose({ text }: { text: string }) {
   const { presenting } = usePreferences();
-  return <>{presenting ? maskText(text) : text}</>;
+  return <>{presenting ? maskText(withoutCode(text)) : text}</>;
 }
 
 export function Steps({ level }: { level: Level }) {

@@ -1,4 +1,5 @@
 import { createContext, useContext, useEffect, useMemo, useState, type ReactNode } from "react";
+import { isVeiled, setVeiled } from "../api/veil";
 import { variables, type Mode } from "../theme/theme";
 
 interface Preferences {
@@ -23,7 +24,7 @@ const dark = () => window.matchMedia("(prefers-color-scheme: dark)");
 export function PreferencesProvider({ children }: { children: ReactNode }) {
   const [chosen, setChosen] = useState(() => localStorage.getItem("ep-mode") as Mode | null);
   const [system, setSystem] = useState<Mode>(() => (dark().matches ? "dark" : "light"));
-  const [presenting, setPresentingState] = useState(() => localStorage.getItem("ep-presenting") === "yes");
+  const [presenting, setPresentingState] = useState(isVeiled);
   const mode = chosen ?? system;
 
   useEffect(() => {
@@ -50,7 +51,7 @@ export function PreferencesProvider({ children }: { children: ReactNode }) {
       },
       presenting,
       setPresenting: (on) => {
-        localStorage.setItem("ep-presenting", on ? "yes" : "no");
+        setVeiled(on);
         setPresentingState(on);
       },
     }),

@@ -6,12 +6,14 @@ import { useCorrections } from "../../api/queries";
 import { clockTime } from "../../components/format";
 import { Icon } from "../../components/icons";
 import { Addr, CodeChip, Prose } from "../../components/parts";
+import { usePreferences } from "../../components/preferences";
 import { Bars, Failed } from "../../components/states";
 import { saying } from "./words";
 
 /** CorrectionsPanel lists what the owner knows better than every source. */
 export function CorrectionsPanel() {
   const list = useCorrections();
+  const { presenting } = usePreferences();
   const [adding, setAdding] = useState(false);
   const corrections = list.data?.corrections ?? [];
   return (
@@ -21,7 +23,7 @@ export function CorrectionsPanel() {
           Corrections
         </h2>
         <span className="small second">yours rank before every source, at once</span>
-        {corrections.length > 0 && (
+        {corrections.length > 0 && !presenting && (
           <a href="/v1/corrections?format=geofeed" download className="small">
             As a geofeed
           </a>

@@ -1,14 +1,14 @@
 import { App, Button, Input, Segmented } from "antd";
-import { useEffect, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { useState } from "react";
+import { Link } from "react-router";
 import type { Card } from "../../api/client";
 import { useCard, useSites } from "../../api/queries";
-import { hide, show } from "../../components/addressParam";
+import { useRoute } from "../../components/addressParam";
+import { shown as withoutCodes } from "../../api/veil";
 import { canDraw, Facts, PlaceHead } from "../../components/CardView";
 import { EvidenceBlocks, EvidenceTable } from "../../components/EvidenceTable";
 import { placeName } from "../../components/format";
 import { Icon } from "../../components/icons";
-import { maskText } from "../../components/mask";
 import { Addr } from "../../components/parts";
 import { usePreferences } from "../../components/preferences";
 import { Bars, Empty, Failed } from "../../components/states";
@@ -18,22 +18,25 @@ import { useRecent } from "./useRecent";
 
 /** LookupPage answers for one address: card, circle and evidence. */
 export function LookupPage() {
-  const [params, setParams] = useSearchParams();
+  const [params, change] = useRoute();
   const { presenting } = usePreferences();
-  const param = params.get("address") ?? "";
-  const address = show(param);
+  const address = params.get("address") ?? "";
   const [all, setAll] = useState(false);
   const card = useCard(address, all);
   const recent = useRecent(card.data?.address.text ?? null);
-  const ask = (text: string) => setParams(text.trim() ? { address: hide(text.trim(), presenting) } : {});
-  // Presentation reaches the page's own address too.
-  useEffect(() => {
-    if (address && param !== hide(address, presenting))
-      setParams({ address: hide(address, presenting) }, { replace: true });
-  }, [address, param, presenting, setParams]);
+  const ask = (text: string) =>
+    change((next) => {
+      if (text.trim()) next.set("address", text.trim());
+      else next.delete("address");
+    });
   return (
     <div className="lookup">
-      <SearchRow key={address} address={address} recent={recent} onAsk={ask} />
+      <SearchRow
+        key={`${address}${presenting}`}
+        address={presenting ? "" : address}
+        recent={recent}
+        onAsk={ask}
+      />
       {address === "" ? (
         <div className="panel">
           <Empty
@@ -114,7 +117,7 @@ function Answer({ card, all, onAll }: { card: Card; all: boolean; onAll: () => v
   const { presenting } = usePreferences();
   const [view, setView] = useState<View>("Card");
   const raw = JSON.stringify(view === "GeoJSON" ? toGeoJSON(card) : card, null, 2);
-  const text = presenting ? maskText(raw) : raw;
+  const text = presenting ? withoutCodes(raw) : raw;
   const copy = async () => {
     await navigator.clipboard.writeText(text);
     void message.success("Copied.");

@@ -3,6 +3,7 @@ import { geoNaturalEarth1, geoPath } from "d3-geo";
 import { useMemo, useState } from "react";
 import { km } from "../../components/format";
 import { Icon } from "../../components/icons";
+import { shown as withoutCodes } from "../../api/veil";
 import { maskText } from "../../components/mask";
 import { Addr, Country, LevelMark, Prose } from "../../components/parts";
 import { usePreferences } from "../../components/preferences";
@@ -42,6 +43,7 @@ export function ManyPage() {
 
 function Choose(props: { onText: (name: string, text: string) => void; refused: string }) {
   const [text, setText] = useState("");
+  const { presenting } = usePreferences();
   const read = async (file: File | undefined) => {
     if (file) props.onText(file.name, await file.text());
   };
@@ -74,8 +76,14 @@ function Choose(props: { onText: (name: string, text: string) => void; refused: 
         className="mono"
         aria-label="List of addresses"
         placeholder={"198.18.3.40\n2001:db8:5e1:40::1f"}
-        value={text}
+        value={presenting ? maskText(text) : text}
+        readOnly={presenting && text !== ""}
         onChange={(e) => setText(e.target.value)}
+        onPaste={(e) => {
+          if (!presenting) return;
+          e.preventDefault(); // so that it never stands here as it is
+          setText(e.clipboardData.getData("text"));
+        }}
       />
       {props.refused && (
         <p className="signin-failed" role="alert">
@@ -121,7 +129,12 @@ function Work(props: {
       <section className="panel many-bar" aria-label="Progress">
         <div className="many-progress">
           <p>
-            <b>{name}</b> <span className="small second">{how(plan)}</span>{" "}
+            <b>
+              <Prose text={name} />
+            </b>{" "}
+            <span className="small second">
+              <Prose text={how(plan)} />
+            </span>{" "}
             {plan.separator !== "" && (
               <button type="button" className="linklike small" onClick={() => setChanging(!changing)}>
                 Change
@@ -135,7 +148,7 @@ function Work(props: {
               value={plan.column}
               options={(lines[0] ?? "").split(plan.separator || ",").map((_, i) => ({
                 value: i,
-                label: plan.head[i] ?? `column ${i + 1}`,
+                label: plan.head[i] ? <Prose text={plan.head[i]} /> : `column ${i + 1}`,
               }))}
               onChange={(column: number) => {
                 setChanging(false);
@@ -455,7 +468,7 @@ function answersCSV(rows: Row[]): string {
 /** useSave gives what saves a text as a file; presentation masks what is in it. */
 function useSave() {
   const { presenting } = usePreferences();
-  return (name: string, text: string) => save(name, presenting ? maskText(text) : text);
+  return (name: string, text: string) => save(name, presenting ? maskText(withoutCodes(text)) : text);
 }
 
 function save(name: string, text: string) {

@@ -15,7 +15,7 @@ function read(): string[] {
 /** useRecent keeps the last addresses that were asked for, in this tab only, and gives those before the current one. */
 export function useRecent(current: string | null): string[] {
   useEffect(() => {
-    if (!current) return;
+    if (!current || current.includes("•")) return; // hidden ones are of no use later
     const next = [current, ...read().filter((t) => t !== current)].slice(0, most);
     sessionStorage.setItem(key, JSON.stringify(next));
   }, [current]);

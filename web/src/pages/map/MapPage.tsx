@@ -1,6 +1,7 @@
 import { Button, Segmented } from "antd";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
+import { useRoute } from "../../components/addressParam";
 import type { Place, Report } from "../../api/client";
 import { usePlaces, useReport } from "../../api/queries";
 import { km } from "../../components/format";
@@ -32,7 +33,7 @@ type Kind = "Visits" | "Share by country";
 /** MapPage shows visits as circles, and the same as a table. */
 export function MapPage() {
   const { site } = useSite();
-  const [params] = useSearchParams();
+  const [params] = useRoute();
   const [span, setSpan] = useState<Span>(null);
   const [opened] = useState(() => new Date());
   const zone = site?.time_zone ?? "UTC";

@@ -5,6 +5,7 @@ import type { Checkup } from "../../api/client";
 import { useCheckup } from "../../api/queries";
 import { clockTime } from "../../components/format";
 import { Icon } from "../../components/icons";
+import { shown as withoutCodes } from "../../api/veil";
 import { maskText } from "../../components/mask";
 import { Addr, EyeChip, Prose } from "../../components/parts";
 import { usePreferences } from "../../components/preferences";
@@ -111,7 +112,7 @@ export function Lines({ lines, inProxy = false }: { lines: string[]; inProxy?: b
   const { message } = App.useApp();
   const { presenting } = usePreferences();
   const text = lines.join("\n");
-  const shown = presenting ? maskText(text) : text;
+  const shown = presenting ? maskText(withoutCodes(text)) : text;
   return (
     <div className="lines">
       <b>{inProxy ? "In the configuration of the proxy" : "Add to the configuration"}</b>

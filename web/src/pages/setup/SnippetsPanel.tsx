@@ -3,6 +3,7 @@ import { useState } from "react";
 import type { Snippet, Timed } from "../../api/client";
 import { useSnippets, useTimed, useVisits } from "../../api/queries";
 import { Icon } from "../../components/icons";
+import { shown as withoutCodes } from "../../api/veil";
 import { maskText } from "../../components/mask";
 import { usePreferences } from "../../components/preferences";
 import { useSite } from "../../components/site";
@@ -67,11 +68,15 @@ const firstNames = ["page", "go", "node", "python", "nginx"];
 
 function Code({ snippets }: { snippets: Snippet[] }) {
   const { message } = App.useApp();
+  const { presenting } = usePreferences();
   const [name, setName] = useState("page");
   const shown = snippets.find((s) => s.name === name) ?? snippets[0];
   if (!shown) return null;
   const others = snippets.filter((s) => !firstNames.includes(s.name));
-  const copy = () => void navigator.clipboard.writeText(shown.text).then(() => message.success("Copied."));
+  const copy = () =>
+    void navigator.clipboard
+      .writeText(presenting ? withoutCodes(shown.text) : shown.text)
+      .then(() => message.success("Copied."));
   return (
     <>
       <div className="snippet-bar">
@@ -95,7 +100,7 @@ function Code({ snippets }: { snippets: Snippet[] }) {
         </Button>
       </div>
       <pre className="snippet-text" tabIndex={0} aria-label={`${shown.title}, ${shown.file}`}>
-        {shown.text}
+        {presenting ? withoutCodes(shown.text) : shown.text}
       </pre>
       <p className="small second">{shown.note}</p>
     </>
@@ -123,7 +128,7 @@ function Answer(props: { title: string; of: Timed | undefined; most: number; fol
   const { presenting } = usePreferences();
   const [open, setOpen] = useState(false);
   const answer = props.of;
-  const hide = (text: string) => (presenting ? maskText(text) : text);
+  const hide = (text: string) => (presenting ? maskText(withoutCodes(text)) : text);
   const bytes = answer ? new TextEncoder().encode(answer.text).length : 0;
   return (
     <div className="snippet-answer">

@@ -1,19 +1,24 @@
 import { Button, Input, Popover, Select } from "antd";
 import { useState } from "react";
-import { useSearchParams } from "react-router";
+import { useRoute } from "../../components/addressParam";
 import { Icon } from "../../components/icons";
+import { hasAddress, maskText } from "../../components/mask";
+import { usePreferences } from "../../components/preferences";
 import { filterKeys, filterNames, sinceChoices, words, type FilterKey } from "./filters";
 
 /** FilterChips shows the filters of the page's address and adds more. */
 export function FilterChips() {
-  const [params, setParams] = useSearchParams();
+  const [params, edit] = useRoute();
+  const { presenting } = usePreferences();
+  const said = (key: FilterKey) => {
+    const value = words(key, params.get(key) ?? "");
+    return presenting ? maskText(value) : value;
+  };
   const [open, setOpen] = useState(false);
   const change = (key: FilterKey, value: string | undefined) =>
-    setParams((before) => {
-      const next = new URLSearchParams(before);
+    edit((next) => {
       if (value) next.set(key, value);
       else next.delete(key);
-      return next;
     });
   const set = filterKeys.filter((key) => params.get(key));
   return (
@@ -23,10 +28,10 @@ export function FilterChips() {
           key={key}
           type="button"
           className="filterchip"
-          aria-label={`Remove the filter ${filterNames[key]} ${words(key, params.get(key) ?? "")}`}
+          aria-label={`Remove the filter ${filterNames[key]} ${said(key)}`}
           onClick={() => change(key, undefined)}
         >
-          <b>{filterNames[key]}</b> {words(key, params.get(key) ?? "")}
+          <b>{filterNames[key]}</b> {said(key)}
           <Icon name="close" />
         </button>
       ))}
@@ -51,6 +56,11 @@ function FilterForm(props: {
   onDone: () => void;
 }) {
   const { params, change } = props;
+  const { presenting } = usePreferences();
+  const own = (key: FilterKey) => {
+    const value = params.get(key) ?? "";
+    return presenting && hasAddress(value) ? "" : value; // the chip stands for it
+  };
   const select = (key: FilterKey, options: { value: string; label: string }[]) => (
     <label>
       {filterNames[key][0]?.toUpperCase()}
@@ -71,9 +81,10 @@ function FilterForm(props: {
       {filterNames[key].slice(1)}
       <Input
         key={params.get(key)}
-        defaultValue={params.get(key) ?? ""}
+        defaultValue={own(key)}
+        className={presenting ? "veiled" : ""}
         placeholder={hint}
-        onBlur={(e) => change(key, e.target.value.trim() || undefined)}
+        onBlur={(e) => e.target.value.trim() !== own(key) && change(key, e.target.value.trim() || undefined)}
         onPressEnter={(e) => {
           change(key, e.currentTarget.value.trim() || undefined);
           props.onDone();

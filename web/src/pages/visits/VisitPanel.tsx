@@ -6,7 +6,7 @@ import { canDraw, Fact, Facts, PlaceHead } from "../../components/CardView";
 import { EvidenceBlocks } from "../../components/EvidenceTable";
 import { clockTime, placeName, unverified } from "../../components/format";
 import { Icon } from "../../components/icons";
-import { maskText } from "../../components/mask";
+import { shown as withoutCodes } from "../../api/veil";
 import { Addr, Fold, MiniTrail, Pin, Prose } from "../../components/parts";
 import { usePreferences } from "../../components/preferences";
 import { PlaceMap } from "../../map/PlaceMap";
@@ -23,7 +23,7 @@ export function VisitPanel({ visit, onClose }: { visit: Visit; onClose: () => vo
   }, [visit.id]);
   const copy = async () => {
     const text = JSON.stringify(visit, null, 2);
-    await navigator.clipboard.writeText(presenting ? maskText(text) : text);
+    await navigator.clipboard.writeText(presenting ? withoutCodes(text) : text);
     void message.success("Copied.");
   };
   const queries = useQueryClient();
@@ -85,7 +85,7 @@ export function VisitPanel({ visit, onClose }: { visit: Visit; onClose: () => vo
           )}
           {visit.attributes && (
             <Fact name="Attributes">
-              <code className="breakable">{JSON.stringify(visit.attributes)}</code>
+              <code className="breakable">{withoutCodes(JSON.stringify(visit.attributes))}</code>
             </Fact>
           )}
           <Fact name="Agent">

@@ -1,10 +1,12 @@
 import { Button, Dropdown } from "antd";
 import { useEffect } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { useArrivals } from "../../api/arrivals";
 import { useVisit, useVisits } from "../../api/queries";
 import type { Visit } from "../../api/client";
+import { useRoute } from "../../components/addressParam";
 import { clockTime } from "../../components/format";
+import { usePreferences } from "../../components/preferences";
 import { Icon } from "../../components/icons";
 import { Country, Steps } from "../../components/parts";
 import { useSite } from "../../components/site";
@@ -17,16 +19,14 @@ import { AddressOf, Marks, placeLine, VisitTable, within } from "./VisitTable";
 /** VisitsPage lists every visit once, the newest first; one may stand open beside the list. */
 export function VisitsPage() {
   const { site } = useSite();
-  const [params, setParams] = useSearchParams();
+  const [params, change] = useRoute();
   const filter = toQuery(params, site?.time_zone);
   const list = useVisits(site?.host ?? "", filter);
   const open = params.get("visit") ?? "";
   const setOpen = (id: string) =>
-    setParams((before) => {
-      const next = new URLSearchParams(before);
+    change((next) => {
       if (id && id !== open) next.set("visit", id);
       else next.delete("visit");
-      return next;
     });
 
   const visits = list.data?.pages.flatMap((p) => p.visits) ?? [];
@@ -39,7 +39,7 @@ export function VisitsPage() {
     arriving.clear();
     void list.refetch();
   };
-  const clear = () => setParams({});
+  const clear = () => change((next) => [...next.keys()].forEach((key) => next.delete(key)));
   const count = list.data?.pages[0]?.count;
   const filtered = filterKeys.some((k) => params.get(k));
   return (
@@ -130,9 +130,15 @@ function ExportMenu({ query }: { query: Record<string, string | number | boolean
     for (const [key, value] of Object.entries(query)) if (value !== undefined) search.set(key, String(value));
     window.location.assign(`/v1/visits/export?${search}`);
   };
+  const { presenting } = usePreferences();
   return (
-    <Dropdown trigger={["click"]} menu={{ items, onClick: (e) => save(e.key) }}>
-      <button type="button" className="filterchip add export">
+    <Dropdown trigger={["click"]} menu={{ items, onClick: (e) => save(e.key) }} disabled={presenting}>
+      <button
+        type="button"
+        className="filterchip add export"
+        disabled={presenting}
+        title={presenting ? "A file would have every address: turn Presentation off to export." : undefined}
+      >
         Export <Icon name="down" />
       </button>
     </Dropdown>
