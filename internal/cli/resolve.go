@@ -52,7 +52,9 @@ exit code is 1.`,
 				}
 				cards = append(cards, card)
 			}
-			err = emit(a, cards, len(inputs) == 1, func() { a.drawCards(cards) })
+			if len(cards) > 0 { // else the errors say all that there is to say
+				err = emit(a, cards, len(inputs) == 1, func() { a.drawCards(cards) })
+			}
 			return errors.Join(append(failed, err)...)
 		},
 	}

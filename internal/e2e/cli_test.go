@@ -106,6 +106,32 @@ func TestCommandsOfflineNeedNoService(t *testing.T) {
 	}
 }
 
+// Where there is nothing to show but an error, no head of an empty table stands before it.
+func TestErrorsHaveNoEmptyTable(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	for _, args := range [][]string{
+		{"resolve", "nonsense"},
+		{"resolve", "x", "y"},
+		{"kind", "nonsense"},
+		{"find", "nothing-there"},
+		{"trail", "--peer", "x"},
+		{"locale", "--country-code", "UK"},
+		{"convert", "x", "--to", "JPY"},
+		{"countries", "XX"},
+		{"atlas", "diff", "nothere"},
+		{"visits", "list", "--country-code", "UK"},
+		{"report", "countries", "--country-code", "UK"},
+		{"report", "timeline", "--unit", "x"},
+		{"keys", "revoke", "x"},
+	} {
+		got := runCLI(t, s, args...)
+		assert.NotZero(t, got.code, args)
+		assert.Empty(t, got.out, args)
+		assert.NotEmpty(t, got.err, args)
+	}
+}
+
 func TestOutputs(t *testing.T) {
 	_, one, _ := run(t, "", "kind", "10.1.2.3", "-o", "json")
 	var single map[string]any

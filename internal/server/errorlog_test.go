@@ -2,7 +2,6 @@ package server
 
 import (
 	"bytes"
-	"fmt"
 	"log"
 	"log/slog"
 	"testing"
@@ -15,7 +14,7 @@ func TestLinesOfTheStandardLibraryNameNobody(t *testing.T) {
 	l := log.New(&withoutAddresses{slog.New(slog.NewTextHandler(&out, &slog.HandlerOptions{Level: slog.LevelDebug}))}, "", 0)
 	for _, visitor := range []string{"198.18.3.40:4711", "[2001:db8:5e1:40::1f]:4711", "[fe80::1f:2%eth0]:80", "198.18.3.40", "2002:c612:328:40::1"} {
 		out.Reset()
-		l.Print(fmt.Sprintf("http: TLS handshake error from %s: EOF", visitor))
+		l.Printf("http: TLS handshake error from %s: EOF", visitor)
 		for _, secret := range []string{"3.40", "5e1:40", "1f", "4711", "328"} {
 			assert.NotContains(t, out.String(), secret, visitor)
 		}

@@ -48,6 +48,7 @@ func (*keyring) RevokeKey(context.Context, uuid.UUID, bool, access.Event) ([]uui
 func (*keyring) MadeWith(context.Context, uuid.UUID, time.Time, time.Time) (access.Made, error) {
 	return access.Made{}, nil
 }
+
 func (*keyring) CountKeyUses(context.Context, map[uuid.UUID]int64, time.Time) error {
 	return nil
 }

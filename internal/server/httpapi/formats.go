@@ -85,7 +85,11 @@ func (a *api) write(c *gin.Context, key string, value any) {
 	}
 	text, err := formats.Render(format, value, key, paths)
 	if errors.Is(err, formats.ErrPath) {
-		err = badField("fields", err.Error(), "Paths go by the keys of the answer, such as whereabouts.city or clock.")
+		hint := "Paths go by the keys of the answer, such as whereabouts.city or clock."
+		if key != "" {
+			hint = fmt.Sprintf("Paths go by the keys of one of the %s in the answer; ask without fields to see them.", key)
+		}
+		err = badField("fields", err.Error(), hint)
 	}
 	if err != nil {
 		a.fail(c, err)

@@ -1,7 +1,7 @@
 /**
  * East Porch for pages.
  *
- *     <script src="https://in.heronlake.example/porch.js" data-key="ep_page_…" defer></script>
+ *     <script src="https://in.heronlake.example/porch.js" data-key="porch_page_…" defer></script>
  *
  * Attributes of the script: `data-key` (a page key; leave it out where a proxy of yours adds one), `data-fields` (paths of
  * the card, with commas), `data-site` (where a host serves several), `data-timeout` (milliseconds, 5000).

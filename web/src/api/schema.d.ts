@@ -927,7 +927,8 @@ export interface paths {
         };
         /**
          * An edition as one merged table
-         * @description As csv the table has every fact, and as geofeed (RFC 8805) prefix, country, region and town.
+         * @description As csv the table has every fact, and as geofeed (RFC 8805) prefix, country, region and town. Texts that a
+         *     spreadsheet would take for formulas get an apostrophe in front. A connection that breaks says that it is not whole.
          */
         get: operations["exportEdition"];
         put?: never;
@@ -4537,6 +4538,8 @@ export interface operations {
                 /** @description The one in use by default. */
                 edition?: string;
                 format?: "csv" | "geofeed";
+                /** @description Leaves texts that look like formulas as they are. */
+                raw?: boolean;
             };
             header?: never;
             path?: never;
@@ -4972,6 +4975,7 @@ export interface operations {
                     "text/plain": string;
                 };
             };
+            default: components["responses"]["Problem"];
         };
     };
     headLiveness: {
@@ -4990,6 +4994,7 @@ export interface operations {
                 };
                 content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     getReadiness: {
@@ -5021,6 +5026,7 @@ export interface operations {
                     "text/plain": string;
                 };
             };
+            default: components["responses"]["Problem"];
         };
     };
     headReadiness: {
@@ -5046,6 +5052,7 @@ export interface operations {
                 };
                 content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     getOpenAPI: {
@@ -5066,7 +5073,7 @@ export interface operations {
                     "application/json": Record<string, never>;
                 };
             };
-            421: components["responses"]["Problem"];
+            default: components["responses"]["Problem"];
         };
     };
 }
