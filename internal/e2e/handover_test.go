@@ -122,6 +122,13 @@ func forgeries() []string {
 	return list
 }
 
+// malformed are fields that servers read in different ways, or not at all.
+var malformed = []string{
+	"Porch-Gate : forged", "Porch-Gate\t: forged", "\tPorch-Gate: forged", "X-A: b\r\n Porch-Gate: forged", "Porch-Gate:forged\x0b", "\x0bPorch-Gate: forged", "Porch-Gate\x00: forged", "Porch-Gäte: forged",
+	"PORCH_GATE: forged", "porch%2DGate: forged", "Porch Gate: forged", "Porch-Gate: a\rPorch-Gate: forged", "Porch-Gate: a\nPorch-Gate: forged", ":Porch-Gate: forged", "X-Real-IP: forged\r\nConnection: X-Real-IP, Porch-Gate",
+	"Transfer-Encoding: chunked\r\nTrailer: Porch-Gate\r\n\r\n0\r\nPorch-Gate: forged\r\nPorch_Unheard_Of: forged\r\n",
+}
+
 // variables reads what an application printed, with every name as the most forgiving
 // server would fold it.
 func variables(body string) map[string]string {
@@ -165,6 +172,12 @@ func TestHandoverThroughRealProxies(t *testing.T) {
 					checkCookie(t, s, header.Get("Set-Cookie"))
 				}
 
+				for _, line := range malformed {
+					_, body, _ := fetch(t, port, line, "Connection: close")
+					for name, value := range variables(body) {
+						assert.False(t, strings.HasPrefix(name, "HTTP_PORCH_") && strings.Contains(value, "forged"), "%q: %s", line, name)
+					}
+				}
 				_, none, _ := fetch(t, port, append(forgeries(), "X-Forwarded-For: 10.1.2.3", "Connection: close")...)
 				assert.NotContains(t, none, "forged")
 				got = variables(none)

@@ -2,10 +2,12 @@ package e2e
 
 import (
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -72,12 +74,27 @@ func TestARevokedKeyTakesItsSessionsAlong(t *testing.T) {
 	assert.Equal(t, "third", list.Keys[0].Name)
 	require.Len(t, list.Sessions, 1)
 
+	// A stream that is open ends, too, here and elsewhere.
+	var streams sync.WaitGroup
+	for _, at := range []*service{s, other} {
+		for _, header := range [][2]string{{"Authorization", "Bearer " + stolen.Secret}, {"Cookie", strings.TrimPrefix(cookie, "Cookie: ")}} {
+			req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, at.desk+"/v1/visits/stream?site=heronlake.example", nil)
+			require.NoError(t, err)
+			req.Header.Set(header[0], header[1])
+			res, err := http.DefaultClient.Do(req)
+			require.NoError(t, err)
+			require.Equal(t, http.StatusOK, res.StatusCode)
+			streams.Go(func() { _, _ = io.Copy(io.Discard, res.Body) })
+			defer res.Body.Close()
+		}
+	}
 	code, _, errs := run(t, "", "--server", s.desk, "--key", s.admin, "keys", "revoke", stolen.Key.ID)
 	assert.Equal(t, 0, code, errs)
 	assert.Contains(t, errs, "made with it and are still in force")
 	assert.Equal(t, http.StatusUnauthorized, at(s, http.MethodGet, "/v1/sessions", "").status, "here at once")
 	assert.Equal(t, http.StatusUnauthorized, at(s, http.MethodPost, "/v1/keys", `{"name":"late","scope":"admin"}`).status)
 	assert.Eventually(t, func() bool { return at(other, http.MethodGet, "/v1/sessions", "").status == http.StatusUnauthorized }, 2*time.Second, 20*time.Millisecond, "elsewhere within two seconds")
+	streams.Wait() // a stream that goes on ends the whole test
 	as := func(secret string) int {
 		return s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/addresses/198.18.3.40", "", "Authorization: Bearer "+secret).status
 	}

@@ -50,6 +50,7 @@ var shots = []shot{
 	{"today-phone", "/today", "light", 390, 844, ".chart .bar", "", ""},
 	{"visits-light", "/visits", "light", 1280, 800, ".visits-table tbody tr", ".visits-table tbody tr:nth-child(5)", ""},
 	{"visits-dark", "/visits", "dark", 1280, 800, ".visits-table tbody tr", "", ""},
+	{"visits-tablet", "/visits", "light", 768, 1024, ".visits-table tbody tr", "", ""},
 	{"visits-phone", "/visits", "light", 390, 844, ".phone-list li", "", ""},
 	{"map-light", "/map", "light", 1280, 800, ".places tbody tr", "", ""},
 	{"map-share", "/map", "light", 1280, 800, ".timebar .bar", ".map-top .ant-segmented-item:nth-child(2)", ""},

@@ -147,6 +147,18 @@ func (k *Keys) Allowed(origin string) bool {
 	return false
 }
 
+// InForce says whether a key is in force, without counting a use.
+func (k *Keys) InForce(id uuid.UUID) bool {
+	for _, first := range *k.known.Load() {
+		for one := first; one != nil; one = one.next {
+			if one.ID == id {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // Any says whether there is a key in force with a scope.
 func (k *Keys) Any(scope Scope) bool {
 	for _, first := range *k.known.Load() {

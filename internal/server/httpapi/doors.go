@@ -200,6 +200,23 @@ func (a *api) authenticate(c *gin.Context) (identity, error) {
 	return identity{}, access.ErrNoKey
 }
 
+// stillAdmitted says whether whoever was admitted still would be: work that goes on asks
+// again, so that a key that was revoked ends it.
+func (a *api) stillAdmitted(c *gin.Context) error {
+	switch who := callerOf(c); {
+	case who.key != nil && !a.Keys.InForce(who.key.ID):
+		return access.ErrBadKey
+	case who.session != nil:
+		cookie, err := c.Request.Cookie(a.cookieName())
+		if err != nil {
+			return access.ErrBadSession
+		}
+		_, err = a.Sessions.Check(c, cookie.Value)
+		return err
+	}
+	return nil
+}
+
 // from is the caller's address for limits, found as every visitor is. A
 // truncated one is enough, and stands for a household of IPv6.
 func (a *api) from(c *gin.Context) string {

@@ -19,6 +19,7 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/visit"
+	"eastporch/internal/server/access"
 	"eastporch/internal/visitfile"
 )
 
@@ -55,6 +56,8 @@ const (
 	heartbeat    = 15 * time.Second
 	streamBatch  = 200
 	streamWithin = 30 * time.Second // for one write
+	// admittedAgain is how soon a stream ends whose key was revoked.
+	admittedAgain = time.Second
 )
 
 // streamVisits sends visits as they are stored (server-sent events), from a
@@ -90,7 +93,12 @@ func (a *api) streamVisits(c *gin.Context) {
 	}
 	beat := time.NewTicker(heartbeat)
 	defer beat.Stop()
+	again := time.NewTicker(admittedAgain)
+	defer again.Stop()
 	for {
+		if err := a.stillAdmitted(c); errors.Is(err, access.ErrBadKey) || errors.Is(err, access.ErrBadSession) {
+			return
+		}
 		changed := a.Arrivals()
 		last, err := a.Store.LastArrival(c)
 		var list []visit.Arrived
@@ -112,6 +120,7 @@ func (a *api) streamVisits(c *gin.Context) {
 		}
 		select {
 		case <-changed:
+		case <-again.C:
 		case <-beat.C:
 			if send(": still here\n\n") != nil {
 				return
@@ -158,6 +167,9 @@ func (a *api) exportVisits(c *gin.Context) {
 	c.Header("Cache-Control", "private, no-store")
 	w, err := visitfile.NewWriter(steady(c), format, c.Query("raw") == "true")
 	for err == nil && len(page) > 0 {
+		if err = a.stillAdmitted(c); err != nil {
+			break
+		}
 		for _, v := range page {
 			if err = w.Write(v); err != nil {
 				break

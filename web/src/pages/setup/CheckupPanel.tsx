@@ -7,7 +7,7 @@ import { clockTime } from "../../components/format";
 import { Icon } from "../../components/icons";
 import { shown as withoutCodes } from "../../api/veil";
 import { maskText } from "../../components/mask";
-import { Addr, EyeChip, Prose } from "../../components/parts";
+import { Addr, Prose } from "../../components/parts";
 import { usePreferences } from "../../components/preferences";
 import { Bars, Failed } from "../../components/states";
 
@@ -35,7 +35,8 @@ export function CheckupPanel() {
 
 function Verdict({ report }: { report: Checkup }) {
   const first = report.findings.find((f) => f.state === "eye");
-  const others = report.findings.filter((f) => f !== first);
+  const more = report.findings.filter((f) => f.state === "eye" && f !== first);
+  const others = report.findings.filter((f) => f.state !== "eye");
   const lines = first?.lines ?? [];
   return (
     <section className={first ? "panel checkup eye" : "panel checkup"} aria-labelledby="checkup-title">
@@ -59,19 +60,26 @@ function Verdict({ report }: { report: Checkup }) {
         </div>
         {lines.length > 0 && <Lines lines={lines} inProxy={first?.where === "proxy"} />}
       </div>
+      {more.map((f) => (
+        <div key={f.name + f.title} className="checkup-top two-columns checkup-more">
+          <div className="checkup-main">
+            <h3 className="panel-title">
+              <span className="eyedot" role="img" aria-label="needs an eye" /> <Prose text={f.title} />
+            </h3>
+            <p>
+              <Prose text={f.text} />
+            </p>
+          </div>
+          {f.lines.length > 0 && <Lines lines={f.lines} inProxy={f.where === "proxy"} />}
+        </div>
+      ))}
       {others.length > 0 && (
         <ul className="checkup-row">
           {others.map((f) => (
-            <li key={f.name + f.title} title={f.state === "eye" ? "" : undefined}>
-              {f.state === "eye" ? (
-                <EyeChip>
-                  <Prose text={f.title} />
-                </EyeChip>
-              ) : (
-                <span className="okline">
-                  <Icon name="check" /> <Prose text={f.title} />
-                </span>
-              )}
+            <li key={f.name + f.title}>
+              <span className="okline">
+                <Icon name="check" /> <Prose text={f.title} />
+              </span>
             </li>
           ))}
         </ul>
