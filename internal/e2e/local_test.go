@@ -52,7 +52,7 @@ func TestCountriesAndFlags(t *testing.T) {
 		"/v1/countries?language=!!":          "no language tag",
 		"/v1/countries/PT/flag.svg?shape=x":  "Give wide, square or round.",
 		"/v1/countries?continent_code=EX":    "no continent",
-		"/v1/countries/%00":                  "ISO 3166-1",
+		"/v1/countries/%00":                  "not UTF-8, or holds a NUL",
 		"/v1/countries/PT?fields=capital.xx": "leads to nothing",
 	} {
 		bad := get(path)

@@ -54,7 +54,7 @@ func TestTLSAtTheDesk(t *testing.T) {
 	require.NoError(t, err)
 	res.Body.Close()
 	assert.Equal(t, http.StatusCreated, res.StatusCode)
-	assert.Contains(t, res.Header.Get("Set-Cookie"), "__Host-porch_session=")
+	assert.Contains(t, res.Header.Get("Set-Cookie"), "__Host-porch_session_")
 	assert.Contains(t, res.Header.Get("Set-Cookie"), "Secure")
 	assert.NotEmpty(t, res.Header.Get("Strict-Transport-Security"))
 }

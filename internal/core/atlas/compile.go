@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"maps"
 	"math"
 	"slices"
 
@@ -94,9 +93,9 @@ func (c *collected) compile() (*Source, error) {
 	go func() { v4 <- c.v4.merge() }()
 	rows6 := v6()
 	rows4 := <-v4
-	twice := map[uint32]uint32{} // line -> the line that has its prefix
+	twice := map[uint32]uint32{} // line -> the line that has its range
 	for _, rows := range [][]rangetable.Row{rows4, rows6} {
-		findTwins(rows, twice)
+		c.findTwins(rows, twice)
 	}
 	if len(twice) > 0 {
 		rows4, rows6 = c.dropTwins(rows4, twice, true), c.dropTwins(rows6, twice, false)
@@ -111,34 +110,21 @@ func (c *collected) compile() (*Source, error) {
 	return s, c.index(rows4, rows6)
 }
 
-// findTwins says which lines repeat a prefix of an earlier line that stands.
-func findTwins(rows []rangetable.Row, twice map[uint32]uint32) {
-	var groups [][]uint32 // lines that have the same prefix, ascending
-	of := map[uint32][]int{}
+// findTwins says which lines repeat the range of an earlier line.
+func (c *collected) findTwins(rows []rangetable.Row, twice map[uint32]uint32) {
 	for i := 1; i < len(rows); i++ {
 		if !rows[i].Twin(rows[i-1]) {
 			continue
 		}
-		group := []uint32{rows[i-1].Tag}
-		for ; i < len(rows) && rows[i].Twin(rows[i-1]); i++ {
-			group = append(group, rows[i].Tag)
+		begin, lines := i-1, map[addr.Range]uint32{} // by the range of which this is a part, or none
+		for ; i < len(rows) && rows[i].Twin(rows[begin]); i++ {
 		}
-		for _, line := range group {
-			of[line] = append(of[line], len(groups))
-		}
-		groups = append(groups, group)
-	}
-	owner := make([]uint32, len(groups))
-	for _, line := range slices.Sorted(maps.Keys(of)) {
-		for _, g := range of[line] {
-			if owner[g] != 0 {
-				twice[line] = owner[g]
-				break
-			}
-		}
-		if twice[line] == 0 {
-			for _, g := range of[line] {
-				owner[g] = line
+		for _, r := range rows[begin:i] {
+			span := c.spans[r.Tag]
+			if first, ok := lines[span]; ok {
+				twice[r.Tag] = first
+			} else {
+				lines[span] = r.Tag
 			}
 		}
 	}
@@ -154,7 +140,11 @@ func (c *collected) dropTwins(rows []rangetable.Row, twice map[uint32]uint32, is
 		if !said[r.Tag] {
 			said[r.Tag] = true
 			c.source.Accepted--
-			c.note(true, Note{int(r.Tag), r.Prefix(is4).String(), fmt.Sprintf("the prefix %s stands on line %d already", r.Prefix(is4), first)})
+			what, text := "prefix", r.Prefix(is4).String()
+			if span, ok := c.spans[r.Tag]; ok {
+				what, text = "range", span.String()
+			}
+			c.note(true, Note{int(r.Tag), text, fmt.Sprintf("the %s %s stands on line %d already", what, text, first)})
 		}
 		return true
 	})
@@ -163,16 +153,30 @@ func (c *collected) dropTwins(rows []rangetable.Row, twice map[uint32]uint32, is
 // index makes nodes of the rows, and the table that leads to them.
 func (c *collected) index(rows4, rows6 []rangetable.Row) (err error) {
 	s := c.source
-	s.nodes = make([]uint32, nodeWords*(len(rows4)+len(rows6)))
-	s.Ranges4, s.Ranges6 = len(rows4), len(rows6)
 	classes, err := c.classes()
 	if err != nil {
 		return err
 	}
-	four, nested := make(chan *nodesOf, 1), 0
-	go func() { four <- c.nodesOf(rows4, 1, true, classes) }()
-	six := c.nodesOf(rows6, uint32(1+len(rows4)), false, classes)
-	for _, f := range []*nodesOf{<-four, six} {
+	var four, six *nodesOf
+	if c.tangled(rows4, true) || c.tangled(rows6, false) {
+		if four, err = c.untangle(rows4, 1, true, classes); err != nil {
+			return fmt.Errorf("%s: %w", s.Name, err)
+		}
+		if six, err = c.untangle(rows6, uint32(1+len(four.nodes)/nodeWords), false, classes); err != nil {
+			return fmt.Errorf("%s: %w", s.Name, err)
+		}
+		rows4, rows6 = four.rows, six.rows
+		s.nodes = slices.Concat(four.nodes, six.nodes)
+	} else {
+		s.nodes = make([]uint32, nodeWords*(len(rows4)+len(rows6)))
+		done := make(chan *nodesOf, 1)
+		go func() { done <- c.nodesOf(rows4, 1, true, classes) }()
+		six = c.nodesOf(rows6, uint32(1+len(rows4)), false, classes)
+		four = <-done
+	}
+	s.Ranges4, s.Ranges6 = len(rows4), len(rows6)
+	nested := 0
+	for _, f := range []*nodesOf{four, six} {
 		s.spans = append(s.spans, f.spans...)
 		nested += f.nested
 		for i, amount := range f.covered {
@@ -219,7 +223,15 @@ type nodesOf struct {
 	is4     bool
 	spans   []uint32
 	nested  int
-	covered []float64 // by class
+	covered []float64        // by class
+	nodes   []uint32         // where rows were cut anew; otherwise they stand in the source already
+	rows    []rangetable.Row // the same
+}
+
+// span notes that node n is of a range that is no prefix.
+func (f *nodesOf) span(n uint32, r addr.Range) {
+	begins, ends := toWords(r.First), toWords(r.Last)
+	f.spans = append(append(append(f.spans, n), begins[:]...), ends[:]...)
 }
 
 // nodesOf gives the rows, sorted, the numbers from first on.
@@ -242,8 +254,7 @@ func (c *collected) nodesOf(rows []rangetable.Row, first uint32, is4 bool, k *cl
 		c.source.nodes[nodeWords*(n-1)], c.source.nodes[nodeWords*(n-1)+1] = row.Value|uint32(row.Bits)<<placeBits, around
 		if len(c.spans) > 0 {
 			if span, ok := c.spans[row.Tag]; ok {
-				begins, ends := toWords(span.First), toWords(span.Last)
-				f.spans = append(append(append(f.spans, n), begins[:]...), ends[:]...)
+				f.span(n, span)
 			}
 		}
 		row.Value = n

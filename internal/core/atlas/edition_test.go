@@ -3,10 +3,12 @@ package atlas
 import (
 	"bytes"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
 	"runtime"
+	"slices"
 	"strings"
 	"testing"
 
@@ -27,7 +29,7 @@ type naive struct {
 func invented(r *rand.Rand, n int) (table string, list []naive) {
 	var b strings.Builder
 	b.WriteString("range,country_code,city,operator\n")
-	seen := map[netip.Prefix]bool{}
+	seen := map[addr.Range]bool{}
 	for i := range n {
 		country, city := []string{"PT", "ES", "GR", "NO"}[r.IntN(4)], fmt.Sprintf("Town %d", r.IntN(n/4+1))
 		var span addr.Range
@@ -47,14 +49,8 @@ func invented(r *rand.Rand, n int) (table string, list []naive) {
 			z := netip.AddrFrom4([4]byte{198, 18, 4 + byte(r.UintN(4)), byte(r.UintN(256))})
 			span, text = addr.Range{First: a, Last: z}, a.String()+"-"+z.String()
 		}
-		stands := true
-		for _, p := range span.Prefixes() {
-			stands = stands && !seen[p]
-		}
-		if stands {
-			for _, p := range span.Prefixes() {
-				seen[p] = true
-			}
+		if !seen[span] {
+			seen[span] = true
 			list = append(list, naive{span, fmt.Sprintf("%s/%s/%d", country, city, i)})
 		}
 		fmt.Fprintf(&b, "%s,%s,%s,%s\n", text, country, city, fmt.Sprint(i))
@@ -73,14 +69,16 @@ func randomAddr(r *rand.Rand, is4 bool) netip.Addr {
 	return netip.AddrFrom16(b)
 }
 
-// around lists what of a plain list holds an address, in no order.
-func around(list []naive, a netip.Addr) map[string]string {
-	found := map[string]string{}
+// around lists what of a plain list holds an address, the fewest addresses first, and of
+// as many the earlier line.
+func around(list []naive, a netip.Addr) []naive {
+	var found []naive
 	for _, n := range list {
 		if n.span.Contains(a) {
-			found[n.text] = n.span.String()
+			found = append(found, n)
 		}
 	}
+	slices.SortStableFunc(found, func(a, b naive) int { return a.span.Count().Cmp(b.span.Count()) })
 	return found
 }
 
@@ -108,14 +106,9 @@ func TestEditionSaysWhatTheTableSaid(t *testing.T) {
 				}
 			}
 			want := around(list, ip)
-			got := map[string]string{}
-			width, plain := 0, true
+			var got []naive
 			a.Sources()[0].around(ip, func(rec record) {
-				got[rec.country+"/"+rec.city+"/"+rec.operator] = rec.span.String()
-				bits := rec.span.Count().BitLen()
-				plain = plain && len(rec.span.Prefixes()) == 1
-				require.True(t, !plain || bits >= width, "the most specific comes first")
-				width = bits
+				got = append(got, naive{rec.span, rec.country + "/" + rec.city + "/" + rec.operator})
 			})
 			require.Equal(t, want, got, "%s", ip)
 			one, _ := s.find(ip, (*place).locates)
@@ -304,4 +297,94 @@ func TestALongLineEndsTheReading(t *testing.T) {
 	}
 	_, err := ReadTable(strings.NewReader(strings.Repeat("x", 3*chunkSize)), ',', nil, About{Name: "long"})
 	require.ErrorContains(t, err, "longer than 65536 bytes")
+}
+
+// Ranges that nest, overlap and adjoin, of both families and at the ends of the space: the
+// one with the fewest addresses says where each address is, of as many the earlier line.
+func TestTheMostSpecificRangeWins(t *testing.T) {
+	r := rand.New(rand.NewPCG(14, 2))
+	tried, crossing := 0, 0
+	for range 3_000 {
+		base := []string{"198.18.0.0", "0.0.0.0", "255.255.255.224", "2001:db8::", "::", "ffff:ffff:ffff:ffff:ffff:ffff:ffff:ffe0"}[r.IntN(6)]
+		space := []netip.Addr{netip.MustParseAddr(base)}
+		for len(space) < 32 {
+			space = append(space, space[len(space)-1].Next())
+		}
+		var lines strings.Builder
+		lines.WriteString("range,country_code,label,operator\n")
+		var list []naive
+		seen := map[addr.Range]bool{}
+		for i := range 1 + r.IntN(12) {
+			from, to := r.IntN(32), r.IntN(32)
+			span := addr.Range{First: space[min(from, to)], Last: space[max(from, to)]}
+			country := []string{"PT", "ES", "GR", "NO", ""}[r.IntN(5)]
+			fmt.Fprintf(&lines, "%s-%s,%s,office,%d\n", span.First, span.Last, country, i)
+			if !seen[span] {
+				list = append(list, naive{span, fmt.Sprintf("%s/%d", country, i)})
+			}
+			seen[span] = true
+		}
+		s, err := ReadTable(strings.NewReader(lines.String()), ',', map[string]string{"range": "range", "country_code": "country_code", "labels": "label", "operator": "operator"}, About{Name: "crossing"})
+		if errors.Is(err, ErrTooManyRejects) {
+			continue // of one range again and again
+		}
+		require.NoError(t, err, lines.String())
+		require.Equal(t, len(list), s.Accepted, lines.String())
+		if len(s.spans) > 0 {
+			crossing++
+		}
+		for _, ip := range space {
+			tried++
+			var got []naive
+			s.around(ip, func(rec record) { got = append(got, naive{rec.span, rec.country + "/" + rec.operator}) })
+			require.Equal(t, around(list, ip), got, "%s of\n%s", ip, lines.String())
+		}
+	}
+	t.Logf("%d addresses tried, 0 differ; %d sources with ranges that are no prefixes", tried, crossing)
+}
+
+// More ranges that cross than can be held are refused, and soon.
+func TestTooManyRangesThatCross(t *testing.T) {
+	var lines strings.Builder
+	lines.WriteString("first,last,country_code\n")
+	first, last := netip.MustParseAddr("10.0.0.0"), netip.MustParseAddr("10.1.0.0")
+	for range 6_000 {
+		fmt.Fprintf(&lines, "%s,%s,PT\n", first, last)
+		first, last = first.Next(), last.Next()
+	}
+	_, err := ReadTable(strings.NewReader(lines.String()), ',', nil, About{Name: "sliding"})
+	require.ErrorContains(t, err, "cross so often")
+}
+
+// What a line of a geofeed means does not depend on other lines.
+func TestLinesOfAGeofeedStandAlone(t *testing.T) {
+	r := rand.New(rand.NewPCG(14, 1))
+	rests := []string{"", ",", ",,,,", ",ZZ", ",CH,CH-ZH,Zürich,8001", `,CH,CH-ZH,"Zürich",8001`, `,"PT"`, `,PT,,"Porto, north",`, `,"NO","NO-03","Oslo",`, ",ES,ES-VC", `,"",,,`, `,XX,,"",`, ",PT,,Porto", `,PT,"PT-13",Porto`}
+	tried := 0
+	for range 200 {
+		var all []string
+		for i := range 2 + r.IntN(12) {
+			line := fmt.Sprintf("198.18.%d.0/24", i)
+			if r.IntN(4) == 0 {
+				line = `"` + line + `"`
+			}
+			all = append(all, line+rests[r.IntN(len(rests))])
+		}
+		whole, err := ReadGeofeed(strings.NewReader(strings.Join(all, "\n")), About{Name: "feed"})
+		if errors.Is(err, ErrTooManyRejects) {
+			continue
+		}
+		require.NoError(t, err)
+		for i, line := range all {
+			tried++
+			ip := netip.MustParseAddr(fmt.Sprintf("198.18.%d.7", i))
+			var want, got []string
+			if one, err := ReadGeofeed(strings.NewReader(line), About{Name: "feed"}); err == nil {
+				one.around(ip, func(rec record) { want = append(want, fmt.Sprintf("%+v", rec)) })
+			}
+			whole.around(ip, func(rec record) { got = append(got, fmt.Sprintf("%+v", rec)) })
+			require.Equal(t, want, got, "line %d of\n%s", i+1, strings.Join(all, "\n"))
+		}
+	}
+	t.Logf("%d lines tried, 0 differ", tried)
 }

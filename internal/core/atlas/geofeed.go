@@ -23,8 +23,8 @@ func ReadGeofeed(r io.Reader, about About) (*Source, error) {
 
 type geofeedRows struct {
 	postal bool
-	key    []byte
-	fields [][]byte
+	rest   []byte   // of the last line, behind its prefix
+	fields [][]byte // of the last line where it has quotes, else nil
 }
 
 func (g *geofeedRows) row(line []byte) (span rangeText, key []byte, skip bool, err error) {
@@ -33,22 +33,20 @@ func (g *geofeedRows) row(line []byte) (span rangeText, key []byte, skip bool, e
 		return span, nil, true, nil
 	}
 	first, rest, _ := bytes.Cut(line, comma)
+	g.rest, g.fields = rest, nil
 	if bytes.IndexByte(line, '"') >= 0 {
-		if g.fields, err = quoted(g.fields[:0], line, ','); err != nil {
+		if g.fields, err = quoted(nil, line, ','); err != nil {
 			return span, nil, false, err
 		}
 		first, rest = g.fields[0], line // the key is the line itself
-		g.key = nil
-	} else {
-		g.key = rest
 	}
 	return rangeText{first: bytes.TrimSpace(first), strict: true}, rest, false, nil
 }
 
 func (g *geofeedRows) place() (p place, remark string, passed bool, err error) {
 	fields := g.fields
-	if g.key != nil {
-		fields = append([][]byte{nil}, bytes.Split(g.key, comma)...)
+	if fields == nil {
+		fields = append([][]byte{nil}, bytes.Split(g.rest, comma)...)
 	}
 	field := func(i int) string {
 		if i < len(fields) {
