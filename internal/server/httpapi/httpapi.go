@@ -55,7 +55,7 @@ type visitStore interface {
 
 	Tally(ctx context.Context, f visit.Filter, by visit.By, now time.Time) (visit.Tally, error)
 	LeftOut(ctx context.Context, f visit.Filter, now time.Time) (map[string]int64, error)
-	Timeline(ctx context.Context, f visit.Filter, unit string, zone *time.Location, now time.Time) ([]visit.TimeCount, visit.Tally, error)
+	Timeline(ctx context.Context, f visit.Filter, starts []time.Time, now time.Time) ([]visit.TimeCount, visit.Tally, error)
 	FirstSeen(ctx context.Context, site string, by visit.By) (map[string]time.Time, error)
 	Visitors(ctx context.Context, f visit.Filter) ([]visit.TimeCount, error)
 	Days(ctx context.Context, site string, now time.Time) ([]time.Time, error)

@@ -355,8 +355,6 @@ func (a *api) countedOr(c *gin.Context, err error) (visit.Filter, visit.Count, b
 	return a.counted(c)
 }
 
-var units = map[string]time.Duration{"quarter": 15 * time.Minute, "hour": time.Hour, "day": 24 * time.Hour, "week": 7 * 24 * time.Hour, "month": 30 * 24 * time.Hour}
-
 // timelineMost bounds the units of a timeline.
 const timelineMost = 5000
 
@@ -369,7 +367,7 @@ func (a *api) getTimeline(c *gin.Context) {
 	zone, err2 := time.LoadLocation(zoneName)
 	switch {
 	case err != nil:
-	case units[unit] == 0:
+	case visit.Units[unit] == 0:
 		err = badField("unit", fmt.Sprintf("%.20q is no unit", unit), "Give quarter, hour, day, week or month.")
 	case err2 != nil || zoneName == "Local":
 		err = badField("zone", fmt.Sprintf("%.40q is no time zone", zoneName), "Give a name of the IANA database, such as Europe/Lisbon.")
@@ -384,17 +382,20 @@ func (a *api) getTimeline(c *gin.Context) {
 	if to.IsZero() {
 		to = a.Now()
 	}
-	if n := to.Sub(f.From) / units[unit]; n > timelineMost {
+	if n := to.Sub(f.From) / visit.Units[unit]; n > timelineMost {
 		a.fail(c, badField("unit", fmt.Sprintf("that would be %d units", n), fmt.Sprintf("At most %d are given; take a longer unit or a shorter time.", timelineMost)))
 		return
 	}
 	a.settle(c)
-	list, t, err := a.Store.Timeline(c, f, unit, zone, a.Now())
+	rows, t, err := a.Store.Timeline(c, f, visit.UnitsBetween(unit, f.From, to, zone, timelineMost+1), a.Now())
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	rows, total := filled(list, unit, f.From.In(zone), to)
+	total := int64(0)
+	for _, row := range rows {
+		total += row.Visits
+	}
 	said, err := a.answeredBy(c, f, "timeline", t, total)
 	if err != nil {
 		a.fail(c, err)
@@ -407,49 +408,6 @@ func (a *api) getTimeline(c *gin.Context) {
 		Zone string            `json:"zone"`
 		Rows []visit.TimeCount `json:"rows"`
 	}{said, unit, zone.String(), rows})
-}
-
-// filled puts the units without visits in between, from the one that holds from
-// to the one before to.
-func filled(list []visit.TimeCount, unit string, from, to time.Time) (rows []visit.TimeCount, total int64) {
-	visits := map[int64]int64{}
-	for _, t := range list {
-		visits[t.From.Unix()] = t.Visits
-		total += t.Visits
-	}
-	rows = []visit.TimeCount{}
-	for at := unitOf(from, unit); at.Before(to) && len(rows) <= timelineMost; at = nextUnit(at, unit) {
-		rows = append(rows, visit.TimeCount{From: at, Visits: visits[at.Unix()]})
-	}
-	return rows, total
-}
-
-// unitOf gives when the unit that t is in began, by the calendar of its zone.
-func unitOf(t time.Time, unit string) time.Time {
-	year, month, day := t.Date()
-	switch unit {
-	case "quarter", "hour":
-		_, offset := t.Zone() // the wall clock's, since offsets may be no whole hours
-		shift := time.Duration(offset) * time.Second
-		return t.Add(shift).Truncate(units[unit]).Add(-shift)
-	case "week":
-		day -= (int(t.Weekday()) + 6) % 7
-	case "month":
-		day = 1
-	}
-	return time.Date(year, month, day, 0, 0, 0, 0, t.Location())
-}
-
-func nextUnit(t time.Time, unit string) time.Time {
-	switch unit {
-	case "day":
-		return t.AddDate(0, 0, 1)
-	case "week":
-		return t.AddDate(0, 0, 7)
-	case "month":
-		return t.AddDate(0, 1, 0)
-	}
-	return t.Add(units[unit])
 }
 
 // getHours counts visits by the hour of the week where the visitors are.

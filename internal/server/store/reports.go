@@ -222,12 +222,13 @@ func ceil(t time.Time, width time.Duration) time.Time {
 	return floor.Add(width)
 }
 
-// Timeline counts visits by units of time in a zone: quarter, hour, day, week or
-// month. Units without visits are left out.
-func (s *Store) Timeline(ctx context.Context, f visit.Filter, unit string, zone *time.Location, now time.Time) ([]visit.TimeCount, visit.Tally, error) {
-	bucket := `date_trunc(@unit, t, @zone)`
-	if unit == "quarter" {
-		bucket = `date_bin('15 minutes', t, '2000-01-01Z')`
+// Timeline counts visits by the units of time that begin at starts (see
+// [visit.UnitsBetween]), with those that have none. What is later than all counts for the
+// last, what is earlier for the first, so that the lines hold every visit of the filter's.
+func (s *Store) Timeline(ctx context.Context, f visit.Filter, starts []time.Time, now time.Time) ([]visit.TimeCount, visit.Tally, error) {
+	list := make([]visit.TimeCount, len(starts))
+	for i := range list {
+		list[i].From = starts[i]
 	}
 	by, key := visit.ByAll, ""
 	plain := f
@@ -267,15 +268,16 @@ func (s *Store) Timeline(ctx context.Context, f visit.Filter, unit string, zone 
 		args["most"] = ScanMost
 		parts = []string{`SELECT time AS t, 1 AS n FROM (SELECT time FROM visit WHERE ` + conditions + ` ORDER BY visit.id DESC LIMIT @most) r`}
 	}
-	if len(parts) == 0 {
-		return nil, how, nil
+	if len(parts) == 0 || len(starts) == 0 {
+		return list, how, nil
 	}
-	args["unit"], args["zone"] = unit, zone.String()
-	rows, _ := s.pool.Query(ctx, `SELECT `+bucket+`, sum(n)::bigint FROM (`+strings.Join(parts, " UNION ALL ")+`) c GROUP BY 1 HAVING sum(n) > 0 ORDER BY 1`, args)
-	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (t visit.TimeCount, err error) {
-		err = row.Scan(&t.From, &t.Visits)
-		t.From = t.From.In(zone)
-		return t, err
+	args["starts"] = starts
+	rows, _ := s.pool.Query(ctx, `SELECT greatest(1, width_bucket(t, @starts::timestamptz[])), sum(n)::bigint FROM (`+strings.Join(parts, " UNION ALL ")+`) c GROUP BY 1`, args)
+	var at int
+	var visits int64
+	_, err := pgx.ForEachRow(rows, []any{&at, &visits}, func() error {
+		list[at-1].Visits = visits
+		return nil
 	})
 	if !how.Counted {
 		for _, t := range list {

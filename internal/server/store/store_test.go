@@ -294,16 +294,64 @@ func TestTimelinesFollowTheZone(t *testing.T) {
 	kathmandu, err := time.LoadLocation("Asia/Kathmandu") // 5:45 ahead
 	require.NoError(t, err)
 	add(t, s, made(t, 0, "Lisbon"), made(t, 14, "Lisbon"), made(t, 15, "Porto"), made(t, 12*60+14, "Porto"), made(t, 12*60+15, ""))
-	days, how, err := s.Timeline(t.Context(), visit.Filter{Site: site}, "day", kathmandu, start.AddDate(0, 0, 2))
+	units := func(unit string, from time.Time, zone *time.Location) []time.Time {
+		return visit.UnitsBetween(unit, from, start.AddDate(0, 0, 1), zone, 100)
+	}
+	days, how, err := s.Timeline(t.Context(), visit.Filter{Site: site}, units("day", start, kathmandu), start.AddDate(0, 0, 2))
 	require.NoError(t, err)
 	assert.True(t, how.Counted)
 	require.Len(t, days, 2)
 	assert.Equal(t, []int64{4, 1}, []int64{days[0].Visits, days[1].Visits}, "midnight there is 18:15 in UTC")
 	assert.Equal(t, "2026-11-14T00:00:00+05:45", days[0].From.Format(time.RFC3339))
-	portugal, _, err := s.Timeline(t.Context(), visit.Filter{Site: site, CountryCode: "PT", From: start.Add(time.Minute)}, "quarter", time.UTC, start.AddDate(0, 0, 2))
+	portugal, _, err := s.Timeline(t.Context(), visit.Filter{Site: site, CountryCode: "PT", From: start.Add(time.Minute)}, units("quarter", start.Add(time.Minute), time.UTC), start.AddDate(0, 0, 2))
 	require.NoError(t, err)
-	require.Len(t, portugal, 3)
+	require.Len(t, portugal, 96)
 	assert.Equal(t, int64(1), portugal[0].Visits, "the one before from is left out")
+}
+
+// The lines of a timeline sum to the visits of its time, by every unit, on days when the
+// clock is set by half an hour, by an hour, at midnight, or not at all.
+func TestTimelinesLoseNoVisit(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	r := rand.New(rand.NewPCG(14, 9))
+	changes := []time.Time{ // of Lord Howe's, Portugal's and Cuba's clocks
+		time.Date(2026, 10, 3, 0, 0, 0, 0, time.UTC), time.Date(2026, 10, 24, 0, 0, 0, 0, time.UTC), time.Date(2026, 10, 31, 0, 0, 0, 0, time.UTC),
+	}
+	var all []visit.Visit
+	for i := range 450 {
+		all = append(all, made(t, int(changes[i%3].Sub(start).Minutes())+r.IntN(3*24*60), "Lisbon"))
+	}
+	add(t, s, all...)
+	tried := 0
+	for _, name := range []string{"Australia/Lord_Howe", "America/Havana", "America/Santiago", "Europe/Lisbon", "Asia/Kathmandu", "UTC"} {
+		zone, err := time.LoadLocation(name)
+		require.NoError(t, err)
+		for unit := range visit.Units {
+			for range 12 {
+				from := changes[r.IntN(3)].Add(time.Duration(r.IntN(2*24*60*60)) * time.Second)
+				f := visit.Filter{Site: site, From: from, To: from.Add(time.Duration(1+r.IntN(24*60*60)) * time.Second)}
+				if r.IntN(2) == 0 {
+					f.CountryCode = "PT"
+				}
+				want := int64(0)
+				for _, v := range all {
+					if !v.Time.Before(f.From) && v.Time.Before(f.To) {
+						want++
+					}
+				}
+				list, _, err := s.Timeline(t.Context(), f, visit.UnitsBetween(unit, f.From, f.To, zone, 5000), start.AddDate(1, 0, 0))
+				require.NoError(t, err)
+				sum := int64(0)
+				for _, line := range list {
+					sum += line.Visits
+				}
+				tried++
+				require.Equal(t, want, sum, "%s %s from %s to %s", name, unit, f.From, f.To)
+			}
+		}
+	}
+	t.Logf("%d timelines tried, 0 differ", tried)
 }
 
 func TestMarkedVisitsAreKeptAndNotCounted(t *testing.T) {
