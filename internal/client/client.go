@@ -79,7 +79,7 @@ type NewVisit struct {
 type Taken struct {
 	ID      string       `json:"id"`
 	Time    time.Time    `json:"time"`
-	State   string       `json:"state"` // "accepted" or "stored"
+	State   string       `json:"state"` // "accepted"; where one waits "stored", "conflict" or "not stored"
 	Marks   []string     `json:"marks"`
 	Visit   *visit.Visit `json:"visit"`
 	Problem *Problem     `json:"problem"` // why one of many was not taken

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -11,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -354,4 +356,75 @@ func TestSQLAnswersAsTheServiceDoes(t *testing.T) {
 	var days int
 	require.NoError(t, conn.QueryRow(t.Context(), `SELECT count(*) FROM visit_day WHERE dimension = 'country'`).Scan(&days))
 	assert.Positive(t, days)
+}
+
+// Whoever sends an id again and waits hears what stands there: the same visit, in whatever
+// order its attributes are written, or another. The model keeps the first content of each
+// id, and how often each was sent.
+func TestWhoWaitsHearsOfAConflict(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	r := rand.New(rand.NewPCG(14, 10))
+	values := map[string][]string{
+		"path": {`"/a"`, `"/b"`}, "referrer": {"null", `"https://news.example/1"`}, "link": {"null", `"poster"`},
+		"agent": {`"Firefox"`, `"Chrome"`}, "peer": {`"198.18.3.40"`, `"198.18.7.114"`},
+		"attributes": {"null", `{"seat":1,"deck":{"a":1,"b":[2,1]}}`, `{"deck":{"b":[2,1],"a":1},"seat":1}`, `{"seat":2}`, `{"seat":"1"}`, `{"deck":{"a":1,"b":[1,2]},"seat":1}`},
+	}
+	ids := make([]string, 12)
+	for i := range ids {
+		id, err := uuid.NewV7()
+		require.NoError(t, err)
+		ids[i] = id.String()
+	}
+	first := map[string]string{}
+	sent, conflicts := 0, 0
+	for range 60 {
+		var bodies, wanted []string
+		for range 1 + r.IntN(5) {
+			id := ids[r.IntN(len(ids))]
+			content, fields := "", []string{`"site":"heronlake.example"`, fmt.Sprintf(`"id":%q`, id)}
+			for _, name := range []string{"path", "referrer", "link", "agent", "peer", "attributes"} {
+				n := 0
+				if r.IntN(5) == 0 {
+					n = r.IntN(len(values[name]))
+				}
+				fields = append(fields, fmt.Sprintf("%q:%s", name, values[name][n]))
+				if name == "attributes" && n == 2 {
+					n = 1 // the same in another order
+				}
+				content += fmt.Sprint(n, " ")
+			}
+			if first[id] == "" {
+				first[id] = content
+			}
+			state := "stored"
+			if first[id] != content {
+				state = "conflict"
+				conflicts++
+			}
+			bodies, wanted = append(bodies, "{"+strings.Join(fields, ",")+"}"), append(wanted, state)
+			sent++
+		}
+		var many struct {
+			Visits []struct{ State string }
+		}
+		a := s.post(t, "["+strings.Join(bodies, ",")+"]")
+		require.NoError(t, json.Unmarshal([]byte(a.body), &many), a.body)
+		for i, want := range wanted {
+			require.Equal(t, want, many.Visits[i].State, "%s\n%s", bodies[i], a.body)
+		}
+		if len(bodies) == 1 {
+			one := s.post(t, bodies[0], "Prefer: return=representation")
+			assert.Equal(t, map[string]int{"stored": 201, "conflict": 409}[wanted[0]], one.status, one.body)
+			assert.Equal(t, wanted[0] == "stored", strings.Contains(one.body, `"visit":`), "another's visit is not shown as this one's")
+		}
+	}
+	t.Logf("%d visits sent with %d ids, %d conflicts, 0 answers differ", sent, len(ids), conflicts)
+
+	gone := fmt.Sprintf(`{"site":"heronlake.example","path":"/a","id":%q,"peer":"198.18.3.40"}`, ids[0])
+	erased := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits/erase", fmt.Sprintf(`{"id":%q}`, ids[0]))
+	require.Equal(t, http.StatusOK, erased.status, erased.body)
+	again := s.post(t, gone)
+	assert.Equal(t, http.StatusConflict, again.status)
+	assert.Contains(t, again.body, `"state":"not stored"`, "it was erased")
 }

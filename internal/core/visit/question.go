@@ -74,6 +74,12 @@ type KeyCount struct {
 	Visits int64
 }
 
+// Standing says that a visit is stored under the id of one of a list.
+type Standing struct {
+	Place int  // in the list, from 0
+	Same  bool // it is that visit, and no other
+}
+
 // TimeCount is how many visits there were in a unit of time.
 type TimeCount struct {
 	From   time.Time `json:"from"`

@@ -1,6 +1,7 @@
 package visit
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/json"
 	"fmt"
@@ -183,10 +184,29 @@ func (r Row) Visit(answer json.RawMessage) (Visit, error) {
 }
 
 // Same says whether two rows with one id tell of one visit, so that the second is
-// merely the first again. What was made of it may differ.
+// merely the first again. What was made of it may differ. Of attributes the order of
+// members does not count.
 func (r Row) Same(other Row) bool {
 	return r.Site == other.Site && r.Path == other.Path && r.Address == other.Address &&
-		deref(r.Referrer) == deref(other.Referrer) && deref(r.Agent) == deref(other.Agent) && deref(r.Link) == deref(other.Link)
+		same(r.Referrer, other.Referrer) && same(r.Agent, other.Agent) && same(r.Link, other.Link) &&
+		string(sorted(r.Attributes)) == string(sorted(other.Attributes))
+}
+
+func same(a, b *string) bool { return (a == nil) == (b == nil) && deref(a) == deref(b) }
+
+// sorted gives JSON with the members of its objects in order, or what is none as it is.
+func sorted(text json.RawMessage) []byte {
+	reader := json.NewDecoder(bytes.NewReader(text))
+	reader.UseNumber()
+	var value any
+	if err := reader.Decode(&value); err != nil {
+		return text
+	}
+	written, err := json.Marshal(value)
+	if err != nil {
+		return text
+	}
+	return written
 }
 
 // Counted says whether statistics count the visit.

@@ -61,6 +61,7 @@ type visitStore interface {
 	Days(ctx context.Context, site string, now time.Time) ([]time.Time, error)
 	Verify(ctx context.Context, site string, of time.Time, mend bool) ([]visit.Difference, int64, error)
 
+	Standing(ctx context.Context, rows []visit.Row) ([]visit.Standing, error)
 	Erase(ctx context.Context, e visit.Erasure, now time.Time) (visit.Erased, error)
 	Quarantine(ctx context.Context, limit int) ([]visit.SetApart, int, error)
 	FromQuarantine(ctx context.Context, id uuid.UUID) (visit.SetApart, error)

@@ -49,9 +49,11 @@ type newVisit struct {
 
 // States of a visit that was sent.
 const (
-	stateAccepted = "accepted" // it is on the disk, and will be stored
-	stateStored   = "stored"   // it stands in the database
-	stateDryRun   = "dry run"  // it was read and made, and goes no further
+	stateAccepted = "accepted"   // it is on the disk, and will be stored
+	stateStored   = "stored"     // it stands in the database
+	stateConflict = "conflict"   // another stands there under its id; it is set apart
+	stateMissing  = "not stored" // nothing does: it was erased, is too old, or is set apart
+	stateDryRun   = "dry run"    // it was read and made, and goes no further
 )
 
 // taken is what the sender of a visit hears of it.
@@ -139,6 +141,8 @@ func statusOf(t *taken) int {
 		return http.StatusAccepted
 	case stateStored:
 		return http.StatusCreated
+	case stateConflict, stateMissing:
+		return http.StatusConflict
 	}
 	return http.StatusOK
 }
@@ -162,22 +166,48 @@ func (a *api) take(c *gin.Context, prefer preference, list ...*taken) error {
 		if err != nil {
 			return err
 		}
-		stored := false
 		if prefer.wait > 0 {
-			ctx, cancel := context.WithTimeout(c, prefer.wait)
-			defer cancel()
-			stored = a.Intake.Wait(ctx, index) == nil
-		}
-		for _, t := range list {
-			if stored && t.State == stateAccepted {
-				t.State = stateStored
-			}
+			a.await(c, prefer.wait, index, list)
 		}
 	}
 	if prefer.applied != "" {
 		c.Header("Preference-Applied", prefer.applied)
 	}
 	return nil
+}
+
+// await waits until visits have been dealt with, and says what has become of each. Where
+// that cannot be told in time, they stay as accepted as they are.
+func (a *api) await(c *gin.Context, most time.Duration, index uint64, list []*taken) {
+	ctx, cancel := context.WithTimeout(c, most)
+	defer cancel()
+	if a.Intake.Wait(ctx, index) != nil {
+		return
+	}
+	var sent []*taken
+	var rows []visit.Row
+	for _, t := range list {
+		if !t.dryRun {
+			sent, rows = append(sent, t), append(rows, t.arrival.Row)
+		}
+	}
+	standing, err := a.Store.Standing(ctx, rows)
+	if err != nil {
+		return
+	}
+	for _, t := range sent {
+		t.State = stateMissing
+	}
+	for _, s := range standing {
+		if sent[s.Place].State = stateConflict; s.Same {
+			sent[s.Place].State = stateStored
+		}
+	}
+	for _, t := range sent {
+		if t.State != stateStored {
+			t.Visit = nil // it is not as it is stored
+		}
+	}
 }
 
 // readVisit checks a visit, enriches it, and leaves of it what its site keeps.

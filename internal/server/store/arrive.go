@@ -87,7 +87,8 @@ func (s *Store) Arrive(ctx context.Context, batch []visit.Arrival) (visit.Outcom
 			return err
 		}
 		// A batch touches few rows of large tables, whose statistics are often behind: always by index.
-		if _, err := tx.Exec(ctx, `SET LOCAL enable_seqscan = off`); err != nil {
+		// The costs that this gives would have every statement compiled, which takes a second.
+		if _, err := tx.Exec(ctx, `SET LOCAL enable_seqscan = off; SET LOCAL jit = off`); err != nil {
 			return err
 		}
 		if err := addAnswers(ctx, tx, answers); err != nil {
@@ -189,7 +190,7 @@ func sortOut(ctx context.Context, tx pgx.Tx, rows [][]any, places map[uuid.UUID]
 	before := len(rows) - out.Erased - out.Stored
 	if out.Duplicate += before; before > 0 {
 		found, _ := tx.Query(ctx, `SELECT DISTINCT a.id FROM arriving a JOIN visit v USING (id)
-			WHERE (a.site, a.path, a.referrer, a.agent, a.link, a.address) IS DISTINCT FROM (v.site, v.path, v.referrer, v.agent, v.link, v.address)`)
+			WHERE (a.site, a.path, a.referrer, a.agent, a.link, a.address, a.attributes) IS DISTINCT FROM (v.site, v.path, v.referrer, v.agent, v.link, v.address, v.attributes)`)
 		var ids []uuid.UUID
 		ids, err = pgx.CollectRows(found, pgx.RowTo[uuid.UUID])
 		for _, id := range ids {
@@ -197,6 +198,30 @@ func sortOut(ctx context.Context, tx pgx.Tx, rows [][]any, places map[uuid.UUID]
 		}
 	}
 	return first, err
+}
+
+// Standing says of each row whether the visit that is stored under its id is the same; an
+// id that nothing is stored under is left out.
+func (s *Store) Standing(ctx context.Context, rows []visit.Row) ([]visit.Standing, error) {
+	var want [8][]any
+	ids := make([]uuid.UUID, len(rows))
+	for i, r := range rows {
+		ids[i] = r.ID
+		given := (&shared{places: map[bool]string{}}).columns(r, time.Time{})
+		for j, name := range []string{"site", "path", "referrer", "agent", "link", "address", "attributes"} {
+			want[j] = append(want[j], given[slices.Index(arrivalColumns, name)])
+		}
+	}
+	found, _ := s.pool.Query(ctx, `SELECT w.n, (w.site, w.path, w.referrer, w.agent, w.link, w.address, w.attributes) IS NOT DISTINCT FROM (v.site, v.path, v.referrer, v.agent, v.link, v.address, v.attributes)
+		FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::inet[], $8::jsonb[])
+			WITH ORDINALITY AS w(id, site, path, referrer, agent, link, address, attributes, n)
+		JOIN visit v ON v.id = w.id`, ids, want[0], want[1], want[2], want[3], want[4], want[5], want[6])
+	list, err := pgx.CollectRows(found, func(row pgx.CollectableRow) (v visit.Standing, err error) {
+		err = row.Scan(&v.Place, &v.Same)
+		v.Place--
+		return v, err
+	})
+	return list, away(err)
 }
 
 // arrivedChannel is notified when visits have been stored.

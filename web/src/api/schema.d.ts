@@ -407,9 +407,11 @@ export interface paths {
          * @description From a page, the visitor is found in the request itself. A server that reports its own visitor gives the peer
          *     and the headers that it saw; that wants a key of scope `server`, and so do ids, times and agents. What is
          *     acknowledged is on the disk and will be stored, once: repeating an id stores nothing twice, and of the same id
-         *     with other content the first wins. With `Prefer: wait=5` the answer waits until the visit is stored, and with
-         *     `Prefer: return=representation` it holds the visit as it is stored. Of a list, each visit has an answer of its
-         *     own, and what is wrong with one does not harm another.
+         *     with other content (attributes count) the first wins. With `Prefer: wait=5` the answer waits until the visit is
+         *     stored, or says that another has its id (`conflict`) or that nothing is stored under it (`not stored`: it was
+         *     erased, is too old, or is in quarantine); with `Prefer: return=representation` it holds the visit as it is stored.
+         *     Of a list, each visit has an answer of its own, and what is wrong with one does not harm another; the status is
+         *     that of the first that was usable.
          */
         post: operations["addVisit"];
         delete?: never;
@@ -1716,7 +1718,7 @@ export interface components {
             /** Format: date-time */
             time: string;
             /** @enum {string} */
-            state: "accepted" | "stored" | "dry run";
+            state: "accepted" | "stored" | "conflict" | "not stored" | "dry run";
             marks: components["schemas"]["Mark"][];
             visit?: components["schemas"]["Visit"];
         };
@@ -1732,7 +1734,7 @@ export interface components {
             /** Format: date-time */
             time?: string;
             /** @enum {string} */
-            state?: "accepted" | "stored" | "dry run";
+            state?: "accepted" | "stored" | "conflict" | "not stored" | "dry run";
             marks?: components["schemas"]["Mark"][];
             visit?: components["schemas"]["Visit"];
             problem?: components["schemas"]["Problem"];
@@ -3471,6 +3473,15 @@ export interface operations {
             };
             /** @description It is on the disk, and will be stored. */
             202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenOrMany"];
+                };
+            };
+            /** @description The sender waited, and it was not stored; `state` says why. */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
