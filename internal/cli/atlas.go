@@ -461,7 +461,7 @@ differently in the second, how far they move, and the largest of them. With the
 name of an edition of the service: the same against the edition in use, and which
 visits of the last 30 days would read differently.`,
 		Example: `  eastporch atlas diff october.edition november.edition
-  eastporch atlas diff 2026-11-14-c81e`,
+  eastporch atlas diff 2026-11-14-c81e90b7`,
 		Args: cobra.RangeArgs(1, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var changes client.Changes

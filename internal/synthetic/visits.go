@@ -80,7 +80,7 @@ func (a *Arrivals) place(t *gazetteer.Town, zone *time.Location, nth int) shared
 			Facts: []string{"country_code", "city"}, Values: map[string]string{"country_code": t.Country, "city": t.Name}, Basis: "self-published claim",
 			Source: "Synthetic", Rank: &rank, Range: &within, Dated: &dated, Used: true,
 		}},
-		Edition: visit.Edition{Name: "2026-11-01-5f3a", Credits: []string{}},
+		Edition: visit.Edition{Name: "2026-11-01-5f3a77c4", Credits: []string{}},
 	}}
 	row, answer, _ := v.Row() // which is JSON of ours
 	return shared{answer, row.AnswerID, zone, start}

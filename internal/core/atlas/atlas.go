@@ -43,7 +43,7 @@ func New(sources ...*Source) *Atlas {
 	if newest == "" {
 		newest = "undated"
 	}
-	a.name = fmt.Sprintf("%s-%x", newest, sum.Sum(nil)[:2])
+	a.name = fmt.Sprintf("%s-%x", newest, sum.Sum(nil)[:4])
 	return a.prepare()
 }
 

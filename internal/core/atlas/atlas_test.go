@@ -160,7 +160,7 @@ func TestEveryNullHasAReason(t *testing.T) {
 
 func TestEditionName(t *testing.T) {
 	one, two := geofeed(t, 1, "198.18.3.0/26,PT,,,"), geofeed(t, 1, "198.18.3.0/26,ES,,,")
-	assert.Regexp(t, `^2026-10-28-[0-9a-f]{4}$`, New(one).Name())
+	assert.Regexp(t, `^2026-10-28-[0-9a-f]{8}$`, New(one).Name())
 	assert.NotEqual(t, New(one).Name(), New(two).Name())
 	assert.Equal(t, New(one).Name(), New(one).Name())
 	assert.True(t, strings.HasPrefix(New().Name(), "undated-"))

@@ -6,7 +6,7 @@ import { age, amount, dated, percent, spotName } from "./words";
 
 describe("words of the atlas", () => {
   it("dates an edition by its name", () => {
-    expect(dated("2026-11-14-ba46")).toBe("14 November");
+    expect(dated("2026-11-14-ba46d0f2")).toBe("14 November");
     expect(dated("undated-0000")).toBe("undated-0000");
   });
   it("says how old a source is", () => {

@@ -20,7 +20,7 @@ test("names without their part of the card", () => {
 
 test("JSON is written long and short, and what is none stays", () => {
   expect(pretty('{"a":1}')).toBe('{\n  "a": 1\n}');
-  expect(folded('{"labels":[],"edition":{"name":"2026-11-14-b04c"}}')).toBe(
+  expect(folded('{"labels":[],"edition":{"name":"2026-11-14-b04c6e1d"}}')).toBe(
     '{"labels": [],\n "edition": {"name":"2…}',
   );
   expect(pretty("no JSON")).toBe("no JSON");
