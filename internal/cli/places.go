@@ -185,6 +185,9 @@ names under areas, or offline in --file.`,
 					return fmt.Errorf("%s: %w", file, err)
 				}
 				for _, x := range areas {
+					if x.Remark != "" {
+						a.noteln(x.Name + ": " + x.Remark)
+					}
 					if p == nil || x.Contains(*p) {
 						names = append(names, x.Name)
 					}

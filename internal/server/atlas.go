@@ -178,6 +178,9 @@ func (s *Server) readAreas() (areas []geo.Area, err error) {
 				return nil, fmt.Errorf("areas: %s: the name %q stands in another file too", file, a.Name)
 			}
 			names[a.Name] = true
+			if a.Remark != "" {
+				s.opt.Log.Warn("an area is taken otherwise than it is written", "file", file, "area", a.Name, "remark", a.Remark)
+			}
 		}
 		areas = append(areas, list...)
 	}

@@ -2,6 +2,8 @@ package geo
 
 import (
 	"cmp"
+	"encoding/json"
+	"math"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -92,9 +94,119 @@ func TestGeoURI(t *testing.T) {
 		assert.Equal(t, Point{38.72, -9.14}, p)
 		assert.InDelta(t, want.Km, km, 1e-9)
 	}
-	for _, uri := range []string{"", "geo:", "geo:1", "geo:1,2,3,4", "geo:91,0", "geo:a,b", "geo:NaN,0", "geo:1,2;u=-1", "geo:1,2;crs=moon", "http:1,2"} {
+	for _, uri := range []string{"", "geo:", "geo:1", "geo:1,2,3,4", "geo:91,0", "geo:a,b", "geo:NaN,0", "geo:1,2;u=-1", "geo:1,2;u=1;crs=wgs84", "geo:1,2;x=1;u=1", "geo:1,2;u=1;u=1", "geo:1e1,2", "geo:+1,2", "geo:0x1,2", "geo:1.,2", "geo:1,2;u=1e3", "geo:1,2;crs=wgs84;crs=wgs84", "geo:1,2;crs=moon", "http:1,2"} {
 		_, _, err := ParseURI(uri)
 		require.Error(t, err, uri)
+	}
+}
+
+// Areas that lie over the antimeridian, written as if the map went on there, hold what a
+// model says that knows the shape before it was written down: by winding angles, or around
+// a pole by the latitude of the line at a meridian.
+func TestAreasOverTheAntimeridian(t *testing.T) {
+	r := rand.New(rand.NewPCG(14, 8))
+	wrap := func(lon float64) float64 {
+		lon = math.Mod(lon+540, 360)
+		if lon < 0 {
+			lon += 360
+		}
+		if lon -= 180; lon == -180 && r.IntN(2) == 0 {
+			return 180
+		}
+		return lon
+	}
+	tried, over, poles := 0, 0, 0
+	for range 1_500 {
+		var line []Point
+		var holds func(p Point) bool
+		if n := 4 + r.IntN(9); r.IntN(3) > 0 { // a star
+			middle := Point{r.Float64()*60 - 30, r.Float64()*360 - 180}
+			for i := range n {
+				angle, radius := 2*math.Pi*(float64(i)+r.Float64()*0.8)/float64(n), 5+r.Float64()*50
+				line = append(line, Point{middle.Latitude + radius*math.Sin(angle), middle.Longitude + radius*math.Cos(angle)})
+			}
+			if r.IntN(2) == 0 { // with a corner at the antimeridian
+				shift := math.Round(line[0].Longitude/180)*180 - line[0].Longitude
+				for i := range line {
+					line[i].Longitude += shift
+				}
+			}
+			shape := slices.Clone(line)
+			holds = func(p Point) bool {
+				for k := -2.0; k <= 2; k++ {
+					turned := 0.0
+					for i, a := range shape {
+						b := shape[(i+1)%n]
+						from := math.Atan2(a.Latitude-p.Latitude, a.Longitude-p.Longitude-360*k)
+						to := math.Atan2(b.Latitude-p.Latitude, b.Longitude-p.Longitude-360*k)
+						turned += math.Remainder(to-from, 2*math.Pi)
+					}
+					if math.Abs(turned) > math.Pi {
+						return true
+					}
+				}
+				return false
+			}
+		} else { // around a pole
+			poles++
+			north := float64(2*r.IntN(2) - 1)
+			begin := r.Float64() * 360
+			for i := range n {
+				line = append(line, Point{north * (20 + r.Float64()*60), begin + 360*(float64(i)+r.Float64()*0.5)/float64(n)})
+			}
+			shape := append(slices.Clone(line), Point{line[0].Latitude, line[0].Longitude + 360})
+			holds = func(p Point) bool {
+				lon := p.Longitude
+				for lon < shape[0].Longitude {
+					lon += 360
+				}
+				for lon >= shape[0].Longitude+360 {
+					lon -= 360
+				}
+				i := 0
+				for shape[i+1].Longitude <= lon {
+					i++
+				}
+				part := (lon - shape[i].Longitude) / (shape[i+1].Longitude - shape[i].Longitude)
+				return north*p.Latitude > north*(shape[i].Latitude*(1-part)+shape[i+1].Latitude*part)
+			}
+		}
+		turn := r.IntN(len(line))
+		line = append(slices.Clone(line[turn:]), line[:turn]...)
+		if r.IntN(2) == 0 {
+			slices.Reverse(line)
+		}
+		var written [][2]float64
+		for _, p := range append(line, line[0]) {
+			written = append(written, [2]float64{wrap(p.Longitude), p.Latitude})
+		}
+		text, err := json.Marshal(map[string]any{"type": "Feature", "properties": map[string]any{"name": "x"}, "geometry": map[string]any{"type": "Polygon", "coordinates": []any{written}}})
+		require.NoError(t, err)
+		areas, err := ReadAreas(text)
+		require.NoError(t, err, string(text))
+		crosses := false
+		for i := range written[1:] {
+			far := math.Abs(written[i+1][0] - written[i][0])
+			crosses = crosses || far > 180 && far < 360
+		}
+		require.Equal(t, crosses, areas[0].Remark != "")
+		if crosses {
+			over++
+		}
+		for range 60 {
+			p := Point{r.Float64()*180 - 90, r.Float64()*360 - 180}
+			tried++
+			require.Equal(t, holds(p), areas[0].Contains(p), "%v in %s", p, text)
+		}
+	}
+	t.Logf("%d points tried, 0 differ; %d areas over the antimeridian, %d around a pole", tried, over, poles)
+
+	whole, err := ReadAreas([]byte(`{"type":"Feature","properties":{"name":"north"},"geometry":{"type":"Polygon","coordinates":[[[-180,10],[180,10],[180,90],[-180,90],[-180,10]]]}}`))
+	require.NoError(t, err)
+	for lat, want := range map[float64]bool{-80: false, 9.9: false, 10.1: true, 89.9: true} {
+		for _, lon := range []float64{-180, -179, 0, 90, 179.9, 180} {
+			assert.Equal(t, want, whole[0].Contains(Point{lat, lon}), "%g, %g", lat, lon)
+		}
 	}
 }
 

@@ -285,12 +285,13 @@ func (a *api) getAreas(c *gin.Context) {
 		return
 	}
 	type area struct {
-		Name  string `json:"name"`
-		Holds *bool  `json:"holds"`
+		Name   string `json:"name"`
+		Holds  *bool  `json:"holds"`
+		Remark string `json:"remark,omitempty"`
 	}
 	areas := []area{}
 	for _, known := range a.Areas {
-		one := area{Name: known.Name}
+		one := area{Name: known.Name, Remark: known.Remark}
 		if given {
 			holds := known.Contains(p)
 			one.Holds = &holds

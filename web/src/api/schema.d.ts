@@ -2104,6 +2104,8 @@ export interface components {
                 name: string;
                 /** @description null where no point was given */
                 holds: boolean | null;
+                /** @description What was taken otherwise than it is written. */
+                remark?: string;
             }[];
         };
         Editions: {
