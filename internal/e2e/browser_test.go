@@ -350,6 +350,7 @@ func TestTheConsoleWhenItIsRefused(t *testing.T) {
 	p := openTab(t)
 	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(front.URL+"/sign-in#"+secret), visible(".visits-table, .list"))
 	for _, status := range []int32{500, 429, 502} {
+		p.do(chromedp.Navigate("about:blank")) // the page before asks nothing any more
 		refuse.Store(status)
 		asked.Store(0)
 		others.Store(0)

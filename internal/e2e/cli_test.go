@@ -158,6 +158,8 @@ func TestCommandsAskTheService(t *testing.T) {
 	assert.Equal(t, 700, strings.Count(out, "\n"), "pages are followed")
 	_, out, _ = run(t, "", "--server", s.desk, "--key", s.admin, "visits", "list", "--country-code", "PT", "--limit", "2")
 	assert.Contains(t, out, "matching visits; the site has 700.")
+	s.post(t, `{"site":"heronlake.example","path":"/","peer":"127.0.0.1"}`)
+	s.post(t, `{"site":"heronlake.example","path":"/","peer":"10.0.3.8"}`)
 	_, out, _ = run(t, "", "--server", s.desk, "--key", s.admin, "visits", "list", "--set-aside")
 	assert.Contains(t, out, "this machine")
 	assert.Contains(t, out, "private, set aside")

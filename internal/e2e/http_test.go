@@ -109,8 +109,8 @@ func TestAVisitIsStoredAndReadBack(t *testing.T) {
 
 	again := fmt.Sprintf(`{"id":%q,"site":"heronlake.example","path":"/other"}`, stored.ID)
 	twice := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", again, "Prefer: wait=10")
-	assert.Equal(t, http.StatusCreated, twice.status)
-	assert.Contains(t, twice.body, `"state":"stored"`)
+	assert.Equal(t, http.StatusConflict, twice.status)
+	assert.Contains(t, twice.body, `"state":"conflict"`)
 	one = s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits/"+stored.ID, "")
 	assert.Contains(t, one.body, "/programme", "the first wins")
 	apart := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits/quarantine", "")

@@ -272,6 +272,9 @@ func (in *Intake) read(index uint64) (group, error) {
 		return group{}, err
 	}
 	text, err := in.decoder.DecodeAll(entry, nil)
+	if errors.Is(err, zstd.ErrDecoderClosed) {
+		return group{}, ErrStopped // says nothing of the entry
+	}
 	if err != nil {
 		return group{}, fmt.Errorf("%w: %d: %w", ErrDamaged, index, err)
 	}
@@ -291,7 +294,15 @@ const (
 // the database is away it tries again, ever less often. Batches begin small and grow, so
 // that a service that is stopped soon has stored something all the same.
 func (in *Intake) Run(ctx context.Context) {
-	in.running.Add(1)
+	in.mu.Lock() // so that Close either waits for this or has come before
+	ended := in.end.Err() != nil
+	if !ended {
+		in.running.Add(1)
+	}
+	in.mu.Unlock()
+	if ended {
+		return
+	}
 	defer in.running.Done()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -563,7 +574,9 @@ func (in *Intake) Room() bool { return in.Log.Bytes() < in.MaxBytes }
 func (in *Intake) Close() error {
 	in.stop.Do(func() { close(in.stopped) })
 	<-in.written
+	in.mu.Lock()
 	in.endNow()
+	in.mu.Unlock()
 	in.running.Wait() // nothing that it reads with may be closed under it
 	in.decoder.Close()
 	return errors.Join(in.encoder.Close(), in.Log.Close())
