@@ -45,7 +45,10 @@ func (a *app) drawCheckup(r checkup.Report) {
 		if f.Where == checkup.InProxy {
 			into = "In the configuration of the proxy:"
 		}
-		fmt.Fprintf(a.Out, "\n[%s] %s\n      %s\n", mark, f.Title, f.Text)
+		fmt.Fprintf(a.Out, "\n[%s] %s\n", mark, f.Title)
+		if f.Text != "" {
+			fmt.Fprintf(a.Out, "      %s\n", f.Text)
+		}
 		if len(f.Lines) > 0 {
 			fmt.Fprintf(a.Out, "      %s\n        %s\n", into, strings.Join(f.Lines, "\n        "))
 		}

@@ -109,7 +109,7 @@ func (w *Watch) judgeStranger(p *seen) []Finding {
 	case p.address == caller.UnknownPeer:
 		return []Finding{{
 			Name: "nobody-named", State: Eye, Title: "The PROXY protocol often does not say who connected.",
-			Text:  fmt.Sprintf("In %d requests it said UNKNOWN, LOCAL or a Unix socket, so their visitors were not found.", p.Requests),
+			Text:  fmt.Sprintf("In %s it said UNKNOWN, LOCAL or a Unix socket, so the visitor was not found.", requestWords(p.Requests)),
 			Where: InProxy, Lines: []string{"# HAProxy: its own requests, other than to /livez and /readyz, have no visitor;", "# clients must reach it by TCP, and the line must end so:", "server porch 127.0.0.1:8080 send-proxy-v2"},
 		}}
 	case near(p.address) && p.isMany(count):
@@ -350,9 +350,16 @@ func (w *Watch) forged(peers []*seen) Finding {
 	f := Finding{Name: "forged-lists", State: OK, Title: "No client sent a list of its own.", Text: "Nothing stood left of a visitor."}
 	if n > 0 {
 		f.Title = "Some clients send lists of their own."
-		f.Text = fmt.Sprintf("In %d requests addresses stood left of the visitor. None was believed.", n)
+		f.Text = fmt.Sprintf("In %s addresses stood left of the visitor. None was believed.", requestWords(n))
 	}
 	return f
+}
+
+func requestWords(n int) string {
+	if n == 1 {
+		return "1 request"
+	}
+	return fmt.Sprintf("%d requests", n)
 }
 
 func visitorWords(n int) string {
