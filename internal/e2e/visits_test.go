@@ -410,6 +410,7 @@ func TestWhoWaitsHearsOfAConflict(t *testing.T) {
 		}
 		a := s.post(t, "["+strings.Join(bodies, ",")+"]")
 		require.NoError(t, json.Unmarshal([]byte(a.body), &many), a.body)
+		require.Equal(t, http.StatusCreated, a.status, "a list is dealt with, whatever became of each")
 		for i, want := range wanted {
 			require.Equal(t, want, many.Visits[i].State, "%s\n%s", bodies[i], a.body)
 		}

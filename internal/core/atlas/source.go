@@ -61,7 +61,8 @@ const maxNotes = 200
 //
 // Every accepted range is a node: a number from 1 on, in order of address, the
 // wider before the narrower, IPv4 before IPv6. Nodes lead to the node that most
-// closely holds them, and to what the row said, its place.
+// closely holds them, and to what the row said, its place. Where ranges cross, a
+// range is a node for each row of ranges around it.
 type Source struct {
 	About
 	Counts

@@ -130,7 +130,9 @@ func (a *api) addMany(c *gin.Context, text []byte, prefer preference) {
 			a.fail(c, err)
 			return
 		}
-		status = statusOf(good[0])
+		if status = statusOf(good[0]); status == http.StatusConflict {
+			status = http.StatusCreated // the list was dealt with; each visit says how
+		}
 	}
 	c.JSON(status, gin.H{"visits": answers, "accepted": len(good), "refused": len(bodies) - len(good)})
 }

@@ -411,7 +411,7 @@ export interface paths {
          *     stored, or says that another has its id (`conflict`) or that nothing is stored under it (`not stored`: it was
          *     erased, is too old, or is in quarantine); with `Prefer: return=representation` it holds the visit as it is stored.
          *     Of a list, each visit has an answer of its own, and what is wrong with one does not harm another; the status is
-         *     that of the first that was usable.
+         *     201 once they were waited for, whatever became of each.
          */
         post: operations["addVisit"];
         delete?: never;
@@ -3482,13 +3482,13 @@ export interface operations {
                     "application/json": components["schemas"]["TakenOrMany"];
                 };
             };
-            /** @description The sender waited, and it was not stored; `state` says why. */
+            /** @description The sender of one visit waited, and it was not stored; `state` says why. */
             409: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TakenOrMany"];
+                    "application/json": components["schemas"]["Taken"];
                 };
             };
             /** @description It is not usable, or none of the list is. */
