@@ -69,19 +69,8 @@ func (s *Server) refresh(ctx context.Context, always bool) error {
 // reread looks for changed sources as often as the configuration says, until ctx
 // ends.
 func (s *Server) reread(ctx context.Context) {
-	every := s.opt.Config.Atlas.Reread
-	if every <= 0 || len(s.sources) == 0 {
-		return
-	}
-	ticker := time.NewTicker(every)
-	defer ticker.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-ticker.C:
-			_ = s.refresh(ctx, false) // which is in the log
-		}
+	if interval := s.opt.Config.Atlas.Reread; interval > 0 && len(s.sources) > 0 {
+		every(ctx, interval, func() { _ = s.refresh(ctx, false) }) // which is in the log
 	}
 }
 
@@ -112,14 +101,7 @@ const recorrectEvery = time.Second
 
 // watchCorrections looks for changed corrections until ctx ends.
 func (s *Server) watchCorrections(ctx context.Context) {
-	ticker := time.NewTicker(recorrectEvery)
-	defer ticker.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-ticker.C:
-		}
+	every(ctx, recorrectEvery, func() {
 		changed, err := s.store.CorrectionsChanged(ctx)
 		if err == nil && changed != s.corrections.Load() {
 			err = s.recorrect(ctx)
@@ -127,7 +109,7 @@ func (s *Server) watchCorrections(ctx context.Context) {
 		if err != nil && ctx.Err() == nil {
 			s.opt.Log.Debug("corrections were not looked at", "error", err)
 		}
-	}
+	})
 }
 
 // publish makes the edition in use answer in SQL.

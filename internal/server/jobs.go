@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 )
 
 // jobs are goroutines that somebody waits for.
@@ -24,6 +25,20 @@ func (j *jobs) start(name string, run func()) {
 		defer j.end(name)
 		run()
 	}()
+}
+
+// every does something again and again, first after interval, until ctx ends.
+func every(ctx context.Context, interval time.Duration, do func()) {
+	ticker := time.NewTicker(interval)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+			do()
+		}
+	}
 }
 
 func (j *jobs) end(name string) {

@@ -86,16 +86,9 @@ const revaryEvery = 5 * time.Second
 
 // watchVariants looks for changed variants until ctx ends.
 func (s *Server) watchVariants(ctx context.Context) {
-	ticker := time.NewTicker(revaryEvery)
-	defer ticker.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-ticker.C:
-			if err := s.revary(ctx); err != nil && ctx.Err() == nil {
-				s.opt.Log.Debug("content variants were not looked at", "error", err)
-			}
+	every(ctx, revaryEvery, func() {
+		if err := s.revary(ctx); err != nil && ctx.Err() == nil {
+			s.opt.Log.Debug("content variants were not looked at", "error", err)
 		}
-	}
+	})
 }

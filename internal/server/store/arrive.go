@@ -203,7 +203,7 @@ func sortOut(ctx context.Context, tx pgx.Tx, rows [][]any, places map[uuid.UUID]
 // Standing says of each row whether the visit that is stored under its id is the same; an
 // id that nothing is stored under is left out.
 func (s *Store) Standing(ctx context.Context, rows []visit.Row) ([]visit.Standing, error) {
-	var want [8][]any
+	var want [7][]any
 	ids := make([]uuid.UUID, len(rows))
 	for i, r := range rows {
 		ids[i] = r.ID
