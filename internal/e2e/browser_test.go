@@ -127,8 +127,29 @@ func visible(selector string) chromedp.Action[chromedp.Void] {
 	return chromedp.WaitVisible(chromedp.CSS(selector))
 }
 
+// stands is a promise kept once the element of a selector has stood still for
+// ten frames: windows that open and answers that come move what is below.
+const stands = `(selector => new Promise(resolve => {
+	let before = "", still = 0;
+	const look = () => {
+		const element = document.querySelector(selector);
+		element?.scrollIntoView({ block: "nearest", behavior: "instant" });
+		const now = JSON.stringify(element?.getBoundingClientRect() ?? "");
+		still = element && now === before ? still + 1 : 0;
+		before = now;
+		still === 10 ? resolve("") : requestAnimationFrame(look);
+	};
+	look();
+}))(%q)`
+
+// click clicks on an element that stands still.
 func click(selector string) chromedp.Action[chromedp.Void] {
-	return chromedp.Click(chromedp.CSS(selector))
+	return chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+		if _, err := chromedp.Run(ctx, chromedp.Evaluate[string](fmt.Sprintf(stands, selector), chromedp.EvalAwaitPromise)); err != nil {
+			return err
+		}
+		return chromedp.Do(ctx, chromedp.Click(chromedp.CSS(selector)))
+	})
 }
 
 func (p *page) nothingWrong() {
