@@ -19,6 +19,8 @@ type foundAnswer struct {
 	Text    string  `json:"text"`
 	Address *string `json:"address"` // or prefix; nil for a look-alike
 	Kind    *string `json:"kind"`
+	Other   *string `json:"other"`  // a second reading that is as good
+	Note    *string `json:"note"`   // an unusual spelling, or what the other is
 	Reason  *string `json:"reason"` // why it is none
 }
 
@@ -28,8 +30,11 @@ func (a *app) find() *cobra.Command {
 		Use:   "find [FILE…]",
 		Short: "Find every address and prefix in a text of any size",
 		Long: `Reads files, or standard input, and prints every address and prefix with its
-line, as it reads. With --rejected it prints look-alikes too (version numbers,
-times, MAC addresses, scope operators), with the reason. Works offline.`,
+line, as it reads: also percent-encoded, reverse names (in-addr.arpa, ip6.arpa)
+and defanged as 192.0.2[.]85. Where a text has two readings, such as
+2001:db8::5:8080, both are given. With --rejected it prints look-alikes too
+(version numbers, times, MAC addresses, scope operators), with the reason.
+Works offline.`,
 		Example: `  eastporch find access.log
   journalctl | eastporch find --output ndjson
   eastporch find --rejected notes.txt`,
@@ -76,6 +81,13 @@ func (a *app) findIn(cmd *cobra.Command, name string, rejected bool, out *foundW
 				text = f.Prefix.Addr().String()
 			}
 			answer.Address, answer.Kind = &text, &kind
+			if f.Other.IsValid() {
+				other := f.Other.Addr().String()
+				answer.Other = &other
+			}
+			if f.Note != "" {
+				answer.Note = &f.Note
+			}
 		}
 		return out.write(answer)
 	})
@@ -114,7 +126,11 @@ func (w *foundWriter) write(f foundAnswer) error {
 		_, err := fmt.Fprintf(w.a.Out, "%6d  %-28s  none: %s\n", f.Line, f.Text, *f.Reason)
 		return err
 	}
-	_, err := fmt.Fprintf(w.a.Out, "%6d  %-28s  %s\n", f.Line, *f.Address, *f.Kind)
+	note := ""
+	if f.Note != nil {
+		note = "  (" + *f.Note + ")"
+	}
+	_, err := fmt.Fprintf(w.a.Out, "%6d  %-28s  %s%s\n", f.Line, *f.Address, *f.Kind, note)
 	return err
 }
 

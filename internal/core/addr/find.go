@@ -16,26 +16,37 @@ type Found struct {
 	// Prefix is the address as a prefix of full length, or the prefix that
 	// stands there; invalid where Reason says why it is none.
 	Prefix netip.Prefix
+	// Other is a second reading that is as good as the first, where there is
+	// one: 2001:db8::5:8080 may end in a port.
+	Other  netip.Prefix
+	Note   string // how it is written where that is unusual, and what Other is
 	Reason string
 }
 
 // maxRun bounds a run of bytes that may be an address; longer ones are none.
 const maxRun = 128
 
-// blockSize is how much of a text is read at a time.
-const blockSize = 64 << 10
+// blockSize is how much of a text is read at a time, context how much before
+// a run still tells what it is.
+const blockSize, context = 64 << 10, 64
+
+// lookAhead is how much behind a run tells what it is: .in-addr.arpa.
+const lookAhead = 16
 
 // Find calls found for every address and prefix in a text of any size, and for
-// every look-alike with the reason, in order. It reads as it goes and keeps at
-// most some 64 KB. It stops at an error of r or of found and gives it back.
+// every look-alike with the reason, in order. It also reads addresses that are
+// percent-encoded (RFC 3986) or escaped in JSON (RFC 8259), reverse names (RFC
+// 1035, RFC 3596), and addresses defanged as 192.0.2[.]85. It reads as it goes
+// and keeps at most some 64 KB. It stops at an error of r or of found and gives
+// it back.
 func Find(r io.Reader, found func(Found) error) error {
 	f := finder{found: found, line: 1}
-	buffer := make([]byte, 0, blockSize)
+	buffer, from := make([]byte, 0, blockSize), 0
 	for {
 		n, err := r.Read(buffer[len(buffer):cap(buffer)])
 		buffer = buffer[:len(buffer)+n]
 		end := err != nil
-		used, problem := f.scan(buffer, end)
+		used, problem := f.scan(buffer, from, end)
 		if problem != nil {
 			return problem
 		}
@@ -45,16 +56,18 @@ func Find(r io.Reader, found func(Found) error) error {
 		if err != nil {
 			return err
 		}
-		f.offset += int64(used)
-		buffer = buffer[:copy(buffer, buffer[used:])]
+		keep := max(used-context, 0)
+		f.offset += int64(keep)
+		buffer, from = buffer[:copy(buffer, buffer[keep:])], used-keep
 	}
 }
 
 // Classes of bytes.
 const (
-	classOther byte = iota
-	classWord       // letters and digits that no address has, and _
-	classRun        // what addresses are made of
+	classOther  byte = iota
+	classWord        // letters and digits that no address has, and _
+	classRun         // what addresses are made of
+	classEscape      // what may begin an escape
 )
 
 var classes = func() (table [256]byte) {
@@ -65,6 +78,8 @@ var classes = func() (table [256]byte) {
 			table[c] = classRun
 		case b >= 'g' && b <= 'z' || b >= 'G' && b <= 'Z' || b == '_':
 			table[c] = classWord
+		case strings.IndexByte("%\\[({", b) >= 0:
+			table[c] = classEscape
 		}
 	}
 	return table
@@ -72,143 +87,142 @@ var classes = func() (table [256]byte) {
 
 type finder struct {
 	found  func(Found) error
-	offset int64
+	offset int64 // of the buffer
 	line   int
-	last   byte // before the first byte of the buffer
+	last   byte // before what is looked at
+	inside bool // a run that was too long goes on
+	// The run that is looked at without its escapes, and where each of its
+	// bytes begins and ends in the buffer.
+	run         []byte
+	begin, stop []int
 }
 
-// scan looks at text and gives how much of it is done with; at the end all is.
-func (f *finder) scan(text []byte, end bool) (used int, err error) {
-	for i := 0; i < len(text); {
-		if classes[text[i]] != classRun {
-			if text[i] == '\n' {
-				f.line++
+// scan looks at text from a place on and gives how much of it is done with; at
+// the end all is.
+func (f *finder) scan(text []byte, from int, end bool) (used int, err error) {
+	for i := from; i < len(text); {
+		c, width := text[i], 1
+		class := classes[c]
+		if class == classEscape {
+			if !end && i+lookAhead > len(text) {
+				return i, nil
 			}
-			f.last = text[i]
-			i++
-			continue
+			c, width = unescape(text[i:], f.last)
+			class = classes[c]
 		}
-		start, dots, colons := i, 0, 0
-		for i < len(text) && classes[text[i]] == classRun {
-			switch text[i] {
-			case '.':
-				dots++
-			case ':':
-				colons++
+		if class == classRun {
+			if f.inside {
+				f.last, i = c, i+width
+				continue
 			}
-			i++
-		}
-		if i+2 > len(text) && !end && i-start <= maxRun {
-			return start, nil // it may go on, or what follows may tell
-		}
-		if dots >= 3 || colons >= 2 {
-			var next byte
-			if i < len(text) {
-				next = text[i]
+			if next, dull := dullRun(text, i); dull {
+				f.last, i = text[next-1], next
+				continue
 			}
-			if err := f.run(text[start:i], int64(start), next, after(text, i)); err != nil {
+			next, ok := f.collect(text, i, end)
+			if !ok {
+				return i, nil // it may go on, or what follows may tell
+			}
+			f.inside = len(f.run) > maxRun
+			if err := f.judgeRun(text, next); err != nil {
 				return i, err
 			}
+			f.last, i = f.run[len(f.run)-1], next
+			continue
 		}
-		f.last = text[i-1]
+		f.inside = false
+		if text[i] == '\n' {
+			f.line++
+		}
+		f.last, i = c, i+width
 	}
 	return len(text), nil
 }
 
-// after is the byte behind the one at i, or 0.
-func after(text []byte, i int) byte {
-	if i+1 < len(text) {
-		return text[i+1]
+// dullRun says where the run at i ends if it can be no address: without
+// escapes, too few dots and colons, no reverse name, and not cut by the end of
+// the text.
+func dullRun(text []byte, i int) (next int, dull bool) {
+	dots, colons := 0, 0
+	for next = i; next < len(text) && classes[text[next]] == classRun; next++ {
+		switch text[next] {
+		case '.':
+			dots++
+		case ':':
+			colons++
+		}
 	}
-	return 0
+	return next, next > i && next < len(text) && classes[text[next]] != classEscape &&
+		dots < 3 && colons < 2 && (text[next-1] != '.' || text[next]|0x20 != 'i')
 }
 
-// run judges a run of bytes that may hold an address.
-func (f *finder) run(run []byte, at int64, next, second byte) error {
-	if len(run) > maxRun {
-		return f.tell(string(run[:maxRun]), at, netip.Prefix{}, "it is longer than any address")
+// collect gathers the run at i without its escapes, up to one byte more than
+// maxRun, and gives what is behind it; ok is false where the text so far does
+// not tell.
+func (f *finder) collect(text []byte, i int, end bool) (next int, ok bool) {
+	f.run, f.begin, f.stop = f.run[:0], f.begin[:0], f.stop[:0]
+	for i < len(text) && len(f.run) <= maxRun {
+		c, width := text[i], 1
+		if classes[c] == classEscape {
+			if !end && i+lookAhead > len(text) {
+				return i, false
+			}
+			c, width = unescape(text[i:], 0)
+		}
+		if classes[c] != classRun {
+			break
+		}
+		f.run, f.begin, f.stop = append(f.run, c), append(f.begin, i), append(f.stop, i+width)
+		i += width
 	}
-	text := string(run)
-	trimmed := strings.TrimLeft(text, "/.")
-	if strings.HasPrefix(trimmed, ":") && !strings.HasPrefix(trimmed, "::") {
-		trimmed = strings.TrimLeft(trimmed, ":/.")
-	}
-	lead := len(text) - len(trimmed)
-	at += int64(lead)
-	text = strings.TrimRight(trimmed, "./")
-	if strings.HasSuffix(text, ":") && !strings.HasSuffix(text, "::") {
-		text = text[:len(text)-1]
-	}
-	cutEnd := lead+len(text) < len(run)
-	joined := lead == 0 && classes[f.last] == classWord || !cutEnd && classes[next] == classWord
-	return f.judge(text, at, joined, !cutEnd && next == '-' && isLetter(second))
+	return i, end || len(f.run) > maxRun || i+lookAhead <= len(text)
 }
 
-// judge finds an address in a run that was trimmed. joined says that a word
-// touches it, dashed that one follows behind a dash.
-func (f *finder) judge(text string, at int64, joined, dashed bool) error {
-	dots, colons := strings.Count(text, "."), strings.Count(text, ":")
-	if dots < 3 && colons < 2 {
-		return nil
-	}
-	if colons == 1 { // a port behind, or a word before
-		head, tail, _ := strings.Cut(text, ":")
-		if isPort(tail) {
-			text, joined, dashed = head, joined && classes[f.last] == classWord, false
-		} else if strings.Count(tail, ".") >= 3 {
-			text, at, joined = tail, at+int64(len(head))+1, false
+// unescape reads the escape that text begins with, if it is one, and gives the
+// byte that it stands for, or a space where that says nothing, and its length.
+// last is the byte before, which tells colours of terminals.
+func unescape(text []byte, last byte) (c byte, width int) {
+	switch text[0] {
+	case '%': // RFC 3986; once more encoded, the percent sign is %25
+		at := 1
+		for len(text) >= at+4 && text[at] == '2' && text[at+1] == '5' && isHex(text[at+2]) && isHex(text[at+3]) {
+			at += 2
 		}
-		colons = 0
-	}
-	if host, rest, slashed := strings.Cut(text, "/"); slashed && !isLength(rest) {
-		text, joined = host, false // a path behind an address
-	}
-	switch {
-	case strings.Trim(text, ":") == "":
-		return f.tell(text, at, netip.Prefix{}, "it is a scope operator")
-	case joined && colons > 0:
-		return f.tell(text, at, netip.Prefix{}, "it is part of a name with a scope operator")
-	case joined || dashed:
-		return f.tell(text, at, netip.Prefix{}, "it is part of a word, such as a version number")
-	case colons >= 2 && dots == 0 && !strings.ContainsAny(text, "0123456789"):
-		return f.tell(text, at, netip.Prefix{}, "without a digit it is taken for a scope operator")
-	}
-	if strings.Contains(text, "/") {
-		if p, err := ParsePrefix(text); err == nil {
-			return f.tell(text, at, p, "")
+		if len(text) < at+2 || !isHex(text[at]) || !isHex(text[at+1]) {
+			break
 		}
-		if p, err := netip.ParsePrefix(text); err == nil && p.IsValid() { // an address with its network's length
-			return f.tell(text, at, netip.PrefixFrom(Canonical(p.Addr()), Canonical(p.Addr()).BitLen()), "")
+		c = digit(text[at]|0x20)<<4 | digit(text[at+1]|0x20)
+		if isHex(c) { // nobody encodes digits: it is a zone, as in fe80::1%31
+			c = ' '
 		}
-	} else if a, err := netip.ParseAddr(text); err == nil {
-		a = Canonical(a)
-		return f.tell(text, at, netip.PrefixFrom(a, a.BitLen()), "")
+		return c, at + 2
+	case '\\': // RFC 8259, and dots in regular expressions
+		switch {
+		case len(text) < 2:
+		case strings.IndexByte("/.:", text[1]) >= 0:
+			return text[1], 2
+		case strings.IndexByte("nrt", text[1]) >= 0:
+			return ' ', 2
+		case text[1] == 'u' && len(text) >= 6 && text[2] == '0' && text[3] == '0' && isHex(text[4]) && isHex(text[5]):
+			return digit(text[4]|0x20)<<4 | digit(text[5]|0x20), 6
+		}
+	default:
+		if last == 0x1b { // ECMA-48: the colours of a terminal
+			for i := 1; i < len(text) && i < lookAhead; i++ {
+				if isLetter(text[i]) {
+					return ' ', i + 1
+				}
+			}
+		}
+		shut := map[byte]byte{'[': ']', '(': ')', '{': '}'}[text[0]]
+		switch {
+		case len(text) >= 3 && text[2] == shut && (text[1] == '.' || text[1] == ':'):
+			return text[1], 3
+		case len(text) >= 5 && text[4] == shut && strings.EqualFold(string(text[1:4]), "dot"):
+			return '.', 5
+		}
 	}
-	return f.tell(text, at, netip.Prefix{}, lookAlike(text, dots, colons))
+	return text[0], 1
 }
 
 func isLetter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
-
-func isLength(s string) bool {
-	return s != "" && len(s) <= 3 && strings.Trim(s, "0123456789") == ""
-}
-
-// lookAlike says what a run that is no address probably is.
-func lookAlike(text string, dots, colons int) string {
-	groups := strings.Split(text, ":")
-	switch {
-	case colons == 0 && dots > 3:
-		return "it has more than four parts, like a version or an object identifier"
-	case colons == 0:
-		return whyNot(strings.SplitN(text, "/", 2)[0])
-	case colons == 5 && len(text) == 17 && len(groups[0]) == 2:
-		return "it is a MAC address"
-	case colons <= 3 && strings.Trim(text, "0123456789:./") == "" && !strings.Contains(text, "::"):
-		return "it is a time"
-	}
-	return "the IPv6 groups do not fit"
-}
-
-func (f *finder) tell(text string, at int64, p netip.Prefix, reason string) error {
-	return f.found(Found{Offset: f.offset + at, Line: f.line, Text: text, Prefix: p, Reason: reason})
-}

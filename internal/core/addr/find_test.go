@@ -195,9 +195,12 @@ func TestFind(t *testing.T) {
 }
 
 func TestFindStreamsAndCounts(t *testing.T) {
-	want, _ := findIn(t, strings.NewReader(mixed))
-	got, _ := findIn(t, iotest.OneByteReader(strings.NewReader(mixed)))
-	assert.Equal(t, want, got, "however the text arrives")
+	for _, text := range []string{mixed, corpus} {
+		want, wantBad := findIn(t, strings.NewReader(text))
+		got, gotBad := findIn(t, iotest.OneByteReader(strings.NewReader(text)))
+		assert.Equal(t, want, got, "however the text arrives")
+		assert.Equal(t, wantBad, gotBad)
+	}
 	var where []string
 	require.NoError(t, Find(strings.NewReader("a\n\n  198.18.3.40 x"), func(f Found) error {
 		where = append(where, fmt.Sprintf("%d:%d", f.Line, f.Offset))
