@@ -107,7 +107,14 @@ func (a *app) drawCountry(f almanac.Facts) {
 		if c.Usual && len(f.Currencies) > 1 {
 			usual = ", usual"
 		}
-		currencies = append(currencies, fmt.Sprintf("%s (%d decimals%s)", c.CurrencyCode, c.MinorUnits, usual))
+		decimals := "no minor units"
+		if c.MinorUnits != nil {
+			decimals = fmt.Sprintf("%d decimals", *c.MinorUnits)
+		}
+		if c.MinorUnits == nil || *c.MinorUnits != c.Digits {
+			decimals += fmt.Sprintf(", shown with %d", c.Digits)
+		}
+		currencies = append(currencies, fmt.Sprintf("%s (%s%s)", c.CurrencyCode, decimals, usual))
 	}
 	c, _ := almanac.ByCode(f.CountryCode)
 	habits := locale.SampleOf(strings.Join(append(c.Languages, "en")[:1], "")+"-"+c.Code, c.Currency)

@@ -155,7 +155,7 @@ func (p *Page) write(w http.ResponseWriter, r *http.Request, tag string) {
 	}
 	for i, euros := range fees {
 		value := decimal.RequireFromString(euros)
-		page.Fees = append(page.Fees, fee{words[fmt.Sprintf("fee%d", i+1)], euros, locale.FormatAmount(value, "EUR", written)})
+		page.Fees = append(page.Fees, fee{words[fmt.Sprintf("fee%d", i+1)], euros, locale.FormatAmount(value, "EUR", written, locale.Ending{})})
 	}
 	for _, other := range p.languages {
 		page.Languages = append(page.Languages, languageLink{other, almanac.OwnName(other), other == tag})

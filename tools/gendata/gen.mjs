@@ -62,6 +62,9 @@ for (const [name, text] of flagFiles()) write(`internal/${name}`, gzipSync(text,
 for (const [name, text] of localeTables()) {
   write(`internal/core/${name}`, gzipSync(text, { level: 9 }));
 }
+// A second list, which tests hold the first against.
+const exponents = Object.values(require("@dinero.js/currencies")).map((c) => `${c.code}\t${c.exponent}\n`).sort();
+write("internal/core/almanac/testdata/exponents.tsv", exponents.join(""));
 const regions = iso31662.map((r) => [r.code, r.name]).sort((a, b) => (a[0] < b[0] ? -1 : 1));
 write(
   "internal/core/almanac/regions.tsv",

@@ -352,10 +352,6 @@ func netmask(text string) (bits int, ok bool) {
 	return bits, n == 0 && bits >= 8 && bits < 32
 }
 
-func isLength(s string) bool {
-	return s != "" && len(s) <= 3 && strings.Trim(s, "0123456789") == ""
-}
-
 var pairs = regexp.MustCompile(`^[0-9A-Fa-f]{2}(:[0-9A-Fa-f]{2})+$`)
 
 // lookAlike says what else a piece is that may read as an address, or "".

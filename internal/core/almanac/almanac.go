@@ -29,7 +29,6 @@ type Country struct {
 
 	Currency   string   // ISO 4217, the usual one; "" where there is none
 	Symbol     string   // of the currency, as written in English
-	MinorUnits int      // decimals of the currency
 	Currencies []string // all that are legal tender, the usual one first
 
 	Languages []string // official ones, BCP 47, the most spoken first
@@ -86,9 +85,17 @@ func IsCurrency(code string) bool {
 	return false
 }
 
-// MinorUnitsOf gives how many decimals a currency has; 2 for what is not known.
-func MinorUnitsOf(currency string) int {
-	if n, ok := minorUnits[currency]; ok {
+// MinorUnitsOf gives how many decimals a currency has by ISO 4217; ok is false where
+// the list has none, as for gold and for currencies of before.
+func MinorUnitsOf(currency string) (units int, ok bool) {
+	units, ok = minorUnits[currency]
+	return units, ok
+}
+
+// DisplayDigitsOf gives how many decimals amounts of a currency are shown with by CLDR;
+// 2 for what is not known.
+func DisplayDigitsOf(currency string) int {
+	if n, ok := displayDigits[currency]; ok {
 		return n
 	}
 	return 2

@@ -1,7 +1,9 @@
 package almanac
 
 import (
+	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -38,7 +40,8 @@ func TestFactsAreCurrent(t *testing.T) {
 			assert.Equal(t, tt.name, c.Name)
 			assert.Equal(t, tt.continent, c.Continent, tt.code)
 			assert.Equal(t, tt.currency, c.Currency, tt.code)
-			assert.Equal(t, tt.minor, c.MinorUnits, tt.code)
+			minor, _ := MinorUnitsOf(c.Currency)
+			assert.Equal(t, tt.minor, minor, tt.code)
 			if tt.language != "" {
 				assert.Contains(t, c.Languages, tt.language)
 			}
@@ -101,11 +104,12 @@ func TestFactsOf(t *testing.T) {
 	assert.Equal(t, map[string]string{"de": "Schweiz", "fr": "Suisse", "it": "Svizzera"}, f.OwnNames)
 	assert.Equal(t, []string{"AT", "DE", "FR", "IT", "LI"}, f.Neighbours)
 	assert.Equal(t, []string{"alpine", "schengen"}, f.Groups)
-	assert.Equal(t, []CurrencyFacts{{"CHF", 2, true}}, f.Currencies)
+	two := 2
+	assert.Equal(t, []CurrencyFacts{{"CHF", &two, 2, true}}, f.Currencies)
 	assert.Equal(t, Week{"monday", []string{"saturday", "sunday"}}, f.Week)
 	assert.Equal(t, "🇨🇭", f.Flag.Emoji)
 	zimbabwe, _ := ByCode("ZW")
-	assert.Equal(t, []CurrencyFacts{{"ZWG", 2, true}, {"USD", 2, false}}, FactsOf(zimbabwe, "en", groups).Currencies, "all are listed, one is usual")
+	assert.Equal(t, []CurrencyFacts{{"ZWG", &two, 2, true}, {"USD", &two, 2, false}}, FactsOf(zimbabwe, "en", groups).Currencies, "all are listed, one is usual")
 	antarctica, _ := ByCode("AQ")
 	assert.Empty(t, FactsOf(antarctica, "en", groups).Currencies)
 	assert.Nil(t, FactsOf(antarctica, "en", groups).Capital)
@@ -144,4 +148,35 @@ func TestChoices(t *testing.T) {
 	assert.Greater(t, slices.Index(names, "Åland"), slices.Index(names, "Zimbabwe"), "in Swedish Å comes after Z")
 	in := Choices("en", All())
 	assert.Equal(t, "Åland Islands", in[1].Name, "in English it is an A")
+}
+
+// Minor units are held against a second list, which the tables were not made from.
+func TestDecimalsOfEveryCurrency(t *testing.T) {
+	lines, err := os.ReadFile("testdata/exponents.tsv")
+	require.NoError(t, err)
+	tried, differed := 0, 0
+	for line := range strings.Lines(string(lines)) {
+		code, exponent, _ := strings.Cut(strings.TrimSpace(line), "\t")
+		units, ok := MinorUnitsOf(code)
+		if !ok {
+			continue // a currency of before
+		}
+		tried++
+		// A fifth is no decimal: ISO 4217 gives the ariary and the ouguiya two.
+		if want := strconv.Itoa(units); want != exponent && code != "MGA" && code != "MRU" {
+			differed++
+			t.Errorf("%s has %s decimals, not %s", code, exponent, want)
+		}
+	}
+	t.Logf("%d currencies: %d differed", tried, differed)
+	assert.Greater(t, tried, 150)
+	for code, want := range map[string]int{"AFN": 2, "COP": 2, "HUF": 2, "IDR": 2, "IQD": 3, "JPY": 0, "KWD": 3, "CLF": 4, "UYW": 4, "XCG": 2} {
+		units, ok := MinorUnitsOf(code)
+		assert.True(t, ok, code)
+		assert.Equal(t, want, units, code)
+	}
+	for _, code := range []string{"XAU", "XDR", "XXX", "DEM"} {
+		_, ok := MinorUnitsOf(code)
+		assert.False(t, ok, code)
+	}
 }

@@ -52,7 +52,8 @@ type LanguageFacts struct {
 // CurrencyFacts is one currency of a country.
 type CurrencyFacts struct {
 	CurrencyCode string `json:"currency_code"`
-	MinorUnits   int    `json:"minor_units"`
+	MinorUnits   *int   `json:"minor_units"` // ISO 4217; null where it has none
+	Digits       int    `json:"display_digits"`
 	Usual        bool   `json:"usual"`
 }
 
@@ -96,7 +97,11 @@ func FactsOf(c *Country, tag string, groups Groups) Facts {
 		f.Languages = append(f.Languages, one)
 	}
 	for i, code := range c.Currencies {
-		f.Currencies = append(f.Currencies, CurrencyFacts{code, MinorUnitsOf(code), i == 0})
+		one := CurrencyFacts{CurrencyCode: code, Digits: DisplayDigitsOf(code), Usual: i == 0}
+		if units, ok := MinorUnitsOf(code); ok {
+			one.MinorUnits = &units
+		}
+		f.Currencies = append(f.Currencies, one)
 	}
 	for day := c.WeekendStart; ; day = (day + 1) % 7 {
 		f.Week.Weekend = append(f.Week.Weekend, strings.ToLower(day.String()))

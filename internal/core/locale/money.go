@@ -15,11 +15,12 @@ import (
 // Money is the currency of a country. All fields but Also are null where it has none. What
 // it points to is shared, and must not be changed.
 type Money struct {
-	CurrencyCode *string  `json:"currency_code"` // ISO 4217, the usual one
-	Symbol       *string  `json:"symbol"`        // as written in English, so that it is not mistaken for another's
-	MinorUnits   *int     `json:"minor_units"`
-	Also         []string `json:"also"` // what else is legal tender
-	Rate         *Rate    `json:"rate"` // from the site's own currency; null where there is none
+	CurrencyCode *string  `json:"currency_code"`  // ISO 4217, the usual one
+	Symbol       *string  `json:"symbol"`         // as written in English, so that it is not mistaken for another's
+	MinorUnits   *int     `json:"minor_units"`    // ISO 4217; null where it has none
+	Digits       *int     `json:"display_digits"` // how many decimals texts have (CLDR)
+	Also         []string `json:"also"`           // what else is legal tender
+	Rate         *Rate    `json:"rate"`           // from the site's own currency; null where there is none
 }
 
 // A Rate is what prices in one currency are worth in another.
@@ -34,12 +35,18 @@ type Rate struct {
 
 var noOthers = []string{}
 
+// smallNumbers are the numbers of decimals, to be pointed to.
+var smallNumbers = [...]int{0, 1, 2, 3, 4}
+
 // MoneyOf gives the currency of a country, which may be nil.
 func MoneyOf(c *almanac.Country) Money {
 	if c == nil || c.Currency == "" {
 		return Money{Also: noOthers}
 	}
-	m := Money{CurrencyCode: &c.Currency, Symbol: &c.Symbol, MinorUnits: &c.MinorUnits, Also: noOthers}
+	m := Money{CurrencyCode: &c.Currency, Symbol: &c.Symbol, Digits: &smallNumbers[almanac.DisplayDigitsOf(c.Currency)], Also: noOthers}
+	if units, ok := almanac.MinorUnitsOf(c.Currency); ok {
+		m.MinorUnits = &smallNumbers[units]
+	}
 	if len(c.Currencies) > 1 {
 		m.Also = c.Currencies[1:]
 	}
@@ -90,9 +97,15 @@ func ParseCurrency(code string) (string, error) {
 	return "", fmt.Errorf("%w: %.10q is no currency of ISO 4217", ErrAmount, code)
 }
 
-// FormatAmount writes an amount by the habits of a language (BCP 47), with as many
-// decimals as the currency has minor units, or as the amount has where these are more.
-func FormatAmount(value decimal.Decimal, currency, tag string) string {
+// FormatAmount writes an amount by the habits of a language (BCP 47), rounded to the
+// decimals that are shown of the currency, halves away from zero; ending is how the
+// owner's prices end, which is shown whole.
+func FormatAmount(value decimal.Decimal, currency, tag string, ending Ending) string {
+	decimals := int32(almanac.DisplayDigitsOf(currency))
+	if ending.text != "" {
+		decimals = max(decimals, -ending.end.Exponent())
+	}
+	value = value.Round(decimals)
 	h := habitsOf(tag)
 	sign := currency
 	for pair := range strings.SplitSeq(h[currencySigns], inner) {
@@ -114,7 +127,6 @@ func FormatAmount(value decimal.Decimal, currency, tag string) string {
 		}
 	}
 	first, last := strings.IndexAny(use, "#0"), strings.LastIndexAny(use, "#0")
-	decimals := max(int32(almanac.MinorUnitsOf(currency)), -value.Exponent())
 	text := use[:first] + h.number(value.Abs(), decimals, use[first:last+1]) + use[last+1:]
 	text = strings.ReplaceAll(text, "¤", sign)
 	if hasNegative && value.Sign() < 0 {

@@ -168,11 +168,14 @@ func (r Rates) AgeDays(now time.Time) int {
 	return int(now.UTC().Truncate(24*time.Hour).Sub(r.Dated) / (24 * time.Hour))
 }
 
-// rateDigits are the decimals of a rate.
-const rateDigits = 10
+// rateDigits are the decimals of a rate, and the digits that count of a small one, which
+// has at most mostDigits decimals.
+const rateDigits, mostDigits = 10, 20
 
 func (r Rates) between(from, to string) decimal.Decimal {
-	return r.Of[to].DivRound(r.Of[from], rateDigits)
+	rate := r.Of[to].DivRound(r.Of[from], mostDigits)
+	zeros := max(0, -rate.NumDigits()-int(rate.Exponent())) // behind the point
+	return rate.Round(min(int32(rateDigits+zeros), mostDigits))
 }
 
 func direction(from, to string, rate decimal.Decimal) string {
@@ -215,7 +218,7 @@ type Conversion struct {
 }
 
 // Convert gives an amount in another currency, rounded to its minor units, halves
-// away from nothing, or to the owner's ending; texts are by the habits of a language.
+// away from zero (to the decimals that are shown where ISO 4217 has none), or to the owner's ending; texts are by the habits of a language.
 // An error wraps [ErrRates] where one of the two has no rate.
 func (r Rates) Convert(value decimal.Decimal, from, to string, ending Ending, tag string, now time.Time) (Conversion, error) {
 	if r.Base == "" {
@@ -226,15 +229,21 @@ func (r Rates) Convert(value decimal.Decimal, from, to string, ending Ending, ta
 			return Conversion{}, fmt.Errorf("%w: the rates of %s have none for %s", ErrRates, r.Dated.Format(time.DateOnly), code)
 		}
 	}
-	minor := int32(almanac.MinorUnitsOf(to))
-	exact := value.Mul(r.Of[to]).DivRound(r.Of[from], minor+8)
-	rounded, words := exact.Round(minor), fmt.Sprintf("%d decimals, halves away from zero", minor)
-	if ending.text != "" && from != to {
-		rounded, words = ending.Round(exact).Round(max(minor, -ending.end.Exponent())), "the price ending "+ending.text
+	minor := int32(almanac.DisplayDigitsOf(to))
+	if units, ok := almanac.MinorUnitsOf(to); ok {
+		minor = int32(units)
+	}
+	if from == to {
+		ending = Ending{}
 	}
 	rate := r.between(from, to)
+	exact := value.Mul(rate)
+	rounded, words := exact.Round(minor), fmt.Sprintf("%d decimals, halves away from zero", minor)
+	if ending.text != "" {
+		rounded, words = ending.Round(exact).Round(max(minor, -ending.end.Exponent())), "the price ending "+ending.text
+	}
 	return Conversion{
-		From: Amount{value, from, FormatAmount(value, from, tag)}, To: Amount{rounded, to, FormatAmount(rounded, to, tag)},
+		From: Amount{value, from, FormatAmount(value, from, tag, Ending{})}, To: Amount{rounded, to, FormatAmount(rounded, to, tag, ending)},
 		Rate: rate, Direction: direction(from, to, rate), Exact: exact, Rounding: words,
 		Dated: r.Dated.Format(time.DateOnly), AgeDays: r.AgeDays(now), Source: r.Source,
 	}, nil

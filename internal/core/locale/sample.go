@@ -25,7 +25,7 @@ func SampleOf(tag, currency string) Sample {
 	h := habitsOf(tag)
 	s := Sample{Language: tag, DecimalMark: h[decimalMark], GroupMark: h[groupMark], ShortDate: h.pattern(h[dateShort], sampleTime), DateTime: FormatTime(sampleTime, tag)}
 	if currency != "" {
-		text := FormatAmount(decimal.New(12345675, -1), currency, tag)
+		text := FormatAmount(decimal.New(12345675, -1), currency, tag, Ending{})
 		s.Amount = &text
 	}
 	return s

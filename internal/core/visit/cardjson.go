@@ -125,6 +125,8 @@ func appendMoney(b []byte, m *locale.Money) []byte {
 	b = jsonout.Optional(b, m.Symbol)
 	b = append(b, `,"minor_units":`...)
 	b = jsonout.Int(b, m.MinorUnits)
+	b = append(b, `,"display_digits":`...)
+	b = jsonout.Int(b, m.Digits)
 	b = append(b, `,"also":`...)
 	b = jsonout.Strings(b, m.Also)
 	b = append(b, `,"rate":`...)

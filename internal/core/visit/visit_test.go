@@ -377,7 +377,7 @@ func TestRowsOfBeforeReadBackWhole(t *testing.T) {
 		ID: id, Site: "heronlake.example", Path: "/", Language: "pt-PT", Trail: []byte(`{}`),
 		Card: []byte(`{"address":{"text":null,"obtained":"header"},"labels":[],"locale":{"language":"pt-PT","direction":"ltr","reason":"country","offered":["pt-PT","en"]},"clock":{"time_zone":null}}`),
 	}
-	v, err := r.Visit([]byte(`{"whereabouts":{"level":"country","country_code":"PT"},"money":{"currency_code":"EUR","symbol":"€","minor_units":2}}`))
+	v, err := r.Visit([]byte(`{"whereabouts":{"level":"country","country_code":"PT"},"money":{"currency_code":"EUR","symbol":"€","minor_units":2,"display_digits":2}}`))
 	require.NoError(t, err)
 	assert.Equal(t, "Portugal", *v.Card.Locale.Names.Country)
 	assert.Equal(t, []string{"Latn", "pt-PT", "português europeu"}, []string{v.Card.Locale.Script, v.Card.Locale.Formatting, v.Card.Locale.Names.Language})

@@ -72,6 +72,7 @@ export interface PorchCard {
     currency_code: string | null;
     symbol: string | null;
     minor_units: number | null;
+    display_digits: number | null;
     also: string[];
     rate: { from: string; rate: string; direction: string | null; dated: string; source: string; ending: string | null } | null;
   };

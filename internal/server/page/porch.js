@@ -126,6 +126,14 @@
     return links.find((l) => l.hreflang === wanted) || links.find((l) => short(l.hreflang) === short(wanted));
   }
 
+  // decimal is a number as so many of its smallest part: fractions would be rounded
+  // otherwise than the service rounds.
+  const scale = 20;
+  const decimal = (n) => {
+    const m = /^([-+]?)(\d+)(?:\.(\d{0,20}))?$/.exec(String(n).trim());
+    return m && BigInt(m[1] + m[2] + (m[3] ?? "").padEnd(scale, "0"));
+  };
+
   const canLocate = () => isSecureContext && "geolocation" in navigator;
 
   const api = {
@@ -145,20 +153,27 @@
       return new Intl.DateTimeFormat(habits(), { dateStyle: style, timeStyle: "short", timeZone: zone }).format(t);
     },
     price(value, from) {
-      const money = last?.money, rate = money?.rate, n = Number(value);
+      const money = last?.money, rate = money?.rate, n = decimal(value);
       from ||= rate?.from;
-      if (!money?.currency_code || isNaN(n) || !from) return null;
+      if (!money?.currency_code || n === null || !from) return null;
       const own = from === money.currency_code;
       if (!own && rate?.from !== from) return null;
-      let amount = own ? n : n * rate.rate;
-      if (!own && rate.ending) {
-        const digits = rate.ending.slice(1), step = 10 ** digits.split(".")[0].length, end = Number(`0${digits}`), size = Math.abs(amount);
-        let best = Math.round((size - end) / step) * step + end;
-        if (best <= 0) best += step;
-        amount = n && Math.sign(amount) * best;
-      }
-      const text = new Intl.NumberFormat(habits(), { style: "currency", currency: money.currency_code }).format(amount);
-      return { text, amount, currency: money.currency_code, from, ...(own ? {} : { direction: rate.direction, dated: rate.dated, source: rate.source }) };
+      const product = n * decimal(own ? 1 : rate.rate), sign = product < 0n ? "-" : "";
+      let size = sign ? -product : product, digits = money.display_digits ?? 2;
+      const unit = (places) => 10n ** BigInt(2 * scale - places), text = () => (size ? sign : "") + `${size}`.padStart(2 * scale + 1, "0").replace(/(\d{40})$/, ".$1");
+      const round = (places) => { size = (size + unit(places) / 2n) / unit(places) * unit(places); };
+      if (!own && rate.ending) { // such as x.95
+        const [whole, part = ""] = rate.ending.slice(1).split("."), step = unit(-whole.length), end = decimal(`0${whole}.${part}`) * unit(scale);
+        let best = size - ((size - end) % step + step) % step;
+        if (best <= 0n || 2n * (size - best) >= step) best += step;
+        if (size) size = best;
+        digits = Math.max(digits, part.length);
+      } else round(money.minor_units ?? digits);
+      const amount = Number(text());
+      round(digits);
+      const shown = { style: "currency", currency: money.currency_code, minimumFractionDigits: digits, maximumFractionDigits: digits };
+      return {
+        text: new Intl.NumberFormat(habits(), shown).format(text()), amount, currency: money.currency_code, from, ...(own ? {} : { direction: rate.direction, dated: rate.dated, source: rate.source }) };
     },
     async locate() {
       if (!canLocate()) throw new Error("This device or page cannot tell a position.");

@@ -1344,7 +1344,10 @@ export interface components {
             currency_code: string | null;
             /** @description As written in English, so that it is not mistaken for another's. */
             symbol: string | null;
+            /** @description Decimals by ISO 4217, which amounts are rounded to; null where the list has none. */
             minor_units: number | null;
+            /** @description Decimals that texts show (CLDR). */
+            display_digits: number | null;
             /** @description What else is legal tender. */
             also: string[];
             /** @description From the site's own currency. */
@@ -1475,7 +1478,8 @@ export interface components {
             }[];
             currencies: {
                 currency_code: string;
-                minor_units: number;
+                minor_units: number | null;
+                display_digits: number;
                 usual: boolean;
             }[];
             dialling_codes: string[];

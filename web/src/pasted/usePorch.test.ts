@@ -12,7 +12,7 @@ const template = readFileSync(join(repository, "internal/core/snippet/templates/
 const snippet = template.replace("{{firstJS}}", "whereabouts?.city");
 
 const lisbon: PorchCard = {
-  money: { currency_code: "EUR", symbol: "€", minor_units: 2, also: [], rate: null },
+  money: { currency_code: "EUR", symbol: "€", minor_units: 2, display_digits: 2, also: [], rate: null },
   variants: { offer: "early" },
 };
 const tokyo: PorchCard = { variants: { offer: "open" } };

@@ -214,7 +214,7 @@ END $$;
 -- +goose StatementBegin
 CREATE FUNCTION before_answer(r jsonb) RETURNS text LANGUAGE sql AS $$
     SELECT json_build_object('whereabouts', r->'whereabouts', 'network', r->'network', 'evidence', '[]'::json,
-        'money', '{"currency_code": null, "symbol": null, "minor_units": null}'::json,
+        'money', '{"currency_code": null, "symbol": null, "minor_units": null, "display_digits": null}'::json,
         'edition', json_build_object('name', r->'edition', 'credits', '[]'::json))::text
 $$;
 -- +goose StatementEnd
