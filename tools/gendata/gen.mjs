@@ -11,7 +11,7 @@ import { iso31662 } from "iso-3166/2.js";
 import { codes, countryTable } from "./countries.mjs";
 import { flagFiles } from "./flags.mjs";
 import { localeTables } from "./locales.mjs";
-import { tz } from "./zone.mjs";
+import { tz, zonesOf } from "./zone.mjs";
 import { seats } from "./seats.mjs";
 
 const require = createRequire(import.meta.url);
@@ -134,7 +134,7 @@ const towns = kept.map((t) => {
     latitude: latitude.toFixed(3),
     longitude: longitude.toFixed(3),
     population: t.population,
-    zone: tz(latitude, longitude),
+    zone: tz(latitude, longitude, t.country, t.name),
     seat: t.featureCode === "PPLC" ? 2 : t.featureCode === "PPLA" ? 1 : 0,
   };
 });
@@ -143,6 +143,16 @@ towns.sort(
     a.country.localeCompare(b.country) || b.population - a.population ||
     (a.name < b.name ? -1 : a.name > b.name ? 1 : 0) || a.latitude - b.latitude,
 );
+for (const t of towns) {
+  if (!(zonesOf[t.country] ?? [t.zone]).includes(t.zone)) throw new Error(`gen.mjs: ${t.name} in ${t.country} has the zone ${t.zone} of another country`);
+}
+
+// A second list of towns and their zones, which tests hold the first against.
+const second = require("city-timezones").cityMapping
+  .filter((c) => c.timezone && c.pop >= 50000 && codes.includes(c.iso2))
+  .map((c) => [c.iso2, c.lat.toFixed(2), c.lng.toFixed(2), c.timezone, c.city].join("\t")).sort();
+write("internal/core/gazetteer/testdata/zones.tsv", second.join("\n") + "\n");
+
 const columns = Object.keys(towns[0]).map((key) => towns.map((t) => t[key]).join("\n"));
 write(
   "internal/core/gazetteer/towns.gz",

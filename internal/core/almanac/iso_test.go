@@ -5,6 +5,7 @@ import (
 	"math"
 	"os"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -132,4 +133,19 @@ func TestRegionsAgainstISO(t *testing.T) {
 	assert.Contains(t, RegionsOf("PT"), "PT-11")
 	assert.NotContains(t, RegionsOf("PT"), "PL-02")
 	assert.Empty(t, RegionsOf("XX"))
+}
+
+// The zones of every country are those of the tz database's own list.
+func TestZonesOfEveryCountry(t *testing.T) {
+	text, err := os.ReadFile("/usr/share/zoneinfo/zone.tab")
+	require.NoError(t, err, "make test installs the package tzdata")
+	zones := map[string][]string{}
+	for line := range strings.Lines(string(text)) {
+		if cells := strings.Fields(line); !strings.HasPrefix(line, "#") && len(cells) >= 3 {
+			zones[cells[0]] = append(zones[cells[0]], cells[2])
+		}
+	}
+	for _, c := range All() {
+		assert.ElementsMatch(t, zones[c.Code], c.Zones, c.Code)
+	}
 }

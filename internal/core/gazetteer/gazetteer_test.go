@@ -1,6 +1,9 @@
 package gazetteer
 
 import (
+	"os"
+	"strconv"
+	"strings"
 	"testing"
 	"time"
 	_ "time/tzdata"
@@ -9,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/geo"
 )
 
 func TestTownsAreSound(t *testing.T) {
@@ -34,6 +38,98 @@ func TestTownsAreSound(t *testing.T) {
 		_, err := time.LoadLocation(zone)
 		assert.NoError(t, err, "every zone must load from Go's tz data")
 	}
+}
+
+// zoneTab gives the zones of each country in the tz database's own list, which the
+// towns' zones were not made from.
+func zoneTab(t *testing.T) map[string][]string {
+	t.Helper()
+	text, err := os.ReadFile("/usr/share/zoneinfo/zone.tab")
+	require.NoError(t, err, "make test installs the package tzdata")
+	zones := map[string][]string{}
+	for line := range strings.Lines(string(text)) {
+		if cells := strings.Fields(line); !strings.HasPrefix(line, "#") && len(cells) >= 3 {
+			zones[cells[0]] = append(zones[cells[0]], cells[2])
+		}
+	}
+	return zones
+}
+
+func TestEveryTownHasAZoneOfItsCountry(t *testing.T) {
+	zones := zoneTab(t)
+	differed := 0
+	towns := Towns()
+	for i := range towns {
+		if !assert.Contains(t, zones[towns[i].Country], towns[i].Zone, "%s in %s", towns[i].Name, towns[i].Country) {
+			differed++
+		}
+	}
+	t.Logf("%d towns: %d differed", len(towns), differed)
+	for _, tt := range []struct{ country, town, zone string }{
+		{"TL", "Dili", "Asia/Dili"}, {"AS", "Pago Pago", "Pacific/Pago_Pago"}, {"PM", "Saint-Pierre", "America/Miquelon"},
+		{"ID", "Jayapura", "Asia/Jayapura"}, {"SD", "Geneina", "Africa/Khartoum"}, {"NA", "Rundu", "Africa/Windhoek"},
+		{"NP", "Nepalgunj", "Asia/Kathmandu"}, {"AR", "Ushuaia", "America/Argentina/Ushuaia"}, {"US", "Yuma", "America/Phoenix"},
+	} {
+		town, ok := Find(tt.country, "", tt.town)
+		if assert.True(t, ok, tt.town) {
+			assert.Equal(t, tt.zone, town.Zone, tt.town)
+		}
+	}
+}
+
+// The clocks of capitals and larger towns through a year, against a second list. That list
+// is older than the newest zones, and errs in a few places.
+func TestClocksOfLargeTowns(t *testing.T) {
+	text, err := os.ReadFile("testdata/zones.tsv")
+	require.NoError(t, err)
+	// What the second list has wrong: law has one time in China, Chile's south left the
+	// capital's time in 2017 and 2025, Juárez has that of El Paso since 2022.
+	wrong := map[string]string{
+		"Asia/Urumqi": "CN", "America/Santiago": "CL", "America/Rio_Branco": "BO", "America/Ojinaga": "MX", "America/Monterrey": "MX", "Asia/Hovd": "MN",
+	}
+	clocks := map[string]string{}
+	clock := func(zone string) string {
+		if clocks[zone] == "" {
+			place, err := time.LoadLocation(zone)
+			require.NoError(t, err, zone)
+			for month := range time.Month(12) {
+				clocks[zone] += time.Date(2026, month+1, 15, 12, 0, 0, 0, time.UTC).In(place).Format("-0700 ")
+			}
+		}
+		return clocks[zone]
+	}
+	capitals := map[string]string{}
+	for _, c := range almanac.All() {
+		capitals[c.Code] = c.Capital
+	}
+	towns := Towns()
+	tried, differed := 0, 0
+	for line := range strings.Lines(string(text)) {
+		cells := strings.Split(strings.TrimSpace(line), "\t")
+		require.Len(t, cells, 5)
+		latitude, _ := strconv.ParseFloat(cells[1], 64)
+		longitude, _ := strconv.ParseFloat(cells[2], 64)
+		at := geo.Point{Latitude: latitude, Longitude: longitude}
+		var near *Town
+		least := 20.0
+		for i := range towns {
+			if towns[i].Country != cells[0] || towns[i].Population < 100_000 && towns[i].Name != capitals[cells[0]] {
+				continue
+			}
+			if d := geo.DistanceKm(at, towns[i].Point); d < least {
+				near, least = &towns[i], d
+			}
+		}
+		if near == nil || wrong[cells[3]] == cells[0] {
+			continue
+		}
+		tried++
+		if !assert.Equal(t, clock(cells[3]), clock(near.Zone), "%s is in %s, not in %s", cells[4], cells[3], near.Zone) {
+			differed++
+		}
+	}
+	t.Logf("%d capitals and towns of more than 100,000: %d differed", tried, differed)
+	assert.Greater(t, tried, 1500)
 }
 
 // The mapping of divisions to ISO 3166-2 is by name: towns that are known to
