@@ -113,22 +113,9 @@ type Network struct {
 // find makes what [Atlas.Lookup] gives.
 func (a *Atlas) find(ip netip.Addr) *Finding {
 	f := &Finding{Evidence: make([]Evidence, 0, 3), written: &Written{}}
-	var won *record
-	for _, s := range a.sources {
-		rec, ok := s.find(ip, (*place).locates)
-		if !ok {
-			continue
-		}
-		switch {
-		case won == nil:
-			won = &rec
-			f.Evidence = append(f.Evidence, a.findings.claim(s, &rec, true, ""))
-		case won.doNotLocate:
-			f.Evidence = append(f.Evidence, a.findings.claim(s, &rec, false, "a higher-ranked source asks not to locate this range"))
-		default:
-			took, used, reason := fill(won, &rec)
-			f.Evidence = append(f.Evidence, a.findings.claim(s, &took, used, reason))
-		}
+	won, parts := a.merge(ip)
+	for _, p := range parts {
+		f.Evidence = p.evidence(f.Evidence, a.findings, won)
 	}
 	switch {
 	case won == nil:
@@ -245,46 +232,4 @@ func (a *Atlas) Why(ip netip.Addr) []Evidence {
 		})
 	}
 	return f.Evidence
-}
-
-// fill takes the finer facts of a lower-ranked record where the coarser ones
-// agree, and says which of it was used and why.
-func fill(won, rec *record) (took record, used bool, reason string) {
-	const fills = "fills what the higher-ranked source leaves open"
-	took = *rec
-	switch {
-	case rec.doNotLocate:
-		return took, false, "asks not to be located, but a higher-ranked source locates it"
-	case rec.country != won.country:
-		return took, false, "disagrees on the country, and ranks lower"
-	case won.region == "" && won.city == "" && rec.region != "":
-		won.region, won.city, won.point, won.radiusKm, won.zone = rec.region, rec.city, rec.point, rec.radiusKm, rec.zone
-		took.country = ""
-		return took, true, fills
-	case won.region != rec.region && rec.region != "":
-		return took, false, "disagrees on the region, and ranks lower"
-	case won.city == "" && rec.city != "":
-		won.city, won.point, won.radiusKm, won.zone = rec.city, rec.point, rec.radiusKm, rec.zone
-		took.country, took.region = "", ""
-		return took, true, fills
-	case won.city != rec.city && rec.city != "":
-		return took, false, "disagrees on the town, and ranks lower"
-	}
-	return took, false, "agrees, and ranks lower"
-}
-
-// located is what Lookup finds of a location before anything is derived, without
-// the evidence. ok is false where nothing is said, or it must not be located.
-func (a *Atlas) located(ip netip.Addr) (won record, from *Source, ok bool) {
-	for _, s := range a.sources {
-		rec, said := s.find(ip, (*place).locates)
-		switch {
-		case !said:
-		case !ok:
-			won, from, ok = rec, s, true
-		case !won.doNotLocate:
-			fill(&won, &rec)
-		}
-	}
-	return won, from, ok && !won.doNotLocate
 }

@@ -112,10 +112,11 @@ func TestLookupDerivesWhatTheClaimLacks(t *testing.T) {
 }
 
 func TestMerging(t *testing.T) {
-	high := geofeed(t, 1, "198.18.1.0/24,PT,,,", "198.18.2.0/24,PT,PT-11,,", "198.18.3.0/24,PT,PT-11,Lisbon,", "198.18.4.0/24,,,,")
+	high := geofeed(t, 1, "198.18.1.0/24,PT,,,", "198.18.2.0/24,PT,PT-11,,", "198.18.3.0/24,PT,PT-11,Lisbon,", "198.18.4.0/24,,,,", "198.18.6.0/24,PT,,Lisbon,")
 	low := geofeed(t, 2,
 		"198.18.1.0/25,PT,PT-13,Porto,", "198.18.2.0/25,PT,PT-13,Porto,", "198.18.2.128/25,PT,PT-11,Amadora,",
-		"198.18.3.0/25,ES,,,", "198.18.4.0/24,ES,,,", "198.18.5.0/24,ES,,,", "198.18.3.128/25,,,,")
+		"198.18.3.0/25,ES,,,", "198.18.4.0/24,ES,,,", "198.18.5.0/24,ES,,,", "198.18.3.128/25,,,,",
+		"198.18.2.0/26,PT,,Porto,", "198.18.6.0/26,PT,PT-11,Lisboa,", "198.18.6.64/26,PT,PT-11,lisbon,1000-001", "198.18.6.128/26,PT,PT-13,,", "198.18.6.192/26,PT,PT-11,,")
 	a := New(low, high) // the order of arguments does not matter
 	tests := []struct {
 		name, addr, country, city string
@@ -123,11 +124,16 @@ func TestMerging(t *testing.T) {
 		says                      string
 	}{
 		{"finer facts are filled where the country agrees", "198.18.1.1", "PT", "Porto", []bool{true}, "fills"},
-		{"a region that disagrees is not used", "198.18.2.1", "PT", "", []bool{false}, "disagrees on the region"},
+		{"a region that disagrees is not used", "198.18.2.65", "PT", "", []bool{false}, "disagrees on the region"},
 		{"a town is filled where the region agrees", "198.18.2.200", "PT", "Amadora", []bool{true}, "fills"},
 		{"a country that disagrees is not used", "198.18.3.1", "PT", "Lisbon", []bool{false}, "disagrees on the country"},
 		{"a lower do-not-locate does not stop a higher claim", "198.18.3.200", "PT", "Lisbon", []bool{false}, "not to be located"},
 		{"a higher do-not-locate stops lower claims", "198.18.4.1", "", "", []bool{false}, "asks not to locate"},
+		{"a town that is known to be elsewhere is not used", "198.18.2.1", "PT", "", []bool{false}, "disagrees on the region"},
+		{"another name is another town", "198.18.6.1", "PT", "Lisbon", []bool{false}, "disagrees on the town"},
+		{"a region that one lacks is no contradiction", "198.18.6.65", "PT", "Lisbon", []bool{true}, "fills"},
+		{"a region that the town is not in", "198.18.6.129", "PT", "Lisbon", []bool{false}, "disagrees on the region"},
+		{"a region that the town is in", "198.18.6.193", "PT", "Lisbon", []bool{true}, "fills"},
 		{"alone it stands", "198.18.5.1", "ES", "", nil, ""},
 	}
 	for _, tt := range tests {

@@ -48,6 +48,9 @@ type Area struct {
 	Zones    []string // the zones of its towns, the most populous first
 }
 
+// SameName says whether two names are the same but for case and accents.
+func SameName(a, b string) bool { return a == b || fold(a) == fold(b) }
+
 // Find gives the most populous town of that name in a country; region, unless
 // "", must be the town's or be unknown of it. Case and accents do not matter.
 func Find(country, region, name string) (*Town, bool) {
