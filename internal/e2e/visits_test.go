@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -17,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"eastporch/internal/core/addr"
 	"eastporch/internal/demo"
 )
 
@@ -315,10 +317,24 @@ func TestReportsOnTheCommandLine(t *testing.T) {
 	}
 }
 
-// The SQL function answers for an address as the service does.
+// The SQL function answers for an address as the service does: random addresses of every
+// block and of every prefix that embeds another, with nested rules and labels of the owner.
 func TestSQLAnswersAsTheServiceDoes(t *testing.T) {
 	t.Parallel()
-	s := start(t, nil)
+	s := start(t, map[string]any{
+		"limits.key_per_second": 1_000_000,
+		"nat64": []string{"2001:db8:64::/48", "2001:db8:64:ff00::/96", "fd00:64::/96", "64:ff9b:1::/48"},
+		"policy": []any{
+			map[string]any{"prefix": "198.18.0.0/15", "action": "resolve"}, map[string]any{"prefix": "2001:db8::/32", "action": "resolve"},
+			map[string]any{"prefix": "3fff::/20", "action": "resolve"},
+			map[string]any{"prefix": "198.18.3.0/24", "action": "set aside"}, map[string]any{"prefix": "198.18.0.0/17", "action": "resolve"},
+			map[string]any{"prefix": "192.0.0.0/8", "action": "resolve"}, map[string]any{"kind": "tunnel", "action": "resolve"},
+		},
+		"labels": map[string]any{
+			"lake": []string{"198.18.0.0/16", "2001:db8:64::/48", "fd00::/8"},
+			"bay":  []string{"198.18.7.0/24", "10.0.0.0/8", "2002::/16"},
+		},
+	})
 	_, n, err := s.client.Publish(t.Context())
 	require.NoError(t, err)
 	assert.Positive(t, n)
@@ -326,30 +342,65 @@ func TestSQLAnswersAsTheServiceDoes(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, n, again, "twice is once")
 	s.fill(t, 100)
-	page, err := s.client.Visits(t.Context(), map[string][]string{"site": {demo.Site}}, "", 100)
-	require.NoError(t, err)
-	addresses := []string{"10.1.2.3", "3fff::1", "8.8.8.8", "64:ff9b::c612:328", "::ffff:198.18.3.40", "255.255.255.255", "0.0.0.0", "2a00::1", "fe80::1"}
-	for _, v := range page.Visits {
-		if v.Card.Address.Text.IsValid() {
-			addresses = append(addresses, v.Card.Address.Text.String())
+
+	rnd := rand.New(rand.NewPCG(14, 9))
+	within := func(p netip.Prefix) netip.Addr {
+		b := p.Addr().AsSlice()
+		for i := p.Bits(); i < 8*len(b); i++ {
+			b[i/8] |= byte(rnd.IntN(2)) << (7 - i%8)
 		}
+		a, _ := netip.AddrFromSlice(b)
+		return a
+	}
+	four := func() []byte {
+		return within(netip.MustParsePrefix([]string{"198.18.0.0/17", "198.18.0.0/15", "10.0.0.0/8", "192.0.2.0/24", "0.0.0.0/0"}[rnd.IntN(5)])).AsSlice()
+	}
+	addresses := []string{"255.255.255.255", "0.0.0.0", "::", "2a00::1"}
+	for _, b := range append(addr.Blocks(), addr.Elsewhere()...) {
+		for range 15 {
+			addresses = append(addresses, within(b.Prefix).String())
+		}
+	}
+	for range 300 {
+		v4 := netip.AddrFrom4([4]byte(four()))
+		addresses = append(addresses, v4.String(), "::ffff:"+v4.String(), "64:ff9b::"+v4.String(), "fd00:64::"+v4.String(), "2001:db8:64:ff00::"+v4.String())
+		b := v4.As4()
+		addresses = append(addresses,
+			fmt.Sprintf("2002:%x:%x::1", int(b[0])<<8|int(b[1]), int(b[2])<<8|int(b[3])),
+			fmt.Sprintf("2001:0:1:2:3:4:%x:%x", 0xffff^(int(b[0])<<8|int(b[1])), 0xffff^(int(b[2])<<8|int(b[3]))),
+			fmt.Sprintf("2001:db8:64:%x:%x:%x::", int(b[0])<<8|int(b[1]), int(b[2]), int(b[3])<<8),
+			fmt.Sprintf("64:ff9b:1:%x:%x:%x::", int(b[0])<<8|int(b[1]), int(b[2]), int(b[3])<<8))
 	}
 	conn, err := pgx.Connect(t.Context(), s.database)
 	require.NoError(t, err)
 	defer conn.Close(context.Background())
-	for _, a := range addresses {
-		card, err := s.client.Address(t.Context(), a)
-		require.NoError(t, err)
+	rows, err := conn.Query(t.Context(), `SELECT w.kind, w.set_aside, w.level, w.country_code, w.city, w.time_zone, w.latitude, w.operator, w.labels
+		FROM unnest($1::text[]) WITH ORDINALITY AS u(a, i), whereabouts(a::inet) w ORDER BY i`, addresses)
+	require.NoError(t, err)
+	differed, at, located := 0, 0, 0
+	for ; rows.Next(); at++ {
 		var level, kind string
 		var aside bool
-		var country, city, zone *string
+		var country, city, zone, operator *string
 		var latitude *float64
-		require.NoError(t, conn.QueryRow(t.Context(), `SELECT kind, set_aside, level, country_code, city, time_zone, latitude FROM whereabouts($1::text::inet)`, a).
-			Scan(&kind, &aside, &level, &country, &city, &zone, &latitude))
+		var labels []string
+		require.NoError(t, rows.Scan(&kind, &aside, &level, &country, &city, &zone, &latitude, &operator, &labels))
+		card, err := s.client.Address(t.Context(), addresses[at])
+		require.NoError(t, err)
 		w := card.Whereabouts
-		assert.Equal(t, []any{card.Address.Kind.String(), card.Address.SetAside, string(w.Level), w.CountryCode, w.City, w.TimeZone, w.Latitude},
-			[]any{kind, aside, level, country, city, zone, latitude}, a)
+		if country != nil {
+			located++
+		}
+		if !assert.Equal(t, []any{card.Address.Kind.String(), card.Address.SetAside, string(w.Level), w.CountryCode, w.City, w.TimeZone, w.Latitude, card.Network.Operator, card.Labels},
+			[]any{kind, aside, level, country, city, zone, latitude, operator, labels}, addresses[at]) {
+			differed++
+		}
 	}
+	require.NoError(t, rows.Err())
+	assert.Len(t, addresses, at, "an answer for each")
+	t.Logf("%d addresses, %d of them located: %d differed", at, located, differed)
+	assert.Greater(t, located, 500)
+
 	var towns int
 	require.NoError(t, conn.QueryRow(t.Context(), `SELECT count(DISTINCT w.city) FROM visit_fact f, whereabouts(f.address) w WHERE f.point->>'type' = 'Point'`).Scan(&towns))
 	assert.Greater(t, towns, 5)

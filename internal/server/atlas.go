@@ -112,35 +112,18 @@ func (s *Server) watchCorrections(ctx context.Context) {
 	})
 }
 
-// publish makes the edition in use answer in SQL.
-func (s *Server) publish(ctx context.Context) (int64, error) {
+// publish makes the edition in use answer in SQL, with the labels of the configuration.
+func (s *Server) publish(ctx context.Context, labels map[string][]netip.Prefix) (int64, error) {
 	edition := s.shelf.Current()
-	rules := s.opt.Config.Rules()
-	prefixes := []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0"), netip.MustParsePrefix("2000::/3")}
-	for _, b := range addr.Blocks() {
-		prefixes = append(prefixes, b.Prefix)
+	decide := addr.NewPolicy(s.opt.Config.Rules()...)
+	terms := store.Terms{Embeddings: addr.Embeddings(s.opt.Config.Translators()...), Labels: labels}
+	for _, r := range decide.ByPrefix() {
+		terms.Policy = append(terms.Policy, store.Policy{Prefix: r.Prefix, Own: true, SetAside: r.Action == addr.SetAside})
 	}
-	for _, r := range rules {
-		if r.Prefix.IsValid() {
-			prefixes = append(prefixes, r.Prefix)
-		}
+	for _, b := range append(addr.Blocks(), addr.Elsewhere()...) {
+		terms.Policy = append(terms.Policy, store.Policy{Prefix: b.Prefix, Kind: b.Kind, SetAside: decide.OfKind(b.Kind).Action == addr.SetAside})
 	}
-	decide := addr.NewPolicy(rules...)
-	var policy []store.Policy
-	for _, p := range prefixes {
-		first, kind := p.Addr(), addr.KindOf(p.Addr())
-		if p.Bits() == 0 || p.Bits() == 3 { // whose first addresses are of narrower blocks
-			kind = addr.Public
-			if first.Is6() && p.Bits() == 0 {
-				kind = addr.Reserved
-			}
-			policy = append(policy, store.Policy{Prefix: p, Kind: kind, SetAside: decide.OfKind(kind).Action == addr.SetAside})
-			continue
-		}
-		rule, byPrefix := decide.Decide(first)
-		policy = append(policy, store.Policy{Prefix: p, Kind: kind, SetAside: rule.Action == addr.SetAside || kind == addr.Tunnel && !byPrefix})
-	}
-	return s.store.Publish(ctx, edition.Name(), policy, edition.Stretches)
+	return s.store.Publish(ctx, edition.Name(), terms, edition.Stretches)
 }
 
 // readAreas reads the owner's areas; one name may stand once in all files.

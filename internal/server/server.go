@@ -162,7 +162,8 @@ func (s *Server) openDoors(ctx context.Context) (err error) {
 			return other.Finder(labels)
 		},
 		Watch: s.watch, Store: s.store, Intake: s.intake, Privacy: s.privacy, Console: webui.Handler(),
-		Arrivals: s.bell.Next, Stopping: s.stopping, Publish: s.publish,
+		Arrivals: s.bell.Next, Stopping: s.stopping,
+		Publish: func(ctx context.Context) (int64, error) { return s.publish(ctx, labels) },
 		Marker: visit.Marker{
 			BotAgents: cfg.Marks.BotAgents, BotLabels: cfg.Marks.BotLabels, MonitorAgents: cfg.Marks.MonitorAgents, MonitorLabels: cfg.Marks.MonitorLabels,
 		}.Lower(),

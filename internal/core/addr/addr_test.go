@@ -3,6 +3,7 @@ package addr
 import (
 	"encoding/json"
 	"fmt"
+	"math/big"
 	"math/rand/v2"
 	"net/netip"
 	"testing"
@@ -139,10 +140,10 @@ func TestEmbedded(t *testing.T) {
 		"2001:0000:ffff:ffff:ffff:ffff:0:0":     "255.255.255.255 Teredo",
 		"2002:ffff:ffff:ffff:ffff:ffff:ffff:ff": "255.255.255.255 6to4",
 	} {
-		inner, how, ok := Embedded(netip.MustParseAddr(in))
+		inner, by, ok := Embedded(netip.MustParseAddr(in), Embeddings())
 		assert.Equal(t, want != "", ok, in)
 		if ok {
-			assert.Equal(t, want, inner.String()+" "+how, in)
+			assert.Equal(t, want, inner.String()+" "+by.How, in)
 		}
 	}
 }
@@ -154,15 +155,67 @@ func TestOwnTranslators(t *testing.T) {
 		"2001:db8:122:300::/56": "2001:db8:122:3c0:0:221::", "2001:db8:122:344::/64": "2001:db8:122:344:c0:2:2100::",
 		"2001:db8:122:344::/96": "2001:db8:122:344::192.0.2.33",
 	} {
-		inner, how, ok := Embedded(netip.MustParseAddr(in), netip.MustParsePrefix(prefix))
+		inner, by, ok := Embedded(netip.MustParseAddr(in), Embeddings(netip.MustParsePrefix(prefix)))
 		assert.True(t, ok, prefix)
-		assert.Equal(t, "192.0.2.33 NAT64", inner.String()+" "+how, prefix)
+		assert.Equal(t, "192.0.2.33 NAT64", inner.String()+" "+by.How, prefix)
 	}
-	_, _, ok := Embedded(netip.MustParseAddr("64:ff9b:1::c000:221"))
+	_, _, ok := Embedded(netip.MustParseAddr("64:ff9b:1::c000:221"), Embeddings())
 	assert.False(t, ok, "only its owner knows its length")
-	inner, _, ok := Embedded(netip.MustParseAddr("64:ff9b:1::c000:221"), netip.MustParsePrefix("64:ff9b:1::/96"))
+	inner, _, ok := Embedded(netip.MustParseAddr("64:ff9b:1::c000:221"), Embeddings(netip.MustParsePrefix("64:ff9b:1::/96")))
 	assert.True(t, ok)
 	assert.Equal(t, "192.0.2.33", inner.String())
+}
+
+// Of nested prefixes the longest says where the address is: random prefixes in one
+// another, and the model shifts whole numbers.
+func TestNestedTranslators(t *testing.T) {
+	r := rand.New(rand.NewPCG(14, 5))
+	lengths := []int{32, 40, 48, 56, 64, 96}
+	tried, differed := 20_000, 0
+	for range tried {
+		var base [16]byte
+		copy(base[:], [][]byte{{0x20, 0x01, 0x0d, 0xb8}, {0x20, 0x02, 1, 2}, {0x20, 0x01, 0, 0}, {0, 0x64, 0xff, 0x9b}, {0xfd, 0, 0, 9}}[r.IntN(5)])
+		a := base
+		for i := 4; i < 16; i++ {
+			a[i] = byte(r.IntN(3))
+		}
+		var own []netip.Prefix
+		for range 1 + r.IntN(4) {
+			in := a
+			for i := 4 + r.IntN(12); r.IntN(2) == 0 && i < 16; i++ { // some do not hold it
+				in[i] = byte(r.IntN(3))
+			}
+			p, err := netip.AddrFrom16(in).Prefix(lengths[r.IntN(len(lengths))])
+			require.NoError(t, err)
+			own = append(own, p)
+		}
+		address := netip.AddrFrom16(a)
+		want, longest := "", -1
+		for _, p := range own {
+			if !p.Contains(address) || p.Bits() <= longest {
+				continue
+			}
+			longest = p.Bits()
+			n := new(big.Int).SetBytes(a[:])
+			if p.Bits() < 96 { // without bits 64 to 71, from the left
+				low := new(big.Int).And(n, new(big.Int).SetUint64(1<<56-1))
+				n.Rsh(n, 64).Lsh(n, 56).Or(n, low)
+				n.Rsh(n, uint(120-p.Bits()-32))
+			}
+			want = fmt.Sprint(uint32(new(big.Int).And(n, big.NewInt(1<<32-1)).Uint64()))
+		}
+		got := ""
+		if inner, by, ok := Embedded(address, Embeddings(own...)); ok && by.Own {
+			four := inner.As4()
+			got = fmt.Sprint(uint32(four[0])<<24 | uint32(four[1])<<16 | uint32(four[2])<<8 | uint32(four[3]))
+		} else if ok && longest <= by.Prefix.Bits() {
+			continue // a well-known prefix is as long
+		}
+		if !assert.Equal(t, want, got, "%s in %v", address, own) {
+			differed++
+		}
+	}
+	t.Logf("%d addresses: %d differed", tried, differed)
 }
 
 func TestPolicy(t *testing.T) {

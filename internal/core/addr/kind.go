@@ -113,6 +113,15 @@ func BlockOf(a netip.Addr) (block Block, ok bool) {
 // Blocks lists every block, in the order of the registries' file.
 func Blocks() []Block { return slices.Clone(registry().rows) }
 
+// Elsewhere are the blocks of what no registry makes special.
+func Elsewhere() []Block {
+	return []Block{
+		{Prefix: netip.MustParsePrefix("0.0.0.0/0"), Kind: Public},
+		{Prefix: netip.MustParsePrefix("2000::/3"), Kind: Public},
+		{Prefix: netip.MustParsePrefix("::/0"), Kind: Reserved},
+	}
+}
+
 func kindElsewhere(a netip.Addr) Kind {
 	if a.Is4() || a.Is6() && a.As16()[0]>>5 == 1 {
 		return Public
@@ -183,31 +192,60 @@ func find(a netip.Addr) *Block {
 	return nil
 }
 
-// Embedded gives the IPv4 address that a translation or tunnel address
-// carries: NAT64 with the well-known prefix or one of the owner's (RFC 6052),
-// 6to4 (RFC 3056) and Teredo (RFC 4380, with its obfuscation undone). It serves
-// whereabouts only: trust, labels and rules see the address that was received.
-// ok is false for every other address; 64:ff9b:1::/48 is unwrapped only where
-// an owner's prefix lies in it, since only its owner knows its length.
-func Embedded(a netip.Addr, translators ...netip.Prefix) (inner netip.Addr, how string, ok bool) {
-	if !a.Is6() || a.Is4In6() {
-		return netip.Addr{}, "", false
-	}
-	b := a.As16()
-	switch {
-	case [12]byte(b[:12]) == [12]byte{0, 0x64, 0xff, 0x9b}:
-		return netip.AddrFrom4([4]byte(b[12:])), "NAT64", true
-	case is6to4(a):
-		return netip.AddrFrom4([4]byte(b[2:6])), "6to4", true
-	case [4]byte(b[:4]) == [4]byte{0x20, 0x01}:
-		return netip.AddrFrom4([4]byte{^b[12], ^b[13], ^b[14], ^b[15]}), "Teredo", true
-	}
+// An Embedding says where IPv6 addresses of a prefix carry one of IPv4.
+type Embedding struct {
+	Prefix  netip.Prefix
+	How     string // NAT64, 6to4 or Teredo
+	Own     bool   // the owner's translator
+	At      [4]int // the bytes that carry it
+	Flipped bool   // every bit of them (RFC 4380, section 4)
+}
+
+// Embeddings are NAT64 with the well-known prefix and those of the owner (RFC
+// 6052), 6to4 (RFC 3056) and Teredo (RFC 4380), the longest prefix first.
+// 64:ff9b:1::/48 is one only where the owner's prefix lies in it, since only its
+// owner knows its length; prefixes of no length of RFC 6052 are passed over.
+func Embeddings(translators ...netip.Prefix) []Embedding {
+	var list []Embedding
 	for _, p := range translators {
-		if p.Contains(a) && TranslatorLength(p.Bits()) {
-			return translated(b, p.Bits()), "NAT64", true
+		if p.Addr().Is6() && TranslatorLength(p.Bits()) {
+			list = append(list, Embedding{Prefix: p.Masked(), How: "NAT64", Own: true, At: translated(p.Bits())})
 		}
 	}
-	return netip.Addr{}, "", false
+	list = append(list, wellKnown...)
+	slices.SortStableFunc(list, func(x, y Embedding) int { return y.Prefix.Bits() - x.Prefix.Bits() })
+	return list
+}
+
+var wellKnown = []Embedding{
+	{Prefix: netip.MustParsePrefix("64:ff9b::/96"), How: "NAT64", At: translated(96)},
+	{Prefix: netip.MustParsePrefix("2001::/32"), How: "Teredo", At: translated(96), Flipped: true},
+	{Prefix: netip.MustParsePrefix("2002::/16"), How: "6to4", At: [4]int{2, 3, 4, 5}},
+}
+
+// Embedded gives the IPv4 address that a translation or tunnel address carries by
+// the first of a list of embeddings that holds it. It serves whereabouts only:
+// trust, labels and rules see the address that was received. ok is false for every
+// other address.
+func Embedded(a netip.Addr, list []Embedding) (inner netip.Addr, by Embedding, ok bool) {
+	if !a.Is6() || a.Is4In6() {
+		return netip.Addr{}, Embedding{}, false
+	}
+	b := a.As16()
+	for _, e := range list {
+		if !e.Prefix.Contains(a) {
+			continue
+		}
+		var four [4]byte
+		for i, at := range e.At {
+			four[i] = b[at]
+			if e.Flipped {
+				four[i] = ^four[i]
+			}
+		}
+		return netip.AddrFrom4(four), e, true
+	}
+	return netip.Addr{}, Embedding{}, false
 }
 
 // TranslatorLength says whether a NAT64 prefix may have a length (RFC 6052,
@@ -216,17 +254,16 @@ func TranslatorLength(bits int) bool {
 	return slices.Contains([]int{32, 40, 48, 56, 64, 96}, bits)
 }
 
-// translated takes the IPv4 address that follows a NAT64 prefix; the eighth
-// byte is passed over (RFC 6052, section 2.2).
-func translated(b [16]byte, bits int) netip.Addr {
-	var four [4]byte
-	at := bits / 8
-	for i := range four {
-		if at == 8 {
-			at++
+// translated says where the IPv4 address is that follows a NAT64 prefix; the
+// ninth byte is passed over (RFC 6052, section 2.2).
+func translated(bits int) (at [4]int) {
+	next := bits / 8
+	for i := range at {
+		if next == 8 {
+			next++
 		}
-		four[i] = b[at]
-		at++
+		at[i] = next
+		next++
 	}
-	return netip.AddrFrom4(four)
+	return at
 }

@@ -1,6 +1,7 @@
 package addr
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -68,7 +69,9 @@ func NewPolicy(rules ...Rule) Policy {
 		}
 	}
 	slices.Reverse(p.byPrefix)
-	slices.SortStableFunc(p.byPrefix, func(x, y Rule) int { return y.Prefix.Bits() - x.Prefix.Bits() })
+	slices.SortStableFunc(p.byPrefix, func(x, y Rule) int {
+		return cmp.Or(y.Prefix.Bits()-x.Prefix.Bits(), x.Prefix.Addr().Compare(y.Prefix.Addr()))
+	})
 	return p
 }
 
@@ -82,6 +85,12 @@ func (p Policy) Decide(a netip.Addr) (rule Rule, byPrefix bool) {
 		}
 	}
 	return p.byKind[KindOf(a)], false
+}
+
+// ByPrefix lists the rules for prefixes, one each, the most specific first.
+func (p Policy) ByPrefix() []Rule {
+	list := slices.Clone(p.byPrefix)
+	return slices.CompactFunc(list, func(x, y Rule) bool { return x.Prefix == y.Prefix })
 }
 
 // OfKind gives the rule for addresses of a kind that no prefix says otherwise of.

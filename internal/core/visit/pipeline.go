@@ -26,8 +26,15 @@ type Pipeline struct {
 	// Atlas gives the edition in use, which may be swapped: each card comes from one.
 	Atlas interface{ Current() *atlas.Atlas }
 
-	once     sync.Once
-	anywhere *Local // of who is a guest of no site
+	once       sync.Once
+	anywhere   *Local           // of who is a guest of no site
+	embeddings []addr.Embedding // which addresses carry another
+}
+
+// ready makes at first use what follows from the fields.
+func (p *Pipeline) ready() *Pipeline {
+	p.once.Do(func() { p.anywhere, p.embeddings = Anywhere(), addr.Embeddings(p.Translators...) })
+	return p
 }
 
 // A Guest is what is known of whoever a card is for, beside the address. The zero Guest
@@ -121,8 +128,7 @@ func (p *Pipeline) card(edition *atlas.Atlas, a netip.Addr, obtained string, gue
 func (p *Pipeline) localize(card *Card, country *almanac.Country, guest Guest, now time.Time) {
 	at := guest.At
 	if at == nil {
-		p.once.Do(func() { p.anywhere = Anywhere() })
-		at = p.anywhere
+		at = p.ready().anywhere
 	}
 	card.Locale = *at.Languages.Negotiate(guest.Choice, guest.AcceptLanguage, country)
 	card.Clock = locale.ClockAt(card.Whereabouts.TimeZone, now, at.Hours, country)
@@ -143,20 +149,23 @@ func (p *Pipeline) admit(card *Card, a netip.Addr) netip.Addr {
 	kind := addr.KindOf(a)
 	card.Address.Family, card.Address.Kind = familyOf(a), &kinds[kind]
 	rule, byPrefix := p.Policy.Decide(a)
+	inner, by, embedded := addr.Embedded(a, p.ready().embeddings)
+	if by.Own && byPrefix && by.Prefix.Bits() > rule.Prefix.Bits() { // the owner's longer prefix says more
+		rule, byPrefix = p.Policy.OfKind(kind), false
+	}
 	if rule.Action == addr.SetAside && byPrefix {
 		return card.setAside(rule, "Set aside by a rule of yours.") // which range it names is nobody's business
 	}
-	if rule.Action == addr.SetAside {
+	if rule.Action == addr.SetAside && !by.Own { // the owner's translator may use addresses of any kind
 		return card.setAside(rule, fmt.Sprintf("Set aside: %s addresses belong to nobody in particular.", kind))
 	}
-	inner, how, embedded := addr.Embedded(a, p.Translators...)
 	if !embedded || byPrefix {
 		return a
 	}
 	card.Address.Embedded.Addr = inner
 	innerRule, _ := p.Policy.Decide(inner)
 	if innerRule.Action == addr.SetAside {
-		return card.setAside(innerRule, fmt.Sprintf("Set aside: the address embedded by %s is %s.", how, addr.KindOf(inner)))
+		return card.setAside(innerRule, fmt.Sprintf("Set aside: the address embedded by %s is %s.", by.How, addr.KindOf(inner)))
 	}
 	return inner
 }

@@ -12,17 +12,25 @@ import (
 )
 
 // A Policy says what becomes of the addresses of a prefix, where no narrower one
-// says otherwise.
+// says otherwise: those of the owner go before those of kinds.
 type Policy struct {
 	Prefix   netip.Prefix
-	Kind     addr.Kind
+	Own      bool
+	Kind     addr.Kind // of those that are not the owner's
 	SetAside bool
+}
+
+// Terms are what beside an edition decides what is said of an address.
+type Terms struct {
+	Policy     []Policy
+	Embeddings []addr.Embedding
+	Labels     map[string][]netip.Prefix
 }
 
 // Publish fills the tables that the SQL function whereabouts answers from, and
 // puts them in place at once. ranges calls its argument for each range, in
 // order; it gives how many there were.
-func (s *Store) Publish(ctx context.Context, edition string, policy []Policy, ranges func(yield func(addr.Range, atlas.Finding) bool)) (n int64, err error) {
+func (s *Store) Publish(ctx context.Context, edition string, terms Terms, ranges func(yield func(addr.Range, atlas.Finding) bool)) (n int64, err error) {
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		if err := takeTurn(ctx, tx, publishing); err != nil {
 			return err
@@ -60,19 +68,48 @@ func (s *Store) Publish(ctx context.Context, edition string, policy []Policy, ra
 		}
 		for _, sql := range []string{
 			`CREATE INDEX ON atlas_range_next (first)`, `ANALYZE atlas_range_next`, `DROP TABLE atlas_range`,
-			`ALTER TABLE atlas_range_next RENAME TO atlas_range`, `DELETE FROM atlas_policy`, `DELETE FROM atlas_published`,
+			`ALTER TABLE atlas_range_next RENAME TO atlas_range`, `DELETE FROM atlas_policy`, `DELETE FROM atlas_embedding`, `DELETE FROM atlas_label`, `DELETE FROM atlas_published`,
 		} {
 			if _, err := tx.Exec(ctx, sql); err != nil {
 				return err
 			}
 		}
-		for _, p := range policy {
-			if _, err := tx.Exec(ctx, `INSERT INTO atlas_policy VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`, p.Prefix, p.Kind.String(), p.SetAside); err != nil {
-				return err
-			}
+		if err := terms.insert(ctx, tx); err != nil {
+			return err
 		}
 		_, err := tx.Exec(ctx, `INSERT INTO atlas_published VALUES ($1, $2, $3)`, edition, time.Now().UTC(), n)
 		return err
 	})
 	return n, away(err)
+}
+
+func (t *Terms) insert(ctx context.Context, tx pgx.Tx) error {
+	var policy, embeddings, labels [][]any
+	for _, p := range t.Policy {
+		policy = append(policy, []any{p.Prefix, p.Own, p.Kind.String(), p.SetAside})
+	}
+	for _, e := range t.Embeddings {
+		if len(embeddings) == 0 || embeddings[len(embeddings)-1][0] != e.Prefix {
+			embeddings = append(embeddings, []any{e.Prefix, e.Own, e.At[:], e.Flipped})
+		}
+	}
+	for name, prefixes := range t.Labels {
+		for _, p := range prefixes {
+			labels = append(labels, []any{p.Masked(), name})
+		}
+	}
+	for _, into := range []struct {
+		table   string
+		columns []string
+		rows    [][]any
+	}{
+		{"atlas_policy", []string{"prefix", "own", "kind", "set_aside"}, policy},
+		{"atlas_embedding", []string{"prefix", "own", "at", "flipped"}, embeddings},
+		{"atlas_label", []string{"prefix", "label"}, labels},
+	} {
+		if _, err := tx.CopyFrom(ctx, pgx.Identifier{into.table}, into.columns, pgx.CopyFromRows(into.rows)); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -31,12 +31,26 @@ CREATE TABLE atlas_range (
 );
 CREATE INDEX ON atlas_range (first);
 
--- What becomes of the addresses of a prefix; the narrowest says it.
+-- What becomes of the addresses of a prefix: the narrowest of the owner's says it, failing that the narrowest of kinds.
 CREATE TABLE atlas_policy (
-    prefix    cidr PRIMARY KEY,
+    prefix    cidr NOT NULL,
+    own       boolean NOT NULL,
     kind      text NOT NULL,
-    set_aside boolean NOT NULL
+    set_aside boolean NOT NULL,
+    PRIMARY KEY (prefix, own)
 );
+-- Which bytes of the addresses of a prefix carry one of IPv4; the narrowest says it.
+CREATE TABLE atlas_embedding (
+    prefix  cidr PRIMARY KEY,
+    own     boolean NOT NULL,
+    at      int[] NOT NULL,
+    flipped boolean NOT NULL
+);
+CREATE TABLE atlas_label (
+    prefix cidr NOT NULL,
+    label  text NOT NULL
+);
+CREATE INDEX ON atlas_label USING gist (prefix inet_ops);
 CREATE TABLE atlas_published (
     edition text NOT NULL,
     at      timestamptz NOT NULL,
@@ -44,27 +58,43 @@ CREATE TABLE atlas_published (
 );
 
 -- What the published edition says of an address, as the service does: one row, whose facts are null where they are
--- not known. Of NAT64 (64:ff9b::/96) the embedded address is looked up; other embedded addresses are not.
+-- not known.
 -- +goose StatementBegin
 CREATE FUNCTION whereabouts(address inet) RETURNS TABLE (
     kind text, set_aside boolean, level text, continent_code text, country_code text, region_code text, city text, postal_code text,
     latitude double precision, longitude double precision, radius_km double precision, time_zone text, as_number bigint, operator text, labels text[], edition text
 ) LANGUAGE sql STABLE AS $$
     WITH asked AS (SELECT CASE WHEN address <<= '::ffff:0:0/96' THEN '0.0.0.0'::inet + (set_masklen(address, 128) - '::ffff:0:0'::inet) ELSE set_masklen(address, CASE family(address) WHEN 4 THEN 32 ELSE 128 END) END AS a),
-    looked AS (SELECT a, CASE WHEN a <<= '64:ff9b::/96' THEN '0.0.0.0'::inet + (a - '64:ff9b::'::inet) ELSE a END AS b FROM asked)
-    SELECT p.kind, p.set_aside OR q.set_aside, coalesce(r.level, 'none'), r.continent_code, r.country_code, r.region_code, r.city, r.postal_code,
-        r.latitude, r.longitude, r.radius_km, r.time_zone, r.as_number, r.operator, coalesce(r.labels, '{}'), (SELECT e.edition FROM atlas_published e)
-    FROM looked
-    CROSS JOIN LATERAL (SELECT x.kind, x.set_aside FROM atlas_policy x WHERE x.prefix >>= a ORDER BY masklen(x.prefix) DESC LIMIT 1) p
-    CROSS JOIN LATERAL (SELECT x.set_aside FROM atlas_policy x WHERE x.prefix >>= b ORDER BY masklen(x.prefix) DESC LIMIT 1) q
+    ruled AS (SELECT a, k.kind, k.set_aside AS by_kind, o.set_aside AS by_owner, e.own AS translated,
+            CASE WHEN o.set_aside IS NULL AND e.prefix IS NOT NULL THEN (
+                SELECT string_agg((CASE WHEN e.flipped THEN 255 - n ELSE n END)::text, '.' ORDER BY i)::inet
+                FROM (SELECT i, get_byte(inet_send(a), 4 + e.at[i]) AS n FROM generate_series(1, 4) AS i) AS byte
+            ) END AS inner_address
+        FROM asked
+        CROSS JOIN LATERAL (SELECT x.kind, x.set_aside FROM atlas_policy x WHERE NOT x.own AND x.prefix >>= a ORDER BY masklen(x.prefix) DESC LIMIT 1) k
+        LEFT JOIN LATERAL (SELECT x.* FROM atlas_embedding x WHERE x.prefix >>= a ORDER BY masklen(x.prefix) DESC LIMIT 1) e ON true
+        LEFT JOIN LATERAL (
+            SELECT x.set_aside FROM atlas_policy x
+            WHERE x.own AND x.prefix >>= a AND NOT coalesce(e.own AND masklen(e.prefix) > masklen(x.prefix), false)
+            ORDER BY masklen(x.prefix) DESC LIMIT 1
+        ) o ON true),
+    decided AS (SELECT a, r.kind, coalesce(inner_address, a) AS b,
+            coalesce(by_owner, by_kind AND NOT coalesce(translated, false)) OR inner_address IS NOT NULL AND (
+                SELECT x.set_aside FROM atlas_policy x WHERE x.prefix >>= inner_address ORDER BY x.own DESC, masklen(x.prefix) DESC LIMIT 1) AS aside
+        FROM ruled r)
+    SELECT d.kind, d.aside, coalesce(r.level, 'none'), r.continent_code, r.country_code, r.region_code, r.city, r.postal_code,
+        r.latitude, r.longitude, r.radius_km, r.time_zone, r.as_number, r.operator,
+        own.labels || ARRAY(SELECT l FROM unnest(r.labels) WITH ORDINALITY AS u(l, i) WHERE l <> ALL (own.labels) ORDER BY i),
+        (SELECT e.edition FROM atlas_published e)
+    FROM decided d
+    CROSS JOIN LATERAL (SELECT ARRAY(SELECT DISTINCT x.label COLLATE "C" FROM atlas_label x WHERE x.prefix >>= a ORDER BY 1) AS labels) own
     LEFT JOIN LATERAL (
-        SELECT * FROM (SELECT * FROM atlas_range x WHERE x.first <= b ORDER BY x.first DESC LIMIT 1) n
-        WHERE n.last >= b AND NOT p.set_aside AND NOT q.set_aside
+        SELECT * FROM (SELECT * FROM atlas_range x WHERE x.first <= b ORDER BY x.first DESC LIMIT 1) n WHERE n.last >= b AND NOT d.aside
     ) r ON true
 $$;
 -- +goose StatementEnd
 
 -- +goose Down
 DROP FUNCTION whereabouts;
-DROP TABLE atlas_range, atlas_policy, atlas_published;
+DROP TABLE atlas_range, atlas_policy, atlas_embedding, atlas_label, atlas_published;
 DROP VIEW visit_fact, visit_day;
