@@ -323,12 +323,15 @@ func TestSQLAnswersAsTheServiceDoes(t *testing.T) {
 	t.Parallel()
 	s := start(t, map[string]any{
 		"limits.key_per_second": 1_000_000,
-		"nat64": []string{"2001:db8:64::/48", "2001:db8:64:ff00::/96", "fd00:64::/96", "64:ff9b:1::/48"},
+		"nat64":                 []string{"2001:db8:64::/48", "2001:db8:64:ff00::/96", "fd00:64::/96", "64:ff9b:1::/48"},
 		"policy": []any{
-			map[string]any{"prefix": "198.18.0.0/15", "action": "resolve"}, map[string]any{"prefix": "2001:db8::/32", "action": "resolve"},
+			map[string]any{"prefix": "198.18.0.0/15", "action": "resolve"},
+			map[string]any{"prefix": "2001:db8::/32", "action": "resolve"},
 			map[string]any{"prefix": "3fff::/20", "action": "resolve"},
-			map[string]any{"prefix": "198.18.3.0/24", "action": "set aside"}, map[string]any{"prefix": "198.18.0.0/17", "action": "resolve"},
-			map[string]any{"prefix": "192.0.0.0/8", "action": "resolve"}, map[string]any{"kind": "tunnel", "action": "resolve"},
+			map[string]any{"prefix": "198.18.3.0/24", "action": "set aside"},
+			map[string]any{"prefix": "198.18.0.0/17", "action": "resolve"},
+			map[string]any{"prefix": "192.0.0.0/8", "action": "resolve"},
+			map[string]any{"kind": "tunnel", "action": "resolve"},
 		},
 		"labels": map[string]any{
 			"lake": []string{"198.18.0.0/16", "2001:db8:64::/48", "fd00::/8"},
