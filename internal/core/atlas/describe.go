@@ -103,13 +103,13 @@ func describeText(b []byte) (*Description, error) {
 	default:
 		rows := rowsOf(lines, ',', true)
 		switch {
-		case !isRange(rows[0][0]) && len(rows[0]) > 1:
+		case !startsWithRange(rows[0]) && len(rows[0]) > 1:
 			d.table(CSV, "its columns are parted by commas, under a head", rows)
-		case len(rows[0]) > 1 && looksGeofeed(rows):
+		case looksGeofeed(rows):
 			d.Format, d.Reason = Geofeed, "it has prefix, country, region, city and postal code, without a head (RFC 8805)"
 			d.describe([]string{"prefix", "country", "region", "city", "postal code"}, rows)
 			d.Mapping = map[string]string{}
-		case isRange(rows[0][0]):
+		case startsWithRange(rows[0]):
 			d.Format, d.Reason = List, "each line begins with a range and says little else"
 			d.describe([]string{"range", "label"}, rows)
 			d.Mapping, d.Advice = map[string]string{}, []string{"Give the source a label."}
@@ -179,19 +179,27 @@ func looksDelegated(lines [][]byte) bool {
 	return false
 }
 
+// looksGeofeed says whether rows without a head are those of a geofeed (RFC 8805): most
+// of those that say more than a range have a country, or that it must not be located. A
+// bare prefix may stand in a geofeed as well as in a list.
 func looksGeofeed(rows [][]string) bool {
-	good := 0
+	more, good := 0, 0
 	for _, row := range rows {
-		if len(row) > 1 && (row[1] == "" || row[1] == "ZZ" || len(row[1]) == 2 && almanac.CheckCode(strings.ToUpper(row[1])) == nil) {
+		if len(row) < 2 || !startsWithRange(row) {
+			continue
+		}
+		more++
+		if row[1] == "" && len(row) > 2 || row[1] == "ZZ" || len(row[1]) == 2 && almanac.CheckCode(strings.ToUpper(row[1])) == nil {
 			good++
 		}
 	}
-	return good*2 > len(rows)
+	return good*2 > more
 }
 
-func isRange(s string) bool {
-	_, err := addr.ParseRange(s)
-	return err == nil
+// startsWithRange says whether a row begins with a range, host bits or not.
+func startsWithRange(row []string) bool {
+	_, err := addr.ParseRange(row[0])
+	return err == nil || looksLikeRange(row[0])
 }
 
 // describe fills columns, mapping and sample.

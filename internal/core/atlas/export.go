@@ -17,7 +17,8 @@ import (
 // Export writes what the edition says as one table: every stretch that has one
 // location, merged from all sources, as a CSV whose columns are [Columns], which
 // [ReadTable] reads, or as a geofeed (RFC 8805), which has prefixes and no
-// coordinates. Nothing derived is in it. progress, unless nil, is told the share
+// coordinates. Nothing derived is in it; what asks not to be located stands with the
+// country ZZ, in a geofeed without any. progress, unless nil, is told the share
 // done. Unless raw, what a spreadsheet would take for a formula is made harmless
 // ([plain.Guard]). It ends early where w gives an error.
 func (a *Atlas) Export(w io.Writer, format Format, raw bool, progress func(share float64)) error {
@@ -96,13 +97,19 @@ func (a *Atlas) Stretches(do func(addr.Range, Finding) bool) {
 // says is what an export writes of an address behind its range, or nil.
 func (a *Atlas) says(ip netip.Addr, format Format) []string {
 	rec, _, located := a.located(ip)
+	if rec.byPoint {
+		rec.country = ""
+	}
 	if format == Geofeed {
-		if !located {
+		if rec.country == "" && !rec.doNotLocate {
 			return nil
 		}
 		return []string{rec.country, rec.region, rec.city}
 	}
 	fields := make([]string, 11)
+	if rec.doNotLocate {
+		fields[0] = "ZZ"
+	}
 	if located {
 		copy(fields, []string{rec.country, rec.region, rec.city, rec.postal})
 		if rec.point != nil {
@@ -123,7 +130,7 @@ func (a *Atlas) says(ip netip.Addr, format Format) []string {
 		}
 		s.around(ip, func(rec record) { labels = append(labels, rec.labels...) })
 	}
-	fields[10] = strings.Join(labels, ";")
+	fields[10] = strings.Join(labels, "; ")
 	if strings.Join(fields, "") == "" {
 		return nil
 	}

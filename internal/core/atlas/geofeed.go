@@ -106,12 +106,12 @@ func (l *listRows) row(line []byte) (span rangeText, key []byte, skip bool, err 
 }
 
 func (l *listRows) place() (p place, remark string, passed bool, err error) {
-	label := plain.Clean(string(l.said), 60)
-	if label == "" {
-		label = l.label
+	p.labels = readLabels(string(l.said))
+	if len(p.labels) == 0 {
+		p.labels = readLabels(l.label)
 	}
-	if label == "" {
+	if len(p.labels) == 0 {
 		return p, "", false, errors.New("the line gives no label, and neither does the source: write label behind a comma, or give the source a label")
 	}
-	return place{labels: []string{label}}, "", false, nil
+	return p, "", false, nil
 }

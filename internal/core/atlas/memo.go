@@ -66,7 +66,7 @@ func (a *Atlas) Lookup(ip netip.Addr) *Finding {
 type placeKey struct {
 	country, region, city, postal, zone string
 	latitude, longitude, radiusKm       float64
-	point                               bool
+	point, byPoint                      bool
 }
 
 // described is what follows from a placeKey alone.
@@ -79,7 +79,7 @@ type described struct {
 
 // describe gives what follows from a place. It is shared and must not be changed.
 func (f *findings) describe(p *place) *described {
-	key := placeKey{country: p.country, region: p.region, city: p.city, postal: p.postal, zone: p.zone, radiusKm: p.radiusKm}
+	key := placeKey{country: p.country, region: p.region, city: p.city, postal: p.postal, zone: p.zone, radiusKm: p.radiusKm, byPoint: p.byPoint}
 	if p.point != nil {
 		key.latitude, key.longitude, key.point = p.point.Latitude, p.point.Longitude, true
 	}

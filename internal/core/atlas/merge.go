@@ -33,8 +33,12 @@ func (a *Atlas) merge(ip netip.Addr) (won *record, parts []part) {
 			p.reason = "a higher-ranked source asks not to locate this range"
 		default:
 			var instead bool
+			derived := won.byPoint
 			p.used, instead, p.reason = fill(&won.place, &rec.place)
 			for i := range parts {
+				if derived && !won.byPoint { // this source names it
+					parts[i].used.country, parts[i].used.byPoint = "", false
+				}
 				if instead { // they are of a wider place
 					parts[i].used.point, parts[i].used.radiusKm, parts[i].used.zone = nil, 0, ""
 				}
@@ -60,7 +64,7 @@ func (p *part) evidence(list []Evidence, memo *findings, won *record) []Evidence
 	}
 	if !lost.empty() {
 		reason := "the higher-ranked source says otherwise"
-		if p.used.country != "" {
+		if len(list) == 1 {
 			reason = "it is of the whole " + string(p.used.level()) + "; a lower-ranked source knows more"
 		}
 		list = append(list, memo.claim(p.source, &record{lost, p.span}, false, reason))
@@ -123,6 +127,9 @@ func fill(won, rec *place) (took place, instead bool, reason string) {
 	}
 	if won.city == "" {
 		won.city, took.city = rec.city, rec.city
+	}
+	if won.byPoint && !rec.byPoint {
+		won.byPoint, took.country = false, rec.country
 	}
 	asFine := sameTown || instead || won.city == "" && (won.region == "" || rec.region != "")
 	if asFine {

@@ -21,6 +21,7 @@ type place struct {
 	operator              string
 	labels                []string
 	doNotLocate           bool
+	byPoint               bool // the country is derived from the point
 }
 
 func (p *place) locates() bool { return p.doNotLocate || p.country != "" }
@@ -45,6 +46,7 @@ const (
 	hasRadius
 	hasNumber
 	notLocated
+	countryByPoint
 )
 
 // append writes p as an edition holds it: flags, the country's two letters or
@@ -62,6 +64,7 @@ func (p *place) append(b []byte) []byte {
 	set(p.radiusKm > 0, hasRadius)
 	set(p.asNumber != 0, hasNumber)
 	set(p.doNotLocate, notLocated)
+	set(p.byPoint, countryByPoint)
 	b = append(b, flags)
 	for _, s := range []string{p.country, p.region, p.city, p.postal, p.zone, p.operator, strings.Join(p.labels, "\n")} {
 		b = binary.AppendUvarint(b, uint64(len(s)))
@@ -125,8 +128,8 @@ func readPlace(b []byte) (*place, error) {
 		}
 		p.asNumber = binary.LittleEndian.Uint32(b)
 	}
-	p.doNotLocate = flags&notLocated != 0
-	if flags > hasPoint|hasRadius|hasNumber|notLocated || math.IsNaN(p.radiusKm) || p.radiusKm < 0 ||
+	p.doNotLocate, p.byPoint = flags&notLocated != 0, flags&countryByPoint != 0
+	if flags > hasPoint|hasRadius|hasNumber|notLocated|countryByPoint || math.IsNaN(p.radiusKm) || p.radiusKm < 0 ||
 		p.country != "" && len(p.country) != 2 {
 		return nil, errPlace
 	}

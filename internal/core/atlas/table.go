@@ -21,7 +21,8 @@ import (
 )
 
 // Columns are the facts that a table may have, by our names: range, or first
-// and last; those of a card; and labels, parted by semicolons or spaces.
+// and last; those of a card; and labels, parted by semicolons. The country ZZ asks
+// not to be located; without a country that of the point is taken.
 var Columns = []string{
 	"range", "first", "last", "country_code", "region_code", "city", "postal_code", "latitude", "longitude", "radius_km", "time_zone",
 	"as_number", "operator", "labels",
@@ -305,27 +306,39 @@ func (r *tableRows) place() (p place, remark string, passed bool, err error) {
 	text := func(f int) string { return string(r.get(f)) }
 	p.country, p.region, p.city = strings.ToUpper(text(colCountry)), strings.ToUpper(text(colRegion)), plain.Clean(text(colCity), 200)
 	p.postal = plain.Clean(text(colPostal), 40)
-	if p.country != "" {
-		if err := almanac.CheckCode(p.country); err != nil {
-			return p, "", false, fmt.Errorf("country_code: %w", err)
-		}
-	} else if p.region+p.city != "" {
-		return p, "", false, errors.New("country_code: a region or city stands there without a country")
-	}
-	remark = p.checkRegion()
 	if p.point, err = readPoint(text(colLatitude), text(colLongitude)); err != nil {
 		return p, "", false, err
 	}
-	if p.point != nil && p.swapped() {
+	switch {
+	case p.country == "ZZ":
+		p = place{doNotLocate: true}
+	case p.country != "":
+		if err := almanac.CheckCode(p.country); err != nil {
+			return p, "", false, fmt.Errorf("country_code: %w", err)
+		}
+	case p.point != nil:
+		if err := p.fromPoint(); err != nil {
+			return p, "", false, err
+		}
+	case p.region+p.city != "":
+		return p, "", false, errors.New("country_code: a region or city stands there without a country")
+	}
+	remark = p.checkRegion()
+	if p.point != nil && !p.byPoint && p.swapped() {
 		p.point, remark = nil, joinRemarks(remark, fmt.Sprintf("the coordinates lie far from %s and would lie in it if latitude and longitude were swapped; they were dropped", p.country))
 	}
-	if p.radiusKm, err = number("radius_km", text(colRadius), 0, 20_100); err != nil {
+	radius, err := number("radius_km", text(colRadius), 0, 20_100)
+	if err != nil {
 		return p, "", false, err
 	}
-	if p.zone = text(colZone); p.zone != "" {
-		if _, err := time.LoadLocation(p.zone); err != nil {
-			return p, "", false, fmt.Errorf("time_zone: %.40q is no zone of the IANA database", p.zone)
+	zone := text(colZone)
+	if zone != "" {
+		if _, err := time.LoadLocation(zone); err != nil {
+			return p, "", false, fmt.Errorf("time_zone: %.40q is no zone of the IANA database", zone)
 		}
+	}
+	if !p.doNotLocate {
+		p.radiusKm, p.zone = radius, zone
 	}
 	p.operator = plain.Clean(text(colOperator), 200)
 	if as := text(colNumber); as != "" {
@@ -335,11 +348,34 @@ func (r *tableRows) place() (p place, remark string, passed bool, err error) {
 		}
 		p.asNumber = uint32(n)
 	}
-	p.labels = strings.FieldsFunc(text(colLabels), func(r rune) bool { return r == ';' || r == ' ' })
+	p.labels = readLabels(text(colLabels))
 	if !p.locates() && !p.names() && len(p.labels) == 0 {
 		return p, "", false, errors.New("the row says nothing of its range")
 	}
 	return p, remark, false, nil
+}
+
+// readLabels reads labels, which may hold spaces, with semicolons between them.
+func readLabels(text string) (labels []string) {
+	for label := range strings.SplitSeq(text, ";") {
+		if label = plain.Clean(strings.TrimSpace(label), 60); label != "" {
+			labels = append(labels, label)
+		}
+	}
+	return labels
+}
+
+// farthest is how far a point may be from every town and still have a country, in km.
+const farthest = 300
+
+// fromPoint takes the country of the town that is nearest to the point.
+func (p *place) fromPoint() error {
+	near := gazetteer.Near(*p.point, 1, 0)
+	if len(near) == 0 || near[0].Km > farthest {
+		return fmt.Errorf("country_code: none stands there, and no town is within %d km of the point", farthest)
+	}
+	p.country, p.byPoint = near[0].Country, true
+	return nil
 }
 
 func readPoint(lat, lon string) (*geo.Point, error) {

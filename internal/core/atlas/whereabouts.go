@@ -89,7 +89,9 @@ func claim(s *Source, rec record, used bool, reason string) Evidence {
 		Facts: []string{}, Values: map[string]string{}, Basis: s.Basis, Source: s.Name,
 		Rank: &rank, Range: &within, Dated: optional(s.Dated), Used: used, Reason: optional(reason),
 	}
-	e.add("country_code", rec.country)
+	if !rec.byPoint {
+		e.add("country_code", rec.country)
+	}
 	e.add("region_code", rec.region)
 	e.add("city", rec.city)
 	e.add("postal_code", rec.postal)
@@ -145,10 +147,16 @@ func locate(rec record) (Whereabouts, []Evidence) {
 	}
 	e := derive(&w, rec)
 	w.own(&e, rec)
-	if len(e.Facts) == 0 && e.Used {
-		return w, nil // the source said all of it
+	var derived []Evidence
+	if rec.byPoint {
+		by := Evidence{Values: map[string]string{}, Basis: Derived, Source: "Gazetteer, nearest town", Used: true, Reason: optional("the source gives a point and no country")}
+		by.add("country_code", rec.country)
+		derived = append(derived, by)
 	}
-	return w, []Evidence{e}
+	if len(e.Facts) > 0 || !e.Used { // the source did not say all of it
+		derived = append(derived, e)
+	}
+	return w, derived
 }
 
 // own puts the source's own coordinates, radius and zone over what was derived.

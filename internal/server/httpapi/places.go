@@ -189,11 +189,16 @@ func (a *api) getRange(c *gin.Context) {
 	shares, done := edition.Span(span, maxStretches)
 	type share struct {
 		atlas.Share
-		Country string `json:"country"`
+		Country   string   `json:"country"`
+		Latitude  *float64 `json:"latitude"`
+		Longitude *float64 `json:"longitude"`
 	}
 	list := make([]share, len(shares))
 	for i, s := range shares {
 		list[i] = share{Share: s}
+		if s.Point != nil {
+			list[i].Latitude, list[i].Longitude = &s.Point.Latitude, &s.Point.Longitude
+		}
 		if known, ok := almanac.ByCode(s.CountryCode); ok {
 			list[i].Country = known.Name
 		}

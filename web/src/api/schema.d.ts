@@ -2068,20 +2068,29 @@ export interface components {
             problem: string | null;
         };
         RangeAnswer: {
+            /** @description What was asked for, as a prefix or first-last. */
             range: string;
             edition: string;
+            /** @description What of it the shares are of: all, or its first part. */
             looked_at: string;
             complete: boolean;
             shares: components["schemas"]["Share"][];
         };
         Share: {
+            /** @description Empty where there is no location. */
             country_code: string;
             region_code: string;
             city: string;
             country: string;
             level: components["schemas"]["Level"];
+            /** @description Of the place's middle; null where there is no location. */
+            latitude: number | null;
+            longitude: number | null;
+            /** @description Of the addresses that were looked at. */
             share: number;
+            /** @description Stretches that lie there. */
             ranges: number;
+            /** @description The first address that lies there. */
             example: string;
         };
         TownsNear: {
