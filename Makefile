@@ -46,6 +46,11 @@ generate: web/node_modules/.ready ## Make the console's types from the contract
 data: tools/gendata/node_modules/.ready ## Make the almanac's and the gazetteer's tables from open data
 	cd tools/gendata && node gen.mjs
 
+.PHONY: parquetfiles
+parquetfiles: ## Write the Parquet files of the tests anew, with two other writers
+	cd tools/parquetfiles && npm ci --no-audit --no-fund --loglevel=error
+	cd tools/parquetfiles && go run . ../../internal/editions/testdata && node write.mjs ../../internal/editions/testdata
+
 .PHONY: format
 format: web/node_modules/.ready ## Format all sources
 	$(CHECKS) gofumpt -w api cmd internal porch tools
@@ -82,5 +87,5 @@ screenshots: ## Take the pictures of docs/screenshots from a running demo: make 
 
 .PHONY: clean
 clean: ## Remove what was built
-	rm -rf bin web/node_modules tools/gendata/node_modules
+	rm -rf bin web/node_modules tools/gendata/node_modules tools/parquetfiles/node_modules
 	find internal/server/webui/dist -mindepth 1 -not -name placeholder.txt -delete

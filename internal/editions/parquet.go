@@ -6,15 +6,14 @@ import (
 	"io"
 	"os"
 	"slices"
-	"strings"
 
 	"github.com/parquet-go/parquet-go"
 
 	"eastporch/internal/core/atlas"
 )
 
-// readParquet reads a flat Parquet file as [atlas.ReadRows] reads rows: its leaf
-// columns are the columns of the table. A damaged file is an error, not a panic.
+// readParquet reads a Parquet file as [atlas.ReadRows] reads rows: its leaf columns are
+// the columns of the table, the values of a list have semicolons between them. A damaged file is an error, not a panic.
 func readParquet(r io.ReaderAt, size int64, how atlas.Reading, about atlas.About) (s *atlas.Source, err error) {
 	defer func() {
 		if p := recover(); p != nil {
@@ -25,18 +24,43 @@ func readParquet(r io.ReaderAt, size int64, how atlas.Reading, about atlas.About
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", about.Name, err)
 	}
-	return atlas.ReadRows(parquetHead(f), func(yield func([]string, error) bool) { parquetRows(f, yield) }, how, about)
+	columns := parquetColumns(f.Metadata().Schema)
+	if err := readable(columns, how.Columns); err != nil {
+		return nil, fmt.Errorf("%s: %w", about.Name, err)
+	}
+	return atlas.ReadRows(parquetHead(columns), func(yield func([]string, error) bool) { parquetRows(f, columns, yield) }, how, about)
 }
 
-func parquetHead(f *parquet.File) (head []string) {
-	for _, path := range f.Schema().Columns() {
-		head = append(head, strings.Join(path, "."))
+// readable refuses columns of facts whose type has no text, or that have several values
+// where a fact has one.
+func readable(columns []parquetColumn, mapping map[string]string) error {
+	for _, fact := range atlas.Columns {
+		name, mapped := mapping[fact]
+		if !mapped {
+			name = fact
+		}
+		for _, c := range columns {
+			switch {
+			case c.name != name:
+			case c.text == nil:
+				return fmt.Errorf("the column %s for %s has the type %s, which is not read: write it as text or as a number", name, fact, c.kind)
+			case c.many && fact != "labels":
+				return fmt.Errorf("the column %s for %s is a list, and an address has one %s: write one value a row", name, fact, fact)
+			}
+		}
+	}
+	return nil
+}
+
+func parquetHead(columns []parquetColumn) (head []string) {
+	for _, c := range columns {
+		head = append(head, c.name)
 	}
 	return head
 }
 
-func parquetRows(f *parquet.File, yield func([]string, error) bool) {
-	fields, buffer := make([]string, len(f.Schema().Columns())), make([]parquet.Row, 256)
+func parquetRows(f *parquet.File, columns []parquetColumn, yield func([]string, error) bool) {
+	fields, buffer := make([]string, len(columns)), make([]parquet.Row, 256)
 	for _, group := range f.RowGroups() {
 		rows := group.Rows()
 		for {
@@ -44,10 +68,11 @@ func parquetRows(f *parquet.File, yield func([]string, error) bool) {
 			for _, row := range buffer[:n] {
 				clear(fields)
 				for _, v := range row {
-					if v.IsNull() {
+					write := columns[v.Column()].text
+					if v.IsNull() || write == nil {
 						continue
 					}
-					text := v.String()
+					text := write(v)
 					if fields[v.Column()] != "" {
 						text = fields[v.Column()] + ";" + text
 					}
@@ -82,13 +107,14 @@ func describeParquet(r io.ReaderAt, size int64) (d *atlas.Description, err error
 		return nil, err
 	}
 	var rows [][]string
-	parquetRows(f, func(fields []string, err error) bool {
+	columns := parquetColumns(f.Metadata().Schema)
+	parquetRows(f, columns, func(fields []string, err error) bool {
 		if err == nil {
 			rows = append(rows, slices.Clone(fields))
 		}
 		return err == nil && len(rows) < atlas.DescribeRowsMost
 	})
-	return atlas.DescribeRows(atlas.Parquet, "it begins with PAR1", parquetHead(f), rows), nil
+	return atlas.DescribeRows(atlas.Parquet, "it begins with PAR1", parquetHead(columns), rows), nil
 }
 
 // Describe looks at a file of range data, packed or not, without loading it.
