@@ -138,10 +138,10 @@ func (p *Porch) Card(r *http.Request) Card {
 		guest.Choice = cookie.Value
 	}
 	card, _ := p.pipeline.Visitor(peer(r), r.Header, guest, time.Now())
-	return card
+	return card.In(card.Locale.Language)
 }
 
-// Facts are the codes of a card that a proxy hands on, as the service's handover does.
+// Facts are the codes and names of a card that a proxy hands on, as the service's handover does.
 type Facts = handover.Facts
 
 // OpenCookie reads the signed cookie porch_facts of the service's handover, with the key

@@ -19,6 +19,7 @@ func (a *app) resolve() *cobra.Command {
 	var file string
 	var open []string
 	var why bool
+	var language string
 	cmd := &cobra.Command{
 		Use:   "resolve ADDRESS… | -",
 		Short: "Say where addresses are, and why",
@@ -30,6 +31,7 @@ An address that cannot be read is reported, the others are answered, and the
 exit code is 1.`,
 		Example: `  eastporch resolve 198.18.3.40
   eastporch resolve --why 198.18.3.40
+  eastporch resolve --language pt 198.18.3.40
   eastporch resolve --atlas harbour-net.csv --open 198.18.0.0/15 198.18.3.40
   cut -f1 addresses.txt | eastporch resolve - --output ndjson`,
 		Args: cobra.MinimumNArgs(1),
@@ -50,7 +52,7 @@ exit code is 1.`,
 					failed = append(failed, err)
 					continue
 				}
-				cards = append(cards, card)
+				cards = append(cards, card.In(language))
 			}
 			if len(cards) > 0 { // else the errors say all that there is to say
 				err = emit(a, cards, len(inputs) == 1, func() { a.drawCards(cards) })
@@ -59,6 +61,7 @@ exit code is 1.`,
 		},
 	}
 	cmd.Flags().StringVar(&file, "atlas", "", "work offline on this edition or source")
+	cmd.Flags().StringVar(&language, "language", "en", "names of places in this language (BCP 47)")
 	cmd.Flags().BoolVar(&why, "why", false, "list every range that holds the address")
 	cmd.Flags().StringSliceVar(&open, "open", nil, "offline: resolve these prefixes although they are special")
 	return cmd
@@ -149,8 +152,8 @@ func (a *app) drawCards(cards []visit.Card) {
 // place names the finest thing that is known.
 func place(w atlas.Whereabouts) string {
 	switch {
-	case w.City != nil:
-		return *w.City
+	case w.Names.City != nil:
+		return *w.Names.City
 	case w.Names.Region != nil:
 		return *w.Names.Region
 	case w.Names.Country != nil:
@@ -194,7 +197,7 @@ func (a *app) drawCard(c visit.Card) {
 	for _, f := range []struct{ name, value, key string }{
 		{"Country", join(" ", deref(w.Names.Country), deref(w.CountryCode)), "country_code"},
 		{"Region", join(" ", deref(w.Names.Region), deref(w.RegionCode)), "region_code"},
-		{"City", deref(w.City), "city"},
+		{"City", deref(w.Names.City), "city"},
 		{"Time zone", join("  ", deref(w.TimeZone), deref(c.Clock.LocalTime)), "time_zone"},
 		{"Postal code", deref(w.PostalCode), "postal_code"},
 	} {

@@ -275,7 +275,7 @@ func TestReportsOnTheCommandLine(t *testing.T) {
 		{"report paths --plot " + plots + "/a.svg", "/programme"},
 		{"report zones", "Europe/Lisbon"},
 		{"report networks", "Harbour Net"},
-		{"report regions", "Lisboa"},
+		{"report regions", "Lisbon"},
 		{"report referrers", "rowing-news.example"},
 		{"report languages", "pt-PT"},
 		{"report labels", "club-house"},

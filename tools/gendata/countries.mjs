@@ -105,6 +105,9 @@ function languagesOf(country) {
     .sort((a, b) => b.first - a.first || b.share - a.share || (a.tag < b.tag ? -1 : 1));
 }
 
+// officialOf lists the official languages of a country.
+export const officialOf = (country) => languagesOf(country).filter((l) => l.first).map((l) => l.tag);
+
 const neighbours = (() => {
   const { neighbors } = require("topojson-client");
   const shapes = require("world-atlas/countries-10m.json").objects.countries.geometries;

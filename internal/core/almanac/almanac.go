@@ -143,7 +143,8 @@ var regions = sync.OnceValue(func() map[string]string {
 	return names
 })
 
-// Region gives the name of an ISO 3166-2 subdivision such as PT-11.
+// Region gives the English name of an ISO 3166-2 subdivision such as PT-11, by CLDR,
+// else as the standard has it.
 func Region(code string) (name string, ok bool) {
 	name, ok = regions()[code]
 	return name, ok

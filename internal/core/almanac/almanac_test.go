@@ -61,10 +61,34 @@ func TestCheckCode(t *testing.T) {
 	assert.Error(t, CheckCode(""))
 }
 
+// Regions in ten languages: CLDR names nearly all of them in English alone.
+func TestRegionsInTheReadersLanguage(t *testing.T) {
+	languages := []string{"en", "pt", "de", "fr", "es", "it", "ru", "ja", "zh", "ar"}
+	for _, row := range [][]string{
+		{"GB-SCT", "Scotland", "Escócia", "Schottland", "Écosse", "Escocia", "Scozia", "Шотландия", "スコットランド", "苏格兰", "اسكتلندا"},
+		{"GB-ENG", "England", "Inglaterra", "England", "Angleterre", "Inglaterra", "Inghilterra", "Англия", "イングランド", "英格兰", "إنجلترا"},
+		{"JP-13", "Tokyo", "Tokyo", "Tokyo", "Tokyo", "Tokyo", "Tokyo", "Tokyo", "Tokyo", "Tokyo", "Tokyo"},
+		{"DE-BY", "Bavaria", "Bavaria", "Bavaria", "Bavaria", "Bavaria", "Bavaria", "Bavaria", "Bavaria", "Bavaria", "Bavaria"},
+		{"XX-1", "", "", "", "", "", "", "", "", "", ""},
+	} {
+		for i, tag := range languages {
+			assert.Equal(t, row[1+i], RegionIn(row[0], tag), "%s in %s", row[0], tag)
+		}
+	}
+	english := 0
+	for code, name := range regions() {
+		assert.NotEmpty(t, name, code)
+		if RegionIn(code, "ja") != name {
+			english++
+		}
+	}
+	t.Logf("%d regions, %d of them with a name in Japanese", len(regions()), english)
+}
+
 func TestRegion(t *testing.T) {
 	name, ok := Region("PT-11")
 	assert.True(t, ok)
-	assert.Equal(t, "Lisboa", name)
+	assert.Equal(t, "Lisbon", name)
 	_, ok = Region("PT-99")
 	assert.False(t, ok)
 }

@@ -14,9 +14,9 @@ import (
 var namesFile []byte
 
 // nameTable is what names.gz holds: for every locale its own name and the names of
-// countries and continents, "" where its parent has the same.
+// countries, continents and the subdivisions that are not only named in English, "" where its parent has the same.
 type nameTable struct {
-	column  map[string]int // by country code, or + and continent code
+	column  map[string]int // by country or subdivision code, or + and continent code
 	locales map[string][]string
 	english map[string]string // names of languages
 }
@@ -45,7 +45,7 @@ func (t nameTable) field(tag string, column int) string {
 	for tag != "" {
 		row, known := t.locales[tag]
 		if !known {
-			tag = parent(tag)
+			tag = ParentLocale(tag)
 			continue
 		}
 		if column < len(row) && row[column] != "" {
@@ -56,8 +56,9 @@ func (t nameTable) field(tag string, column int) string {
 	return ""
 }
 
-// parent gives the locale that a locale is a kind of: zh-Hant of zh-TW.
-func parent(tag string) string {
+// ParentLocale gives the locale that a locale is a kind of, zh-Hant of zh-TW; "" at the
+// end.
+func ParentLocale(tag string) string {
 	if tag == "nb" { // CLDR keeps what Norwegians write under no
 		return "no"
 	}
@@ -93,6 +94,17 @@ func ContinentIn(code, tag string) string {
 	return continents[code]
 }
 
+// RegionIn gives the name of an ISO 3166-2 subdivision in a language; in English where
+// CLDR has none, which is nearly everywhere, and as the standard has it where CLDR has no
+// English one. "" for a code that is none.
+func RegionIn(code, tag string) string {
+	if name := nameTables().subject(code, tag); name != "" {
+		return name
+	}
+	name, _ := Region(code)
+	return name
+}
+
 func (t nameTable) subject(key, tag string) string {
 	n, ok := t.column[key]
 	if !ok {
@@ -112,7 +124,7 @@ func OwnName(tag string) string {
 
 // LanguageName gives a language's English name, or the tag where it is not known.
 func LanguageName(tag string) string {
-	for t := tag; t != ""; t = parent(t) {
+	for t := tag; t != ""; t = ParentLocale(t) {
 		if name, ok := nameTables().english[t]; ok {
 			return name
 		}

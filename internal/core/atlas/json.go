@@ -26,14 +26,23 @@ func (f *Finding) Written() *Written {
 	return w
 }
 
-// Is says whether these are the very parts of the finding, none of them replaced.
-func (f *Finding) Is(w *Whereabouts, n *Network, evidence []Evidence) bool {
+// IsLocated says whether these are the very whereabouts of the finding, with none of them
+// replaced.
+func (f *Finding) IsLocated(w *Whereabouts) bool {
 	own := &f.Whereabouts
 	return w.Level == own.Level && w.ContinentCode == own.ContinentCode && w.CountryCode == own.CountryCode && w.RegionCode == own.RegionCode &&
 		w.City == own.City && w.PostalCode == own.PostalCode && w.Latitude == own.Latitude && w.Longitude == own.Longitude && w.RadiusKm == own.RadiusKm &&
-		w.TimeZone == own.TimeZone && w.Names == own.Names && oneMap(w.Missing, own.Missing) &&
-		n.Range == f.Network.Range && n.ASNumber == f.Network.ASNumber && n.Operator == f.Network.Operator && oneMap(n.Missing, f.Network.Missing) &&
-		len(evidence) == len(f.Evidence) && unsafe.SliceData(evidence) == unsafe.SliceData(f.Evidence)
+		w.TimeZone == own.TimeZone && w.Names == own.Names && oneMap(w.Missing, own.Missing)
+}
+
+// IsNetwork says the same of a network.
+func (f *Finding) IsNetwork(n *Network) bool {
+	return n.Range == f.Network.Range && n.ASNumber == f.Network.ASNumber && n.Operator == f.Network.Operator && oneMap(n.Missing, f.Network.Missing)
+}
+
+// IsEvidence says the same of evidence.
+func (f *Finding) IsEvidence(evidence []Evidence) bool {
+	return len(evidence) == len(f.Evidence) && unsafe.SliceData(evidence) == unsafe.SliceData(f.Evidence)
 }
 
 // oneMap says whether two maps are one.
@@ -68,6 +77,8 @@ func (w *Whereabouts) AppendJSON(b []byte) []byte {
 	b = jsonout.Optional(b, w.Names.Country)
 	b = append(b, `,"region":`...)
 	b = jsonout.Optional(b, w.Names.Region)
+	b = append(b, `,"city":`...)
+	b = jsonout.Optional(b, w.Names.City)
 	b = append(b, `},"missing":`...)
 	b = jsonout.Map(b, w.Missing)
 	return append(b, '}')

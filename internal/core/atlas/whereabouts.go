@@ -48,11 +48,31 @@ func (w *Whereabouts) Point() *geo.Point {
 	return &geo.Point{Latitude: *w.Latitude, Longitude: *w.Longitude}
 }
 
-// Names are English names for the codes.
+// Names are names for the codes and the town in one language, English unless somebody
+// asked for another.
 type Names struct {
 	Continent *string `json:"continent"`
 	Country   *string `json:"country"`
 	Region    *string `json:"region"`
+	City      *string `json:"city"`
+}
+
+// NamesIn gives the names in a language (BCP 47), in English what it has no name for; a
+// town that has no name in it is called as the source calls it.
+func (w *Whereabouts) NamesIn(tag string) (n Names) {
+	if w.ContinentCode != nil {
+		n.Continent = optional(almanac.ContinentIn(*w.ContinentCode, tag))
+	}
+	if w.CountryCode != nil {
+		n.Country = optional(almanac.NameIn(*w.CountryCode, tag))
+	}
+	if w.RegionCode != nil {
+		n.Region = optional(almanac.RegionIn(*w.RegionCode, tag))
+	}
+	if w.City != nil && w.CountryCode != nil {
+		n.City = optional(gazetteer.NameIn(*w.CountryCode, *w.City, tag))
+	}
+	return n
 }
 
 // Evidence is who said what of an address, and whether it was used.
@@ -136,7 +156,8 @@ func locate(rec record) (Whereabouts, []Evidence) {
 		w.Missing["region_code"] = "the source names no region here"
 	}
 	if rec.city != "" {
-		w.Level, w.City = City, &rec.city
+		name := gazetteer.NameIn(rec.country, rec.city, "en")
+		w.Level, w.City, w.Names.City = City, &rec.city, &name
 	} else {
 		w.Missing["city"] = "the source stops at the " + string(w.Level)
 	}

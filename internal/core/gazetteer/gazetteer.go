@@ -101,7 +101,7 @@ func Near(p geo.Point, n, people int) []NearTown {
 }
 
 //go:embed towns.gz
-var packed []byte
+var townsFile []byte
 
 type data struct {
 	towns  []Town
@@ -113,7 +113,7 @@ type data struct {
 }
 
 var load = sync.OnceValue(func() *data {
-	r, err := gzip.NewReader(bytes.NewReader(packed))
+	r, err := gzip.NewReader(bytes.NewReader(townsFile))
 	if err != nil {
 		panic("gazetteer: the embedded towns are unreadable: " + err.Error())
 	}

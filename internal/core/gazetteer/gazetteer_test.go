@@ -198,3 +198,50 @@ func TestAreas(t *testing.T) {
 	_, ok = Country("BV")
 	assert.False(t, ok)
 }
+
+// What towns are called in ten languages, written down by hand. The last column is what a
+// source may call the town in its own country.
+func TestTownsInTheReadersLanguage(t *testing.T) {
+	languages := []string{"en", "pt", "de", "fr", "es", "it", "ru", "ja", "zh", "ar"}
+	tried := 0
+	for _, row := range [][]string{
+		{"PT", "Lisbon", "Lisboa", "Lissabon", "Lisbonne", "Lisboa", "Lisbona", "Лиссабон", "リスボン", "里斯本", "لشبونة", "LISBOA"},
+		{"JP", "Tokyo", "Tóquio", "Tokio", "Tokyo", "Tokio", "Tokyo", "Токио", "東京", "东京", "طوكيو", "東京"},
+		{"CN", "Beijing", "Pequim", "Peking", "Pékin", "Pekín", "Pechino", "Пекин", "北京", "北京", "بكين", "北京"},
+		{"GR", "Athens", "Atenas", "Athen", "Athènes", "Atenas", "Atene", "Афины", "アテネ", "雅典", "أثينا", "Αθήνα"},
+		{"AT", "Vienna", "Viena", "Wien", "Vienne", "Viena", "Vienna", "Вена", "ウィーン", "维也纳", "فيينا", "Wien"},
+		{"RU", "Moscow", "Moscou", "Moskau", "Moscou", "Moscú", "Mosca", "Москва", "モスクワ", "莫斯科", "موسكو", "Москва"},
+		{"IN", "New Delhi", "Nova Deli", "Neu-Delhi", "New Delhi", "Nueva Delhi", "Nuova Delhi", "Нью-Дели", "ニューデリー", "新德里", "نيودلهي", "new delhi"},
+		{"US", "New York", "Nova York", "New York", "New York", "Nueva York", "New York", "Нью-Йорк", "ニューヨーク", "纽约", "نيويورك", "New York City"},
+		{"CH", "Bern", "Berna", "Bern", "Berne", "Berna", "Berna", "Берн", "ベルン", "伯尔尼", "برن", "Berne"},
+		{"NO", "Oslo", "Oslo", "Oslo", "Oslo", "Oslo", "Oslo", "Осло", "オスロ", "奥斯陆", "أوسلو", "OSLO"},
+		{"NO", "Bergen", "Bergen", "Bergen", "Bergen", "Bergen", "Bergen", "Bergen", "Bergen", "Bergen", "Bergen", "Bergen"}, // CLDR does not know it
+	} {
+		for i, tag := range languages {
+			tried++
+			assert.Equal(t, row[1+i], NameIn(row[0], row[1], tag), "%s in %s", row[1], tag)
+		}
+		assert.Equal(t, row[1], NameIn(row[0], row[11], "en"), "as its own country writes it")
+	}
+	assert.Equal(t, "Lissabon", NameIn("PT", "Lisbon", "de-AT-1996"), "by the nearest language above")
+	assert.Equal(t, "Lisbon", NameIn("PT", "Lisbon", "tlh"), "CLDR does not know the language")
+	assert.Equal(t, "Lisbon", NameIn("US", "Lisbon", "pt"), "another one")
+	assert.Equal(t, "Nova Iorque", NameIn("US", "New York", "pt-PT"))
+	differed := 0
+	known := namesOfTowns()
+	for n := range known.english {
+		if known.english[n] == "" {
+			differed++
+		}
+	}
+	for tag, l := range known.locales {
+		for n := range l.names {
+			if n >= len(known.english) || l.names[n] == "" {
+				differed++
+			}
+		}
+		assert.True(t, l.parent == "" || l.parent == "en" || known.locales[l.parent].names != nil, "%s has no parent %s", tag, l.parent)
+	}
+	t.Logf("%d names in ten languages; %d towns and %d locales", tried, len(known.english), len(known.locales))
+	assert.Zero(t, differed)
+}

@@ -1,6 +1,6 @@
 // Package handover hands the facts of a visitor on to an application: as header fields
 // that a reverse proxy copies into the request, and as a signed cookie. Both hold codes
-// only, never an address.
+// and the names of places, never an address.
 package handover
 
 import (
@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/variant"
 	"eastporch/internal/core/visit"
 )
@@ -28,6 +29,7 @@ type Facts struct {
 	TimeZone     string          `json:"time_zone"`     // IANA
 	Variants     variant.Choices `json:"variants"`
 	Gate         string          `json:"gate"`
+	Names        atlas.Names     `json:"names"` // in the language
 }
 
 // Admitted is the gate's word for whoever may come in.
@@ -38,6 +40,7 @@ func Of(c *visit.Card) Facts {
 	return Facts{
 		CountryCode: deref(c.Whereabouts.CountryCode), RegionCode: deref(c.Whereabouts.RegionCode), Language: c.Locale.Language,
 		CurrencyCode: deref(c.Money.CurrencyCode), TimeZone: deref(c.Clock.TimeZone), Variants: c.Variants, Gate: Admitted,
+		Names: c.Whereabouts.NamesIn(c.Locale.Language),
 	}
 }
 
@@ -76,16 +79,44 @@ func Forged(name string) bool {
 }
 
 // Fields are the names of the header fields, in the order of [Facts.Values].
-var Fields = []string{"Porch-Country-Code", "Porch-Region-Code", "Porch-Language", "Porch-Currency-Code", "Porch-Time-Zone", "Porch-Variant", "Porch-Gate"}
+var Fields = []string{"Porch-Country-Code", "Porch-Region-Code", "Porch-Language", "Porch-Currency-Code", "Porch-Time-Zone", "Porch-Variant", "Porch-Gate", "Porch-Names"}
 
 // Values are the values of the header fields, "" for one that is left out. The variants
-// are a dictionary of tokens (RFC 9651): offer=early, pictures=lake.
+// are a dictionary of tokens (RFC 9651), offer=early, pictures=lake, and the names one of
+// display strings: country=%"Portugal", city=%"S%c3%a3o Paulo".
 func (f Facts) Values() []string {
 	var variants []string
 	for _, name := range slices.Sorted(maps.Keys(f.Variants)) {
 		variants = append(variants, name+"="+f.Variants[name])
 	}
-	return []string{f.CountryCode, f.RegionCode, f.Language, f.CurrencyCode, f.TimeZone, strings.Join(variants, ", "), f.Gate}
+	return []string{f.CountryCode, f.RegionCode, f.Language, f.CurrencyCode, f.TimeZone, strings.Join(variants, ", "), f.Gate, namesField(f.Names)}
+}
+
+func namesField(n atlas.Names) string {
+	var list []string
+	for _, one := range []struct {
+		key  string
+		name *string
+	}{{"country", n.Country}, {"region", n.Region}, {"city", n.City}} {
+		if one.name != nil {
+			list = append(list, one.key+"="+displayString(*one.name))
+		}
+	}
+	return strings.Join(list, ", ")
+}
+
+// displayString writes a text as RFC 9651 has it (section 4.1.11): UTF-8, percent-encoded
+// where it is no printable ASCII.
+func displayString(text string) string {
+	b := []byte(`%"`)
+	for i := range len(text) {
+		if c := text[i]; c == '%' || c == '"' || c < 0x20 || c > 0x7e {
+			b = fmt.Appendf(b, "%%%02x", c)
+		} else {
+			b = append(b, c)
+		}
+	}
+	return string(append(b, '"'))
 }
 
 // The cookies: what [Sign] writes, and the language that a visitor chose, BCP 47, which

@@ -8,11 +8,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/variant"
 	"eastporch/internal/core/visit"
 )
 
-var lisbon = Facts{"PT", "PT-11", "pt-PT", "EUR", "Europe/Lisbon", variant.Choices{"pictures": "lake", "offer": "early"}, Admitted}
+var lisbon = Facts{"PT", "PT-11", "pt-PT", "EUR", "Europe/Lisbon", variant.Choices{"pictures": "lake", "offer": "early"}, Admitted, atlas.Names{City: text("São \"Paulo\" 100%"), Country: text("Brasil")}}
+
+func text(s string) *string { return &s }
 
 func TestCookie(t *testing.T) {
 	key, now := []byte("a key of the owner's"), time.Date(2026, 11, 26, 8, 0, 0, 0, time.UTC)
@@ -41,10 +44,10 @@ func TestCookie(t *testing.T) {
 }
 
 func TestValues(t *testing.T) {
-	assert.Equal(t, []string{"PT", "PT-11", "pt-PT", "EUR", "Europe/Lisbon", "offer=early, pictures=lake", "admit"}, lisbon.Values())
+	assert.Equal(t, []string{"PT", "PT-11", "pt-PT", "EUR", "Europe/Lisbon", "offer=early, pictures=lake", "admit", `country=%"Brasil", city=%"S%c3%a3o %22Paulo%22 100%25"`}, lisbon.Values())
 	assert.Len(t, lisbon.Values(), len(Fields))
 	nobody := Of(&visit.Card{})
-	assert.Equal(t, []string{"", "", "", "", "", "", "admit"}, nobody.Values(), "what is not known is left out")
+	assert.Equal(t, []string{"", "", "", "", "", "", "admit", ""}, nobody.Values(), "what is not known is left out")
 	for _, name := range Fields {
 		assert.True(t, Forged(name))
 	}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"slices"
 	"strings"
 )
 
@@ -88,13 +89,14 @@ func All(want Want) ([]Snippet, error) {
 			return nil, fmt.Errorf("%.80q is no path such as whereabouts.city", f)
 		}
 	}
-	first := "whereabouts.city"
+	first := "whereabouts.names.city"
 	if len(want.Fields) > 0 {
 		first = want.Fields[0]
 	}
-	for _, f := range want.Fields { // the most telling one
-		if f == "whereabouts.city" {
-			first = f
+	for _, telling := range []string{"whereabouts.names.city", "whereabouts.city"} { // the most telling one
+		if slices.Contains(want.Fields, telling) {
+			first = telling
+			break
 		}
 	}
 	fields := strings.Join(want.Fields, ",")

@@ -43,7 +43,7 @@ func TestAll(t *testing.T) {
 	assert.NotContains(t, names("https://heronlake.example/porch"), "haproxy", "its script knows no path")
 	whole, err := All(Want{Base: "http://[::1]:8080", Key: "K"})
 	require.NoError(t, err)
-	assert.Contains(t, whole[0].Text, `data-porch="whereabouts.city"`, "without a choice too")
+	assert.Contains(t, whole[0].Text, `data-porch="whereabouts.names.city"`, "without a choice too")
 }
 
 // What is put into code cannot end a text there and begin something else.

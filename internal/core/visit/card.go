@@ -105,3 +105,11 @@ func widen(text *string) *string {
 	wide := addr.TruncateRange(r).String()
 	return &wide
 }
+
+// In gives the card with the names of places in a language (BCP 47).
+func (c Card) In(language string) Card {
+	if language != "en" {
+		c.Whereabouts.Names = c.Whereabouts.NamesIn(language)
+	}
+	return c
+}

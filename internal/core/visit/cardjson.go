@@ -13,19 +13,16 @@ import (
 func (c *Card) AppendJSON(b []byte) []byte {
 	b = append(b, `{"address":`...)
 	b = appendAddress(b, &c.Address)
-	var written *atlas.Written // of the finding, where the card still says what it does
-	if c.found != nil && c.found.Is(&c.Whereabouts, &c.Network, c.Evidence) {
-		written = c.found.Written()
-	}
+	// The finding's own JSON is used for the parts that the card still has from it.
 	b = append(b, `,"whereabouts":`...)
-	if written != nil {
-		b = append(b, written.Whereabouts...)
+	if c.found != nil && c.found.IsLocated(&c.Whereabouts) {
+		b = append(b, c.found.Written().Whereabouts...)
 	} else {
 		b = c.Whereabouts.AppendJSON(b)
 	}
 	b = append(b, `,"network":`...)
-	if written != nil {
-		b = append(b, written.Network...)
+	if c.found != nil && c.found.IsNetwork(&c.Network) {
+		b = append(b, c.found.Written().Network...)
 	} else {
 		b = c.Network.AppendJSON(b)
 	}
@@ -46,8 +43,8 @@ func (c *Card) AppendJSON(b []byte) []byte {
 		b = append(b, "null"...)
 	}
 	b = append(b, `,"evidence":`...)
-	if written != nil {
-		b = append(b, written.Evidence...)
+	if c.found != nil && c.found.IsEvidence(c.Evidence) {
+		b = append(b, c.found.Written().Evidence...)
 	} else {
 		b = atlas.AppendEvidence(b, c.Evidence)
 	}

@@ -83,7 +83,7 @@ func (a *api) visitorCard(c *gin.Context) (visit.Card, error) {
 	header := c.Request.Header
 	card, trail := a.Enrich.Visitor(peer(c.Request), header, a.guest(c, header, site), a.Now())
 	a.observed(peer(c.Request), header, card, trail)
-	return card, nil
+	return card.In(card.Locale.Language), nil
 }
 
 // languageOf reads the language of names and texts, BCP 47.

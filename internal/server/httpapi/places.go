@@ -25,16 +25,19 @@ import (
 
 func (a *api) getAddress(c *gin.Context) {
 	address, note, err := a.readAddress(c, c.Param("address"))
-	guest := visit.Guest{}
+	guest, language := visit.Guest{}, ""
 	if err == nil {
 		guest, err = a.ofSite(c)
+	}
+	if err == nil {
+		language, err = languageOf(c, "en")
 	}
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
 	c.Header("Cache-Control", "private, no-store")
-	card := a.given(address, note, c.Query("why") == "all", guest)
+	card := a.given(address, note, c.Query("why") == "all", guest).In(language)
 	a.answerCard(c, &card)
 }
 
@@ -112,12 +115,17 @@ func (a *api) getAddresses(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
+	language, err := languageOf(c, "en")
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
 	c.Header("Cache-Control", "private, no-store")
 	if format == "ndjson" && c.Query("fields") == "" {
 		c.Header("Content-Type", formats.Types[format])
 		out := json.NewEncoder(c.Writer)
 		for i, text := range list {
-			if err := out.Encode(a.ask(c, text, guest)); err != nil {
+			if err := out.Encode(a.ask(c, text, guest, language)); err != nil {
 				return // nobody reads it
 			}
 			if i%100 == 99 {
@@ -128,18 +136,18 @@ func (a *api) getAddresses(c *gin.Context) {
 	}
 	answers := make([]asked, len(list))
 	for i, text := range list {
-		answers[i] = a.ask(c, text, guest)
+		answers[i] = a.ask(c, text, guest, language)
 	}
 	a.answerList(c, "addresses", gin.H{"addresses": answers})
 }
 
-func (a *api) ask(ctx context.Context, text string, guest visit.Guest) asked {
+func (a *api) ask(ctx context.Context, text string, guest visit.Guest, language string) asked {
 	ip, note, err := a.readAddress(ctx, text)
 	if err != nil {
 		why := toProblem(err).Detail
 		return asked{Input: text, Problem: &why}
 	}
-	card := a.given(ip, note, false, guest)
+	card := a.given(ip, note, false, guest).In(language)
 	answer := asked{Input: text, Card: &card}
 	if _, spelling, err := addr.Read(text); err == nil && spelling != addr.Plain {
 		answer.Spelling = optional(string(spelling))

@@ -14,6 +14,7 @@ import (
 
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/gazetteer"
 	"eastporch/internal/core/visit"
 )
 
@@ -36,6 +37,7 @@ type reportRow struct {
 type placeNames struct {
 	Country *string `json:"country"`
 	Region  *string `json:"region"`
+	City    *string `json:"city"`
 }
 
 // answered says what a report's figures come from.
@@ -106,6 +108,10 @@ func (r *reportRow) nameCountry() {
 			r.Names.Region = &name
 		}
 	}
+	if r.City != nil {
+		name := gazetteer.NameIn(*r.CountryCode, *r.City, "en")
+		r.Names.City = &name
+	}
 }
 
 func regionLine(key string) (reportRow, bool) {
@@ -127,6 +133,9 @@ func townLine(key string) (reportRow, bool) {
 	r := reportRow{Key: strings.Join([]string{value(p.CountryCode), value(p.RegionCode), *p.City}, "/"), Name: p.City, Place: p}
 	r.nameCountry()
 	r.Filter = map[string]string{"city": *p.City}
+	if r.Names.City != nil {
+		r.Name = r.Names.City
+	}
 	r.addCodes()
 	return r, true
 }
@@ -158,7 +167,7 @@ func placeLine(key string) (reportRow, bool) {
 	r.nameCountry()
 	r.Filter = map[string]string{"level": p.Level}
 	r.addCodes()
-	for _, name := range []*string{r.City, r.Names.Region, r.Names.Country} {
+	for _, name := range []*string{r.Names.City, r.Names.Region, r.Names.Country} {
 		if r.Name == nil {
 			r.Name = name
 		}

@@ -9,7 +9,7 @@
  * Placeholders keep their own text until an answer is there, and for good where none comes; `data-porch-state` on them is
  * `loading`, `ready` or `failed`:
  *
- *     <b data-porch="whereabouts.city">your town</b>
+ *     <b data-porch="whereabouts.names.city">your town</b>
  *     <time datetime="2027-06-12T10:00:00+02:00" data-porch="time" data-date-style="medium">12 June, 10:00 in Oslo</time>
  *     <data value="85" data-porch="price">85 €</data>
  *     <img data-porch="flag" data-shape="round" width="24" height="24" alt="">
@@ -48,7 +48,8 @@ export interface PorchCard {
     longitude: number | null;
     radius_km: number | null;
     time_zone: string | null;
-    names: { continent: string | null; country: string | null; region: string | null };
+    /** In the visitor's language. */
+    names: { continent: string | null; country: string | null; region: string | null; city: string | null };
     missing: Record<string, string>;
   };
   locale?: {

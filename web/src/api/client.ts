@@ -20,7 +20,7 @@ export interface Place {
   country_code: string;
   region_code: string | null;
   city: string | null;
-  names: { country: string; region: string | null };
+  names: { country: string; region: string | null; city: string | null };
   latitude: number;
   longitude: number;
   radius_km: number;
@@ -33,7 +33,7 @@ export function placeOf(r: ReportRow): Place {
     country_code: r.country_code ?? "",
     region_code: r.region_code,
     city: r.city,
-    names: { country: r.names.country ?? r.country_code ?? "", region: r.names.region },
+    names: { country: r.names.country ?? r.country_code ?? "", region: r.names.region, city: r.names.city },
     latitude: r.latitude ?? 0,
     longitude: r.longitude ?? 0,
     radius_km: r.radius_km ?? 0,

@@ -1292,10 +1292,16 @@ export interface components {
             radius_km: number | null;
             /** @description IANA name. */
             time_zone: string | null;
+            /**
+             * @description In the language of who reads: a visitor's own card has them in `locale.language`, answers to others in `language`,
+             *     stored visits in English. A region that CLDR names in English alone stands in English, a town that it does not
+             *     know as the source has it.
+             */
             names: {
                 continent: string | null;
                 country: string | null;
                 region: string | null;
+                city: string | null;
             };
             /** @description Why a fact is null. */
             missing: {
@@ -1930,9 +1936,11 @@ export interface components {
             longitude: number | null;
             radius_km: number | null;
             time_zone: string | null;
+            /** @description In English. */
             names: {
                 country: string | null;
                 region: string | null;
+                city: string | null;
             };
             visits: number;
             /** @description of all that were counted, 0 to 1 */
@@ -2715,6 +2723,11 @@ export interface operations {
                     /** @example offer=early, pictures=lake */
                     "Porch-Variant"?: string;
                     "Porch-Gate"?: "admit";
+                    /**
+                     * @description Country, region and town in the language, as a dictionary of display strings (RFC 9651).
+                     * @example country=%"Portugal", city=%"Lisboa"
+                     */
+                    "Porch-Names"?: string;
                     /** @description porch_facts, where it was asked for. */
                     "Set-Cookie"?: string;
                     "Cache-Control": components["headers"]["Private"];
@@ -3168,6 +3181,11 @@ export interface operations {
                  */
                 site?: components["parameters"]["SiteHost"];
                 /**
+                 * @description Names of places are in this language (BCP 47); English by default.
+                 * @example pt-PT
+                 */
+                language?: string;
+                /**
                  * @description Paths of the facts that are wanted, with commas between.
                  * @example whereabouts.city,clock
                  */
@@ -3213,6 +3231,11 @@ export interface operations {
                  * @example heronlake.example
                  */
                 site?: components["parameters"]["SiteHost"];
+                /**
+                 * @description Names of places are in this language (BCP 47); English by default.
+                 * @example pt-PT
+                 */
+                language?: string;
                 /**
                  * @description Paths of the facts that are wanted, with commas between.
                  * @example whereabouts.city,clock

@@ -14,7 +14,7 @@ export function clockTime(time: string): string {
 
 /** placeName is the finest thing that whereabouts name. */
 export function placeName(w: Whereabouts): string {
-  return w.city ?? w.names.region ?? w.names.country ?? w.names.continent ?? "Nowhere known";
+  return w.names.city ?? w.city ?? w.names.region ?? w.names.country ?? w.names.continent ?? "Nowhere known";
 }
 
 const steps: Record<Level, number> = { city: 4, region: 3, country: 2, continent: 1, none: 0 };

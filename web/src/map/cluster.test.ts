@@ -8,7 +8,7 @@ function spot(city: string, x: number, y: number, visits: number, level: Place["
     country_code: "PT",
     region_code: null,
     city: level === "city" ? city : null,
-    names: { country: "Portugal", region: null },
+    names: { country: "Portugal", region: null, city: null },
     latitude: 0,
     longitude: 0,
     radius_km: 10,

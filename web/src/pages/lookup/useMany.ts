@@ -45,7 +45,7 @@ async function ask(list: { line: number; input: string }[]): Promise<Row[]> {
       kind: a.card?.address.kind ?? null,
       aside: a.card?.address.set_aside ?? false,
       level: w?.level ?? "none",
-      city: w?.city ?? null,
+      city: w?.names.city ?? w?.city ?? null,
       region: w?.names.region ?? null,
       country: w?.names.country ?? null,
       code: w?.country_code ?? null,

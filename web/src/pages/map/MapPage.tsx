@@ -19,7 +19,7 @@ import { FilterChips } from "../visits/FilterChips";
 import { toQuery } from "../visits/filters";
 import { barEnd, spanTimes, TimeBar, type Span } from "./TimeBar";
 
-const nameOf = (p: Place): string => p.city ?? p.names.region ?? p.names.country;
+const nameOf = (p: Place): string => p.names.city ?? p.names.region ?? p.names.country;
 
 const groupName = (g: Group) => {
   const first = g.places[0];

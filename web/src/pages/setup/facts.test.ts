@@ -5,11 +5,11 @@ test("ticking keeps the order of the facts", () => {
   expect(toggled(usual, "whereabouts.region_code")).toEqual([
     "whereabouts.country_code",
     "whereabouts.region_code",
-    "whereabouts.city",
+    "whereabouts.names.city",
     "locale.language",
     "money.currency_code",
   ]);
-  expect(toggled(usual, "whereabouts.city")).not.toContain("whereabouts.city");
+  expect(toggled(usual, "whereabouts.names.city")).not.toContain("whereabouts.city");
   expect(toggled(toggled(usual, "variants"), "variants")).toEqual(usual);
 });
 

@@ -6,6 +6,7 @@ export const facts: { group: string; paths: string[] }[] = [
       "whereabouts.country_code",
       "whereabouts.region_code",
       "whereabouts.city",
+      "whereabouts.names.city",
       "whereabouts.radius_km",
       "whereabouts.time_zone",
     ],
@@ -26,7 +27,7 @@ export const facts: { group: string; paths: string[] }[] = [
 /** What is ticked at first. */
 export const usual = [
   "whereabouts.country_code",
-  "whereabouts.city",
+  "whereabouts.names.city",
   "locale.language",
   "money.currency_code",
 ];

@@ -13,7 +13,7 @@ const nightSteps = [90, 88, 86, 84, 82, 80, 78, 76];
 export const nameOf = (g: Group): string => {
   const p = g.places[0];
   if (!p) return "";
-  const name = p.city ?? p.names.region ?? p.names.country;
+  const name = p.names.city ?? p.names.region ?? p.names.country;
   return g.places.length > 1 ? `Around ${name}` : name;
 };
 

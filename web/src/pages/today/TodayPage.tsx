@@ -257,7 +257,7 @@ function LastHour({ places, total, pending, at, hours }: HourProps) {
               {places.map((p) => (
                 <tr key={`${p.level}${p.country_code}${p.region_code}${p.city}`}>
                   <td>
-                    <Country code={p.country_code} name={p.city ?? p.names.region ?? p.names.country} />
+                    <Country code={p.country_code} name={p.names.city ?? p.names.region ?? p.names.country} />
                   </td>
                   <td>
                     <LevelMark level={p.level} />
