@@ -344,12 +344,14 @@ func TestTheConsoleWhenItIsRefused(t *testing.T) {
 	s.fill(t, 20)
 	target, err := url.Parse(s.desk)
 	require.NoError(t, err)
-	var refuse, asked, others atomic.Int32
+	var refuse, asked, others, running atomic.Int32
 	desk := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
 		r.SetURL(target)
 		r.Out.Host = r.In.Host
 	}}
 	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		running.Add(1)
+		defer running.Add(-1)
 		status := int(refuse.Load())
 		if status != 0 && strings.HasPrefix(r.URL.Path, "/v1/") {
 			if r.URL.Path == "/v1/sites" {
@@ -372,6 +374,7 @@ func TestTheConsoleWhenItIsRefused(t *testing.T) {
 	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(front.URL+"/sign-in#"+secret), visible(".visits-table, .list"))
 	for _, status := range []int32{500, 429, 502} {
 		p.do(chromedp.Navigate("about:blank")) // the page before asks nothing any more
+		require.Eventually(t, func() bool { return running.Load() == 0 }, time.Minute, 20*time.Millisecond)
 		refuse.Store(status)
 		asked.Store(0)
 		others.Store(0)

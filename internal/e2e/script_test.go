@@ -377,7 +377,7 @@ func TestTheRegattasPage(t *testing.T) {
 
 	p := openTab(t)
 	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(at+"/from/Brazil"))
-	p.says(`[data-porch="whereabouts.city"]`, "São Paulo")
+	p.says(`[data-porch="whereabouts.names.city"]`, "São Paulo")
 	assert.Regexp(t, `^R\$[0-9.,]+\.90$`, p.text(`[data-porch="price"]`))
 	p.do(click(`footer a[hreflang="fr"]`))
 	p.until(`document.documentElement?.lang === "fr" && document.readyState === "complete"`)
