@@ -344,16 +344,17 @@ func TestTheConsoleWhenItIsRefused(t *testing.T) {
 	s.fill(t, 20)
 	target, err := url.Parse(s.desk)
 	require.NoError(t, err)
-	var refuse, asked, others, running atomic.Int32
 	desk := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
 		r.SetURL(target)
 		r.Out.Host = r.In.Host
 	}}
-	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		running.Add(1)
-		defer running.Add(-1)
-		status := int(refuse.Load())
-		if status != 0 && strings.HasPrefix(r.URL.Path, "/v1/") {
+	// Each refusal has a port of its own, so that what a page before it still asks counts nowhere.
+	through := func(status int, refuse *atomic.Bool, asked, others *atomic.Int32) string {
+		front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if !refuse.Load() || !strings.HasPrefix(r.URL.Path, "/v1/") {
+				desk.ServeHTTP(w, r)
+				return
+			}
 			if r.URL.Path == "/v1/sites" {
 				asked.Add(1)
 			} else {
@@ -362,30 +363,29 @@ func TestTheConsoleWhenItIsRefused(t *testing.T) {
 			w.Header().Set("Content-Type", "application/problem+json")
 			w.WriteHeader(status)
 			fmt.Fprintf(w, `{"type":"about:blank","title":"Refused for the test","status":%d,"detail":"It answers %d.","hint":"","request_id":"R1"}`, status, status)
-			return
-		}
-		desk.ServeHTTP(w, r)
-	}))
-	t.Cleanup(front.Close) // after the browser, which holds a stream open
+		}))
+		t.Cleanup(front.Close) // after the browser, which holds a stream open
+		return front.URL
+	}
 	link, err := s.server.Link(t.Context())
 	require.NoError(t, err)
 	_, secret, _ := strings.Cut(link, "#")
+	var never atomic.Bool
+	front := through(0, &never, nil, nil)
 	p := openTab(t)
-	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(front.URL+"/sign-in#"+secret), visible(".visits-table, .list"))
-	for _, status := range []int32{500, 429, 502} {
-		p.do(chromedp.Navigate("about:blank")) // the page before asks nothing any more
-		require.Eventually(t, func() bool { return running.Load() == 0 }, time.Minute, 20*time.Millisecond)
-		refuse.Store(status)
-		asked.Store(0)
-		others.Store(0)
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(front+"/sign-in#"+secret), visible(".visits-table, .list"))
+	for _, status := range []int{500, 429, 502} {
+		var refuse atomic.Bool
+		var asked, others atomic.Int32
+		refuse.Store(true)
 		began := time.Now()
-		p.do(chromedp.Navigate(front.URL + "/today"))
+		p.do(chromedp.Navigate(through(status, &refuse, &asked, &others) + "/today"))
 		p.says("main [role=alert]", "Refused for the test")
 		p.do(visible("nav a[href='/visits']")) // it is inside the shell
 		require.Eventually(t, func() bool { return asked.Load() >= 3 }, time.Minute, 20*time.Millisecond)
 		assert.Greater(t, time.Since(began), 5*time.Second, "two and then four seconds lie between")
 		assert.Zero(t, others.Load(), "nothing else is asked meanwhile")
-		refuse.Store(0)
+		refuse.Store(false)
 		p.do(visible(".today"))
 	}
 }
