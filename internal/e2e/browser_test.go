@@ -349,20 +349,25 @@ func TestTheConsoleWhenItIsRefused(t *testing.T) {
 		r.Out.Host = r.In.Host
 	}}
 	// Each refusal has a port of its own, so that what a page before it still asks counts nowhere.
-	through := func(status int, refuse *atomic.Bool, asked, others *atomic.Int32) string {
+	type refusal struct {
+		status        int
+		refuse        atomic.Bool
+		asked, others atomic.Int32
+	}
+	through := func(of *refusal) string {
 		front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			if !refuse.Load() || !strings.HasPrefix(r.URL.Path, "/v1/") {
+			if !of.refuse.Load() || !strings.HasPrefix(r.URL.Path, "/v1/") {
 				desk.ServeHTTP(w, r)
 				return
 			}
 			if r.URL.Path == "/v1/sites" {
-				asked.Add(1)
+				of.asked.Add(1)
 			} else {
-				others.Add(1)
+				of.others.Add(1)
 			}
 			w.Header().Set("Content-Type", "application/problem+json")
-			w.WriteHeader(status)
-			fmt.Fprintf(w, `{"type":"about:blank","title":"Refused for the test","status":%d,"detail":"It answers %d.","hint":"","request_id":"R1"}`, status, status)
+			w.WriteHeader(of.status)
+			fmt.Fprintf(w, `{"type":"about:blank","title":"Refused for the test","status":%d,"detail":"It answers %d.","hint":"","request_id":"R1"}`, of.status, of.status)
 		}))
 		t.Cleanup(front.Close) // after the browser, which holds a stream open
 		return front.URL
@@ -370,22 +375,23 @@ func TestTheConsoleWhenItIsRefused(t *testing.T) {
 	link, err := s.server.Link(t.Context())
 	require.NoError(t, err)
 	_, secret, _ := strings.Cut(link, "#")
-	var never atomic.Bool
-	front := through(0, &never, nil, nil)
+	refusals := []*refusal{{}, {status: 500}, {status: 429}, {status: 502}}
+	fronts := make([]string, len(refusals))
+	for i, of := range refusals {
+		fronts[i] = through(of)
+	}
 	p := openTab(t)
-	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(front+"/sign-in#"+secret), visible(".visits-table, .list"))
-	for _, status := range []int{500, 429, 502} {
-		var refuse atomic.Bool
-		var asked, others atomic.Int32
-		refuse.Store(true)
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(fronts[0]+"/sign-in#"+secret), visible(".visits-table, .list"))
+	for i, of := range refusals[1:] {
+		of.refuse.Store(true)
 		began := time.Now()
-		p.do(chromedp.Navigate(through(status, &refuse, &asked, &others) + "/today"))
+		p.do(chromedp.Navigate(fronts[1+i] + "/today"))
 		p.says("main [role=alert]", "Refused for the test")
 		p.do(visible("nav a[href='/visits']")) // it is inside the shell
-		require.Eventually(t, func() bool { return asked.Load() >= 3 }, time.Minute, 20*time.Millisecond)
+		require.Eventually(t, func() bool { return of.asked.Load() >= 3 }, time.Minute, 20*time.Millisecond)
 		assert.Greater(t, time.Since(began), 5*time.Second, "two and then four seconds lie between")
-		assert.Zero(t, others.Load(), "nothing else is asked meanwhile")
-		refuse.Store(false)
+		assert.Zero(t, of.others.Load(), "nothing else is asked meanwhile")
+		of.refuse.Store(false)
 		p.do(visible(".today"))
 	}
 }
