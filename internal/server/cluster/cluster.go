@@ -18,6 +18,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"slices"
 	"strconv"
@@ -37,6 +38,8 @@ var (
 // errRemains means that processes of a server that was killed have not ended yet,
 // which they do by themselves.
 var errRemains = errors.New("processes of a server that was killed are there still")
+
+var remains = regexp.MustCompile(`Is another postmaster|old server processes`)
 
 const (
 	remainsTries = 50
@@ -262,6 +265,10 @@ func (c *Cluster) run(ctx context.Context, bin, password string, owner *syscall.
 		return err
 	}
 	defer log.Close()
+	before, err := log.Stat()
+	if err != nil {
+		return err
+	}
 	c.cmd = exec.Command(filepath.Join(bin, "postgres"), args...)
 	as(c.cmd, opt.Dir, owner)
 	c.cmd.Stdout, c.cmd.Stderr = log, log
@@ -286,11 +293,16 @@ func (c *Cluster) run(ctx context.Context, bin, password string, owner *syscall.
 		Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(port)), Path: "postgres",
 	}
 	c.url = address.String()
+	if err := c.await(ctx, opt.Dir, before.Size()); err != nil {
+		return err
+	}
 	opt.Log.Info("database started", "port", port, "dir", opt.Dir)
-	return c.await(ctx, opt.Dir)
+	return nil
 }
 
-func (c *Cluster) await(ctx context.Context, dir string) error {
+// await waits until the server answers. What it says of its end stands in the log behind
+// a place; a server that is about to end may write there too.
+func (c *Cluster) await(ctx context.Context, dir string, behind int64) error {
 	ctx, cancel := context.WithTimeout(ctx, startWithin)
 	defer cancel()
 	tick := time.NewTicker(50 * time.Millisecond)
@@ -304,7 +316,8 @@ func (c *Cluster) await(ctx context.Context, dir string) error {
 		case <-tick.C:
 		case exit := <-c.exited:
 			out, _ := os.ReadFile(filepath.Join(dir, "log"))
-			if strings.Contains(lastLine(out), "old server processes") {
+			out = out[min(behind, int64(len(out))):]
+			if remains.Match(out) {
 				return errRemains
 			}
 			return fmt.Errorf("PostgreSQL ended while starting (%v): %s", exit, lastLine(out))

@@ -5,6 +5,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -94,4 +95,27 @@ func TestStopKeepsItsDeadline(t *testing.T) {
 	<-ended.Done()
 	_ = c.Stop(ended) // which may still be in time
 	assert.ErrorIs(t, syscall.Kill(c.cmd.Process.Pid, 0), syscall.ESRCH)
+}
+
+// After a kill -9 of the service the server that it had may need a moment to end, as it does
+// by itself: the next start waits for it.
+func TestAStartWaitsForTheServerOfBefore(t *testing.T) {
+	opt := options(t)
+	before, err := Start(t.Context(), opt)
+	require.NoError(t, err)
+	conn, err := pgx.Connect(t.Context(), before.URL())
+	require.NoError(t, err)
+	before.unlock() // as if the service were gone
+	require.NoError(t, before.cmd.Process.Signal(syscall.SIGTERM), "it ends once nobody is connected")
+	var early atomic.Bool
+	time.AfterFunc(time.Second, func() {
+		early.Store(true)
+		_ = conn.Close(context.Background())
+	})
+	after, err := Start(t.Context(), opt)
+	require.NoError(t, err)
+	assert.True(t, early.Load(), "two servers had one directory")
+	<-before.Gone()
+	query(t, after, "CREATE TABLE kept (n int)")
+	require.NoError(t, after.Stop(t.Context()))
 }
