@@ -85,6 +85,11 @@ func TestRegionsInTheReadersLanguage(t *testing.T) {
 	t.Logf("%d regions, %d of them with a name in Japanese", len(regions()), english)
 }
 
+func TestTheVaticanIsCalledThroughItaly(t *testing.T) {
+	vatican, _ := ByCode("VA")
+	assert.Equal(t, []string{"+39"}, vatican.Dialling, "+379 is reserved and not in use")
+}
+
 func TestRegion(t *testing.T) {
 	name, ok := Region("PT-11")
 	assert.True(t, ok)
