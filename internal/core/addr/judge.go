@@ -431,7 +431,7 @@ func (f *finder) tell(source []byte, p piece, found Found) error {
 	first, last := f.begin[p.from], f.stop[p.from+len(p.text)-1]
 	found.Offset, found.Line, found.Text = f.offset+int64(first), f.line, string(source[first:last])
 	if found.Reason == "" && found.Note == "" && len(found.Text) > len(p.text) {
-		found.Note = "read as " + p.text
+		found.Note = "written " + found.Text
 	}
 	return f.found(found)
 }
