@@ -113,9 +113,10 @@ type Network struct {
 // find makes what [Atlas.Lookup] gives.
 func (a *Atlas) find(ip netip.Addr) *Finding {
 	f := &Finding{Evidence: make([]Evidence, 0, 3), written: &Written{}}
-	won, parts := a.merge(ip)
-	for _, p := range parts {
-		f.Evidence = p.evidence(f.Evidence, a.findings, won)
+	var room [3]part
+	won, parts := a.merge(ip, room[:])
+	for i := range parts {
+		f.Evidence = parts[i].evidence(f.Evidence, a.findings, won)
 	}
 	switch {
 	case won == nil:

@@ -17,8 +17,9 @@ type part struct {
 
 // merge finds what every source says of an address, and makes one record of it: what the
 // highest-ranked says, with what it leaves open filled. won is nil where nobody says
-// anything.
-func (a *Atlas) merge(ip netip.Addr) (won *record, parts []part) {
+// anything. room is for the parts.
+func (a *Atlas) merge(ip netip.Addr, room []part) (won *record, parts []part) {
+	parts = room[:0]
 	for _, s := range a.sources {
 		rec, ok := s.find(ip, (*place).locates)
 		if !ok {
@@ -122,7 +123,7 @@ func fill(won, rec *place) (took place, instead bool, reason string) {
 	if instead {
 		won.point, won.radiusKm, won.zone = nil, 0, ""
 	}
-	if won.region == "" && (instead || sameTown || won.city != "" && regionOf(won) == rec.region) {
+	if won.region == "" && rec.region != "" && (instead || sameTown || won.city != "" && regionOf(won) == rec.region) {
 		won.region, took.region = rec.region, rec.region
 	}
 	if won.city == "" {
