@@ -51,7 +51,7 @@ type Options struct {
 	// Open are prefixes that are looked up although their addresses are special.
 	Open []string
 	// Geofeed is range data (RFC 8805) that cards are made with; it is read
-	// once. nil leaves whereabouts open.
+	// once. nil leaves location open.
 	Geofeed io.Reader
 	// Edition is an edition file of eastporch atlas build, in place of a geofeed. It
 	// is used in place: replace it by renaming another over it, never by writing into

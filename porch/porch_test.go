@@ -48,7 +48,7 @@ func ExamplePorch_Middleware() {
 	}
 	page := p.Middleware(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
 		card, _ := porch.FromContext(r.Context())
-		fmt.Println(*card.Whereabouts.City, *card.Clock.TimeZone, *card.Money.CurrencyCode)
+		fmt.Println(*card.Location.City, *card.Clock.TimeZone, *card.Money.CurrencyCode)
 	}))
 	page.ServeHTTP(httptest.NewRecorder(), request("203.0.113.4:4711", "198.18.3.40"))
 	// Output: Lisbon Europe/Lisbon EUR
@@ -87,7 +87,7 @@ func TestAnEditionFileAnswers(t *testing.T) {
 	require.NoError(t, err)
 	r := httptest.NewRequest(http.MethodGet, "/", nil)
 	r.RemoteAddr = "198.18.3.40:1234"
-	assert.Equal(t, "Lisbon", *p.Card(r).Whereabouts.City)
+	assert.Equal(t, "Lisbon", *p.Card(r).Location.City)
 	_, err = porch.New(porch.Options{Edition: file + ".gone"})
 	require.Error(t, err)
 }

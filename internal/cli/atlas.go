@@ -651,7 +651,7 @@ func (a *app) atlasPublish() *cobra.Command {
 		Use:   "publish",
 		Short: "Make the edition in use answer in SQL",
 		Long: `Fills a table of the service's database with every range of the edition in use, so
-that the SQL function whereabouts(inet) answers as the service does, and rows
+that the SQL function locate(inet) answers as the service does, and rows
 elsewhere in the database can be enriched by a join. docs/sql.md has examples. It
 takes a minute or more for millions of ranges; do it again after a new edition.`,
 		Example: "  eastporch atlas publish",
@@ -665,7 +665,7 @@ takes a minute or more for millions of ranges; do it again after a new edition.`
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Out, "Edition %s answers in SQL: %s ranges. Try SELECT * FROM whereabouts('198.18.3.40').\n", edition, thousands(ranges))
+			fmt.Fprintf(a.Out, "Edition %s answers in SQL: %s ranges. Try SELECT * FROM locate('198.18.3.40').\n", edition, thousands(ranges))
 			return nil
 		},
 	}

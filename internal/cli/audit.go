@@ -122,7 +122,7 @@ func (a *app) checkAtService(cmd *cobra.Command, list []atlas.Expectation) ([]at
 			return nil, errors.Join(fmt.Errorf("line %d", e.Line), err)
 		}
 		found, source := "NONE", ""
-		if code := card.Whereabouts.CountryCode; code != nil {
+		if code := card.Location.CountryCode; code != nil {
 			found, source = *code, card.Evidence[0].Source
 		}
 		if found != e.CountryCode {

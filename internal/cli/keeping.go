@@ -42,7 +42,7 @@ goes on from where it was, and misses none.`,
 				one.output = "ndjson"
 				return emit(&one, []visit.Visit{v}, false, nil)
 			}
-			w := v.Card.Whereabouts
+			w := v.Card.Location
 			_, err := fmt.Fprintf(a.Out, "%s  %-22s  %-28s  %-24s  %s\n", v.Time.Format(time.TimeOnly), shorten(addressOf(v), 22),
 				shorten(join(", ", place(w), deref(w.CountryCode)), 28), shorten(v.Path, 24), marks(v))
 			return err

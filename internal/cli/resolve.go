@@ -23,7 +23,7 @@ func (a *app) resolve() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "resolve ADDRESS… | -",
 		Short: "Say where addresses are, and why",
-		Long: `Gives the card of each address: whereabouts, network, clock, money and the
+		Long: `Gives the card of each address: location, network, clock, money and the
 evidence for them; with --why, every range of every source that holds the address
 and which fact came from which. Asks the service, or works offline with --atlas on
 an edition, or on a source such as a geofeed. With - the addresses are read from standard input, one a line.
@@ -132,7 +132,7 @@ func (a *app) drawCards(cards []visit.Card) {
 	}
 	t := newTable(a.Out, table.Row{"Address", "Level", "Place", "Country", "Within", "Time zone", "Kind"}, "Within")
 	for _, c := range cards {
-		w := c.Whereabouts
+		w := c.Location
 		within := ""
 		if w.RadiusKm != nil {
 			within = number(*w.RadiusKm) + " km"
@@ -150,7 +150,7 @@ func (a *app) drawCards(cards []visit.Card) {
 }
 
 // place names the finest thing that is known.
-func place(w atlas.Whereabouts) string {
+func place(w atlas.Location) string {
 	switch {
 	case w.Names.City != nil:
 		return *w.Names.City
@@ -163,7 +163,7 @@ func place(w atlas.Whereabouts) string {
 }
 
 func (a *app) drawCard(c visit.Card) {
-	w := c.Whereabouts
+	w := c.Location
 	fmt.Fprintf(a.Out, "%s\n", place(w))
 	if path := join(" / ", deref(w.Names.Region), deref(w.Names.Country), deref(w.Names.Continent)); path != "" {
 		fmt.Fprintln(a.Out, path)

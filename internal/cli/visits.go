@@ -94,7 +94,7 @@ func (a *app) drawVisits(visits []visit.Visit, count visit.Count) {
 	}
 	t := newTable(a.Out, table.Row{"Time", "Address", "Place", "Country", "Level", "Within", "Path", "Marks"}, "Within")
 	for _, v := range visits {
-		w := v.Card.Whereabouts
+		w := v.Card.Location
 		address, within := addressOf(v), "–"
 		if w.RadiusKm != nil {
 			within = number(*w.RadiusKm) + " km"

@@ -33,7 +33,7 @@ func TestTheRegattasNetworks(t *testing.T) {
 	assert.Empty(t, s.Remarks())
 	a := atlas.New(s)
 	for _, nw := range networks {
-		w := a.Lookup(nw.prefix.Addr()).Whereabouts
+		w := a.Lookup(nw.prefix.Addr()).Location
 		families[addr.Family(nw.prefix.Addr())] = true
 		if w.City != nil {
 			towns[*w.City+*w.CountryCode] = true

@@ -46,7 +46,7 @@ func TestAnEditionWaitsUntilSomebodyUsesIt(t *testing.T) {
 	s.fill(t, 200)
 	before, err := s.client.Address(t.Context(), "198.18.45.9")
 	require.NoError(t, err)
-	assert.Equal(t, "Portland", *before.Whereabouts.City)
+	assert.Equal(t, "Portland", *before.Location.City)
 	name := s.next(t)
 	require.NotEqual(t, before.Edition.Name, name)
 	list, _, err := s.client.Editions(t.Context())
@@ -66,7 +66,7 @@ func TestAnEditionWaitsUntilSomebodyUsesIt(t *testing.T) {
 	assert.Equal(t, name, used)
 	after, err := s.client.Address(t.Context(), "198.18.45.9")
 	require.NoError(t, err)
-	assert.Equal(t, "Seattle", *after.Whereabouts.City)
+	assert.Equal(t, "Seattle", *after.Location.City)
 	assert.Equal(t, name, after.Edition.Name)
 
 	// Stored visits are read again, and keep the old reading.
@@ -79,7 +79,7 @@ func TestAnEditionWaitsUntilSomebodyUsesIt(t *testing.T) {
 	require.NoError(t, err)
 	for _, v := range page.Visits {
 		require.Len(t, v.Earlier, 1)
-		assert.Equal(t, "Portland", *v.Earlier[0].Whereabouts.City)
+		assert.Equal(t, "Portland", *v.Earlier[0].Location.City)
 		assert.Equal(t, before.Edition.Name, v.Earlier[0].Edition)
 	}
 	_, _, again, err = s.client.Reread(t.Context(), time.Time{})
@@ -172,14 +172,14 @@ func TestSwappingWhileRequestsRun(t *testing.T) {
 					continue
 				}
 				var card struct {
-					Whereabouts struct{ City string }
-					Edition     struct{ Name string }
+					Location struct{ City string }
+					Edition  struct{ Name string }
 				}
 				err = json.NewDecoder(res.Body).Decode(&card)
 				res.Body.Close()
 				if err != nil || res.StatusCode != http.StatusOK {
 					failed.Add(1)
-				} else if towns[card.Edition.Name] != card.Whereabouts.City {
+				} else if towns[card.Edition.Name] != card.Location.City {
 					mixed.Add(1)
 				}
 				saw[w][card.Edition.Name]++
@@ -214,10 +214,10 @@ func TestCorrectionsRankFirstAtOnce(t *testing.T) {
 	where := func() string {
 		card, err := s.client.Address(t.Context(), "198.18.7.114")
 		require.NoError(t, err)
-		if card.Whereabouts.City == nil {
-			return string(card.Whereabouts.Level)
+		if card.Location.City == nil {
+			return string(card.Location.Level)
 		}
-		return *card.Whereabouts.City
+		return *card.Location.City
 	}
 	assert.Equal(t, "Valencia", where())
 	made, err := s.client.Correct(t.Context(), map[string]any{"range": "198.18.7.0-198.18.7.255", "country_code": "pt", "city": "Faro", "note": "moved"})
@@ -287,21 +287,21 @@ func TestRangesTownsAreasAndMany(t *testing.T) {
 	for _, ip := range samples {
 		card, err := s.client.Address(t.Context(), ip)
 		require.NoError(t, err)
-		assert.Equal(t, "Lisbon", *card.Whereabouts.City)
+		assert.Equal(t, "Lisbon", *card.Location.City)
 	}
 
 	// Host names are resolved only where the owner allows it.
 	assert.Equal(t, http.StatusBadRequest, get("/v1/addresses/localhost.").status)
 
 	// One address in every format, and with the fields that are wanted.
-	assert.Equal(t, "Lisbon\n", get("/v1/addresses/198.18.3.40?fields=whereabouts.city&format=text").body)
+	assert.Equal(t, "Lisbon\n", get("/v1/addresses/198.18.3.40?fields=location.city&format=text").body)
 	assert.Contains(t, get("/v1/addresses/198.18.3.40", "Accept: application/geo+json").body, `"coordinates":[-9.133,38.717]`)
 	assert.Contains(t, get("/v1/addresses/198.18.3.40?format=yaml").body, "city: Lisbon\n")
 	assert.Contains(t, get("/v1/addresses/198.18.3.40?format=xml").body, "<city>Lisbon</city>")
-	csv := get("/v1/addresses/198.18.3.40?format=csv&fields=whereabouts.city,network.as_number")
-	assert.Equal(t, "network.as_number,whereabouts.city\n64500,Lisbon\n", csv.body)
+	csv := get("/v1/addresses/198.18.3.40?format=csv&fields=location.city,network.as_number")
+	assert.Equal(t, "network.as_number,location.city\n64500,Lisbon\n", csv.body)
 	assert.Contains(t, csv.header.Values("Vary"), "Accept")
-	assert.Equal(t, http.StatusUnprocessableEntity, get("/v1/addresses/198.18.3.40?fields=whereabouts.town").status)
+	assert.Equal(t, http.StatusUnprocessableEntity, get("/v1/addresses/198.18.3.40?fields=location.town").status)
 	assert.Equal(t, http.StatusUnprocessableEntity, get("/v1/addresses/198.18.3.40?format=docx").status)
 	assert.Equal(t, http.StatusNotAcceptable, get("/v1/addresses/198.18.3.40", "Accept: image/png").status)
 
@@ -318,7 +318,7 @@ func TestRangesTownsAreasAndMany(t *testing.T) {
 	assert.Contains(t, lines[0], "Lisbon")
 	assert.Contains(t, lines[1], `"card":null`)
 	assert.Contains(t, lines[2], `"set_aside":true`)
-	many = s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/addresses?fields=input,spelling,card.whereabouts.city", `{"addresses":["3323069224","198.18.7.1"]}`)
+	many = s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/addresses?fields=input,spelling,card.location.city", `{"addresses":["3323069224","198.18.7.1"]}`)
 	assert.Contains(t, many.body, `"spelling":"an integer"`)
 	assert.Contains(t, many.body, "Valencia")
 	for _, body := range []string{`{"addresses":[]}`, `{}`, `{"addresses":[` + strings.Repeat(`"1.1.1.1",`, 10_000) + `"1.1.1.1"]}`} {
@@ -414,7 +414,7 @@ func TestCorrectionsReachOtherInstances(t *testing.T) {
 		return one.call(t, "127.0.0.1", http.MethodGet, one.desk+"/v1/keys", "").status == http.StatusOK
 	}, 10*time.Second, 50*time.Millisecond)
 	city := func(s *service) string {
-		return s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/addresses/198.18.3.40?fields=whereabouts.city", "").body
+		return s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/addresses/198.18.3.40?fields=location.city", "").body
 	}
 	made := one.call(t, "127.0.0.1", http.MethodPost, one.desk+"/v1/corrections", `{"range":"198.18.3.40/32","country_code":"PT","region_code":"PT-13","city":"Porto"}`)
 	require.Equal(t, http.StatusCreated, made.status, made.body)

@@ -408,7 +408,7 @@ func TestVisitsOnATablet(t *testing.T) {
 		n, err := strconv.ParseFloat(narrowest, 64)
 		require.NoError(t, err)
 		assert.GreaterOrEqual(t, n, 60.0, "the narrowest column at %d", width)
-		place := p.eval(`String([...document.querySelectorAll(".visits-table th")].find((th) => th.textContent === "Whereabouts").getBoundingClientRect().width)`)
+		place := p.eval(`String([...document.querySelectorAll(".visits-table th")].find((th) => th.textContent === "Location").getBoundingClientRect().width)`)
 		n, err = strconv.ParseFloat(place, 64)
 		require.NoError(t, err)
 		assert.GreaterOrEqual(t, n, 140.0, "the place's column at %d", width)

@@ -43,7 +43,7 @@ var (
 		"", " ", "\x00", "a\x00b", "\u202e", "\ufffd", "\xff\xfe", "é", "日本", strings.Repeat("x", 300), strings.Repeat("9", 5000), "null", "true", "[]", "{}", "-1", "0", "1e309", "NaN", "Infinity",
 		"9223372036854775808", "../../../etc/passwd", "..", "%00", "%", "'; DROP TABLE visit; --", `"`, "=1+1", "<script>", "\r\nX-Forged: 1", "2026-13-45T99:99:99Z", "2026-11-28T00:00:00Z", "0001-01-01T00:00:00Z",
 		"9999-12-31T23:59:59Z", "PT", "UK", "ZZ", "198.18.3.40", "2001:db8::/32", "::/0", "0.0.0.0/0", "2002:c612:328::1", "fe80::1%eth0", "1.2.3.4/33", "heronlake.example", "nowhere.example", "csv", "json", "xml", "yaml", "geojson",
-		"parquet", "day", "Europe/Lisbon", "Local", "whereabouts.city", "a.b.c.d.e.f", "00000000-0000-0000-0000-000000000000", "0193f2c4-0000-7000-8000-000000000000", "bot", "-180,-90,180,90", "180,0,-180,1", "geo:60.39,5.32", "geo:91,0",
+		"parquet", "day", "Europe/Lisbon", "Local", "location.city", "a.b.c.d.e.f", "00000000-0000-0000-0000-000000000000", "0193f2c4-0000-7000-8000-000000000000", "bot", "-180,-90,180,90", "180,0,-180,1", "geo:60.39,5.32", "geo:91,0",
 	}
 	oddValues = []any{nil, true, -1, 0, 1.5, 1e308, []any{}, map[string]any{}, []any{nil}, strings.Repeat("x", 3000), "\x00", map[string]any{"a": map[string]any{"b": map[string]any{"c": map[string]any{"d": map[string]any{"e": 1}}}}}}
 )

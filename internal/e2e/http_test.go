@@ -79,17 +79,17 @@ func TestPrivateAddressesHaveReasons(t *testing.T) {
 	s := start(t, nil)
 	got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/addresses/10.1.2.3", "")
 	var card struct {
-		Address     struct{ Kind string }
-		Whereabouts struct {
+		Address  struct{ Kind string }
+		Location struct {
 			Level   string
 			Missing map[string]string
 		}
 	}
 	require.NoError(t, json.Unmarshal([]byte(got.body), &card))
 	assert.Equal(t, "private", card.Address.Kind)
-	assert.Equal(t, "none", card.Whereabouts.Level)
+	assert.Equal(t, "none", card.Location.Level)
 	for _, fact := range []string{"continent_code", "country_code", "region_code", "city", "postal_code", "latitude", "longitude", "radius_km", "time_zone"} {
-		assert.NotEmpty(t, card.Whereabouts.Missing[fact], fact)
+		assert.NotEmpty(t, card.Location.Missing[fact], fact)
 	}
 	v6 := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/addresses/2001:db8:5e1:40::1f", "")
 	assert.Contains(t, v6.body, `"city":"Oslo"`)

@@ -281,7 +281,7 @@ func TestSnippetsRun(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	key := s.keys(t)["server"]
-	got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/snippets?fields=whereabouts.city,locale.language,money.currency_code&base="+s.visitor+"&key="+key, "")
+	got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/snippets?fields=location.city,locale.language,money.currency_code&base="+s.visitor+"&key="+key, "")
 	list := parse[struct {
 		Snippets []struct{ Name, File, Text string }
 	}](t, got).Snippets
@@ -305,7 +305,7 @@ func TestSnippetsRun(t *testing.T) {
 		}
 		ran = append(ran, one.Name)
 		out := runSnippet(t, one.File, one.Text, command)
-		assert.JSONEq(t, `{"whereabouts":{"city":"Lisbon"},"locale":{"language":"pt-PT"},"money":{"currency_code":"EUR"}}`, out, one.Name)
+		assert.JSONEq(t, `{"location":{"city":"Lisbon"},"locale":{"language":"pt-PT"},"money":{"currency_code":"EUR"}}`, out, one.Name)
 	}
 	assert.Subset(t, ran, []string{"go", "node", "shell"}, "these are there wherever the tests are")
 	t.Log("ran", ran)

@@ -31,11 +31,11 @@ const strict = "default-src 'none'; script-src 'self'; connect-src 'self'; img-s
 const testPage = `<!doctype html><html lang="%s"><head><meta charset="utf-8"><title>A page</title>
 <link rel="alternate" hreflang="pt-PT" href="/pt/"><link rel="alternate" hreflang="ja" href="/ja/">
 <script src="/porch/porch.js" data-site="heronlake.example" defer></script><script src="/shift.js"></script></head><body>
-<p>Hello in <b id="city" data-porch="whereabouts.city">your town</b>, <i id="none" data-porch="whereabouts.postal_code">no code</i></p>
+<p>Hello in <b id="city" data-porch="location.city">your town</b>, <i id="none" data-porch="location.postal_code">no code</i></p>
 <p><time id="time" datetime="2027-06-12T08:00:00Z" data-porch="time">12 June, 10:00 in Oslo</time></p>
 <p><data id="price" value="85" data-porch="price">85 euros</data> <data id="own" value="85" data-porch="price" data-currency="CHF">85 francs</data></p>
 <p id="odd"><time datetime="soon" data-porch="time">soon</time> <data value="ten" data-porch="price">ten</data>
-<i data-porch="constructor.name">a</i> <i data-porch="whereabouts">b</i> <i data-porch="whereabouts..city">c</i> <i data-porch="">d</i> <i data-porch="toString">e</i></p>
+<i data-porch="constructor.name">a</i> <i data-porch="location">b</i> <i data-porch="location..city">c</i> <i data-porch="">d</i> <i data-porch="toString">e</i></p>
 <p><img id="flag" data-porch="flag" width="24" height="18" alt="" data-shape="round"></p>
 <button id="locate" data-porch="locate" hidden>near me</button><p id="near">Near <b data-porch="device.city">–</b></p>
 <div id="switch" data-porch="switch" hidden><span data-porch="locale.names.language"></span><button data-porch="go">go</button><button data-porch="stay">stay</button></div>
@@ -181,7 +181,7 @@ func TestTheScriptForPages(t *testing.T) {
 	p.until(`document.querySelector("#flag").complete && document.querySelector("#flag").naturalWidth > 0`)
 	assert.Contains(t, p.eval(`document.querySelector("#flag").src`), "/porch/v1/countries/PT/flag.svg?shape=round")
 	assert.Equal(t, "Portugal", p.eval(`document.querySelector("#flag").alt`))
-	assert.Equal(t, "Lisbon", p.eval(`(async () => (await porch.card()).whereabouts.city)()`))
+	assert.Equal(t, "Lisbon", p.eval(`(async () => (await porch.card()).location.city)()`))
 	assert.Equal(t, "porch", p.eval(`Object.keys(window).filter((k) => !before.includes(k) && k !== "before").join(",")`), "nothing global but one name")
 	assert.Equal(t, "card", p.eval(`heard.join(",")`))
 	assert.Equal(t, "true", p.eval("String(shift < 0.02)"), "shifted by %s", p.eval("String(shift)"))
@@ -275,7 +275,7 @@ func TestOneAnswerIsShownWhole(t *testing.T) {
 	p.says("#city", "Tokyo")
 	f.set(func(f *front) { f.from = "198.18.3.40" })
 	close(held)
-	assert.Equal(t, "Lisbon", p.eval(`(async () => (await overtaken).whereabouts.city)()`))
+	assert.Equal(t, "Lisbon", p.eval(`(async () => (await overtaken).location.city)()`))
 	assert.Equal(t, "Tokyo", p.text("#city"))
 	p.nothingWrong()
 }
@@ -371,13 +371,13 @@ func TestTheRegattasPage(t *testing.T) {
 	assert.Contains(t, canada.body, `<html lang="fr"`)
 	assert.Contains(t, get("/", "Cookie: seen_from=Japan").body, `<html lang="ja"`)
 	assert.Contains(t, get("/", "X-Forwarded-For: 198.19.141.9", "Cookie: porch_choice=nb").body, `<html lang="nb"`, "the choice wins")
-	assert.Contains(t, get("/porch/v1/visitor?fields=whereabouts.city", "X-Forwarded-For: 198.18.3.40").body, "Lisbon")
+	assert.Contains(t, get("/porch/v1/visitor?fields=location.city", "X-Forwarded-For: 198.18.3.40").body, "Lisbon")
 	assert.Equal(t, http.StatusNotFound, get("/words.tsv").status)
 	assert.GreaterOrEqual(t, get("/../demo.go").status, 400)
 
 	p := openTab(t)
 	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(at+"/from/Brazil"))
-	p.says(`[data-porch="whereabouts.names.city"]`, "São Paulo")
+	p.says(`[data-porch="location.names.city"]`, "São Paulo")
 	assert.Regexp(t, `^R\$[0-9.,]+\.90$`, p.text(`[data-porch="price"]`))
 	p.do(click(`footer a[hreflang="fr"]`))
 	p.until(`document.documentElement?.lang === "fr" && document.readyState === "complete"`)

@@ -378,7 +378,7 @@ func TestSQLAnswersAsTheServiceDoes(t *testing.T) {
 	require.NoError(t, err)
 	defer conn.Close(context.Background())
 	rows, err := conn.Query(t.Context(), `SELECT w.kind, w.set_aside, w.level, w.country_code, w.city, w.time_zone, w.latitude, w.operator, w.labels
-		FROM unnest($1::text[]) WITH ORDINALITY AS u(a, i), whereabouts(a::inet) w ORDER BY i`, addresses)
+		FROM unnest($1::text[]) WITH ORDINALITY AS u(a, i), locate(a::inet) w ORDER BY i`, addresses)
 	require.NoError(t, err)
 	differed, at, located := 0, 0, 0
 	for ; rows.Next(); at++ {
@@ -390,7 +390,7 @@ func TestSQLAnswersAsTheServiceDoes(t *testing.T) {
 		require.NoError(t, rows.Scan(&kind, &aside, &level, &country, &city, &zone, &latitude, &operator, &labels))
 		card, err := s.client.Address(t.Context(), addresses[at])
 		require.NoError(t, err)
-		w := card.Whereabouts
+		w := card.Location
 		if country != nil {
 			located++
 		}
@@ -405,7 +405,7 @@ func TestSQLAnswersAsTheServiceDoes(t *testing.T) {
 	assert.Greater(t, located, 500)
 
 	var towns int
-	require.NoError(t, conn.QueryRow(t.Context(), `SELECT count(DISTINCT w.city) FROM visit_fact f, whereabouts(f.address) w WHERE f.point->>'type' = 'Point'`).Scan(&towns))
+	require.NoError(t, conn.QueryRow(t.Context(), `SELECT count(DISTINCT w.city) FROM visit_fact f, locate(f.address) w WHERE f.point->>'type' = 'Point'`).Scan(&towns))
 	assert.Greater(t, towns, 5)
 	var days int
 	require.NoError(t, conn.QueryRow(t.Context(), `SELECT count(*) FROM visit_day WHERE dimension = 'country'`).Scan(&days))

@@ -66,7 +66,7 @@ func BenchmarkOpen(b *testing.B) {
 	answer := func(b *testing.B) {
 		a, err := editionfile.Open(file)
 		require.NoError(b, err)
-		if a.Lookup(netip.AddrFrom4([4]byte{9, 9, 9, 9})).Whereabouts.CountryCode == nil {
+		if a.Lookup(netip.AddrFrom4([4]byte{9, 9, 9, 9})).Location.CountryCode == nil {
 			b.Fatal("not found")
 		}
 	}

@@ -38,7 +38,7 @@ func source(location string) Source {
 }
 
 func town(a *atlas.Atlas, ip string) string {
-	if city := a.Lookup(netip.MustParseAddr(ip)).Whereabouts.City; city != nil {
+	if city := a.Lookup(netip.MustParseAddr(ip)).Location.City; city != nil {
 		return *city
 	}
 	return ""
@@ -203,7 +203,7 @@ func TestParquet(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 2, read.Accepted)
 	assert.Equal(t, 2, read.Rejects()[0].Line)
-	assert.InDelta(t, lat, *atlas.New(read).Lookup(netip.MustParseAddr("198.18.3.1")).Whereabouts.Latitude, 1e-9)
+	assert.InDelta(t, lat, *atlas.New(read).Lookup(netip.MustParseAddr("198.18.3.1")).Location.Latitude, 1e-9)
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
 	for i := 4; i < len(text); i += 7 { // damaged anywhere: an error, or rejects, but no panic
@@ -284,9 +284,9 @@ func TestShelf(t *testing.T) {
 	corrected, err := atlas.Corrected([]atlas.Correction{{Range: "198.18.3.0/24", CountryCode: &country}})
 	require.NoError(t, err)
 	s.Correct(corrected)
-	assert.Equal(t, "FR", *s.Current().Lookup(netip.MustParseAddr("198.18.3.1")).Whereabouts.CountryCode)
+	assert.Equal(t, "FR", *s.Current().Lookup(netip.MustParseAddr("198.18.3.1")).Location.CountryCode)
 	require.NoError(t, s.Use(ready))
-	assert.Equal(t, "FR", *s.Current().Lookup(netip.MustParseAddr("198.18.3.1")).Whereabouts.CountryCode, "corrections outlive a swap")
+	assert.Equal(t, "FR", *s.Current().Lookup(netip.MustParseAddr("198.18.3.1")).Location.CountryCode, "corrections outlive a swap")
 	assert.Equal(t, ready, s.Current().Name(), "and are no part of its name")
 
 	// A source that shrank, is gone or is nonsense changes nothing.

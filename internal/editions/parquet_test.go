@@ -51,7 +51,7 @@ func TestParquetOfOtherWriters(t *testing.T) {
 				ip := netip.AddrFrom4([4]byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)})
 				tried++
 				a, b := want.Lookup(ip), got.Lookup(ip)
-				if !assert.Equal(t, []any{a.Whereabouts, a.Network, a.Labels}, []any{b.Whereabouts, b.Network, b.Labels}, "%s in %s", ip, file) {
+				if !assert.Equal(t, []any{a.Location, a.Network, a.Labels}, []any{b.Location, b.Network, b.Labels}, "%s in %s", ip, file) {
 					differed++
 				}
 			}

@@ -159,13 +159,13 @@ func copyPath(to map[string]any, from any, path []string) bool {
 }
 
 // coordinatesOf finds latitude and longitude in a thing, or in its card or
-// whereabouts.
+// location.
 func coordinatesOf(v any) (latitude, longitude any) {
 	m, ok := v.(map[string]any)
 	if !ok {
 		return nil, nil
 	}
-	for _, inner := range []string{"card", "whereabouts"} {
+	for _, inner := range []string{"card", "location"} {
 		if below, ok := m[inner].(map[string]any); ok {
 			return coordinatesOf(below)
 		}

@@ -20,10 +20,10 @@ type where struct {
 }
 
 type thing struct {
-	Whereabouts where    `json:"whereabouts"`
-	Operator    string   `json:"operator"`
-	Labels      []string `json:"labels"`
-	Delta       int      `json:"delta"`
+	Location where    `json:"location"`
+	Operator string   `json:"operator"`
+	Labels   []string `json:"labels"`
+	Delta    int      `json:"delta"`
 }
 
 func things() map[string]any {
@@ -46,7 +46,7 @@ func TestFormats(t *testing.T) {
 	assert.Contains(t, csv, "'=cmd()", "no formula")
 	assert.Contains(t, csv, "\n-4,", "a number is no formula")
 	assert.Contains(t, csv, "office; vpn")
-	assert.Contains(t, csv, "whereabouts.city")
+	assert.Contains(t, csv, "location.city")
 
 	var geo struct {
 		Type     string
@@ -76,9 +76,9 @@ func TestFormats(t *testing.T) {
 }
 
 func TestFields(t *testing.T) {
-	assert.JSONEq(t, `{"edition":"e","things":[{"whereabouts":{"city":"Lisbon <&> \"x\""},"delta":-4},{"whereabouts":{"city":null},"delta":5}]}`,
-		text(t, "json", "whereabouts.city", "delta"))
-	_, err := Render("json", things(), "things", []string{"whereabouts.town"})
+	assert.JSONEq(t, `{"edition":"e","things":[{"location":{"city":"Lisbon <&> \"x\""},"delta":-4},{"location":{"city":null},"delta":5}]}`,
+		text(t, "json", "location.city", "delta"))
+	_, err := Render("json", things(), "things", []string{"location.town"})
 	require.ErrorIs(t, err, ErrPath)
 	one, err := Render("json", things(), "", []string{"things.operator"})
 	require.NoError(t, err)

@@ -66,7 +66,7 @@ func (a *Arrivals) place(t *gazetteer.Town, zone *time.Location, nth int) shared
 	start := netip.AddrFrom4([4]byte{198, 18 + byte(nth>>13&1), byte(nth >> 5), byte(nth << 3)})
 	within := netip.PrefixFrom(start, 29).String()
 	operator, number, radius := fmt.Sprintf("Network %d (invented)", nth%400), uint32(64496+nth%16), t.RadiusKm()
-	w := atlas.Whereabouts{
+	w := atlas.Location{
 		Level: atlas.City, CountryCode: &t.Country, City: &t.Name, Latitude: &t.Point.Latitude, Longitude: &t.Point.Longitude, RadiusKm: &radius,
 		TimeZone: &t.Zone, Missing: map[string]string{"postal_code": "the source gives none here"},
 	}
@@ -75,7 +75,7 @@ func (a *Arrivals) place(t *gazetteer.Town, zone *time.Location, nth int) shared
 	}
 	rank, dated := 1, "2026-11-01"
 	v := visit.Visit{Card: visit.Card{
-		Whereabouts: w, Network: atlas.Network{Range: &within, ASNumber: &number, Operator: &operator, Missing: map[string]string{}},
+		Location: w, Network: atlas.Network{Range: &within, ASNumber: &number, Operator: &operator, Missing: map[string]string{}},
 		Evidence: []atlas.Evidence{{
 			Facts: []string{"country_code", "city"}, Values: map[string]string{"country_code": t.Country, "city": t.Name}, Basis: "self-published claim",
 			Source: "Synthetic", Rank: &rank, Range: &within, Dated: &dated, Used: true,

@@ -79,9 +79,9 @@ func flatten(v visit.Visit) (flat, error) {
 	}
 	f := flat{
 		ID: v.ID.String(), Time: v.Time, Site: v.Site, Path: v.Path, Referrer: v.Referrer, Agent: v.Agent, Link: v.Link,
-		Marks: strings.Join(v.Marks, ";"), Level: string(c.Whereabouts.Level), CountryCode: c.Whereabouts.CountryCode, RegionCode: c.Whereabouts.RegionCode,
-		City: c.Whereabouts.City, Latitude: c.Whereabouts.Latitude, Longitude: c.Whereabouts.Longitude, RadiusKm: c.Whereabouts.RadiusKm,
-		TimeZone: c.Whereabouts.TimeZone, Operator: c.Network.Operator, Labels: strings.Join(c.Labels, ";"), Language: c.Locale.Language,
+		Marks: strings.Join(v.Marks, ";"), Level: string(c.Location.Level), CountryCode: c.Location.CountryCode, RegionCode: c.Location.RegionCode,
+		City: c.Location.City, Latitude: c.Location.Latitude, Longitude: c.Location.Longitude, RadiusKm: c.Location.RadiusKm,
+		TimeZone: c.Location.TimeZone, Operator: c.Network.Operator, Labels: strings.Join(c.Labels, ";"), Language: c.Locale.Language,
 		Card: string(card), Trail: string(trail),
 	}
 	if len(v.Attributes) > 0 {
@@ -234,7 +234,7 @@ func (g *geojsonWriter) Write(v visit.Visit) error {
 		head, g.begun = `{"type":"FeatureCollection","features":[`+"\n", true
 	}
 	f := feature{Type: "Feature", ID: v.ID.String(), Properties: v}
-	if w := v.Card.Whereabouts; w.Latitude != nil && w.Longitude != nil {
+	if w := v.Card.Location; w.Latitude != nil && w.Longitude != nil {
 		f.Geometry = &geometry{"Point", [2]float64{*w.Longitude, *w.Latitude}}
 	}
 	body, err := json.Marshal(f)

@@ -96,7 +96,7 @@ func TestGeoJSONHasLongitudeFirst(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal(write(t, "geojson", false, list), &collection))
 	require.Len(t, collection.Features, 2)
-	w := list[0].Card.Whereabouts
+	w := list[0].Card.Location
 	assert.Equal(t, []float64{*w.Longitude, *w.Latitude}, collection.Features[0].Geometry.Coordinates)
 }
 

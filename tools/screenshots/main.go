@@ -147,7 +147,7 @@ func run(link, site, out string, names []string) error {
 		}
 		if err := chromedp.Do(ctx,
 			chromedp.EmulateViewport(f.width, f.height, chromedp.EmulateScale(1)),
-			chromedp.Navigate(site+path), chromedp.WaitVisible(chromedp.CSS(`[data-porch="whereabouts.city"][data-porch-state="ready"]`)),
+			chromedp.Navigate(site+path), chromedp.WaitVisible(chromedp.CSS(`[data-porch="location.city"][data-porch-state="ready"]`)),
 			chromedp.Sleep(500*time.Millisecond),
 		); err != nil {
 			return fmt.Errorf("%s: %w", f.name, err)

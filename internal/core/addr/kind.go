@@ -224,7 +224,7 @@ var wellKnown = []Embedding{
 }
 
 // Embedded gives the IPv4 address that a translation or tunnel address carries by
-// the first of a list of embeddings that holds it. It serves whereabouts only:
+// the first of a list of embeddings that holds it. It serves location only:
 // trust, labels and rules see the address that was received. ok is false for every
 // other address.
 func Embedded(a netip.Addr, list []Embedding) (inner netip.Addr, by Embedding, ok bool) {

@@ -93,10 +93,10 @@ func (a *Atlas) Credits() []string {
 // A Finding is what an atlas says of one address. Location and network are
 // merged apart: each may come from another source.
 type Finding struct {
-	Whereabouts Whereabouts
-	Network     Network
-	Labels      []string // of all sources, which add up
-	Evidence    []Evidence
+	Location Location
+	Network  Network
+	Labels   []string // of all sources, which add up
+	Evidence []Evidence
 
 	written *Written
 }
@@ -120,19 +120,19 @@ func (a *Atlas) find(ip netip.Addr) *Finding {
 	}
 	switch {
 	case won == nil:
-		f.Whereabouts = Nowhere(unknown)
+		f.Location = Nowhere(unknown)
 	case won.doNotLocate:
-		f.Whereabouts = Nowhere("its network asks not to be located")
+		f.Location = Nowhere("its network asks not to be located")
 	default:
 		d := a.findings.describe(&won.place)
-		f.Whereabouts = d.whereabouts
+		f.Location = d.location
 		f.Evidence = slices.Insert(f.Evidence, 1, d.derived...)
 		if f.Evidence[0].Basis == Registration {
-			f.Whereabouts.Missing = maps.Clone(f.Whereabouts.Missing)
+			f.Location.Missing = maps.Clone(f.Location.Missing)
 			f.Evidence[0].Reason = optional("where it is registered, which need not be where it is")
 			for _, fact := range []string{"region_code", "city"} {
-				if f.Whereabouts.Missing[fact] != "" {
-					f.Whereabouts.Missing[fact] = "registered to the country only"
+				if f.Location.Missing[fact] != "" {
+					f.Location.Missing[fact] = "registered to the country only"
 				}
 			}
 		}

@@ -53,16 +53,16 @@ func TestReadGeofeedKeepsTheGoodLines(t *testing.T) {
 	assert.Len(t, reasons, 8)
 
 	a := New(s)
-	assert.Equal(t, "PT-11", *at(a, "198.18.3.1").Whereabouts.RegionCode, "the first of two lines stands")
-	assert.Nil(t, at(a, "198.18.3.1").Whereabouts.PostalCode, "the postal column is ignored")
-	assert.Equal(t, "Madrid", *at(a, "198.18.9.1").Whereabouts.City)
-	assert.Equal(t, "ES-MD", *at(a, "198.18.9.1").Whereabouts.RegionCode, "from the gazetteer, not from the feed")
-	assert.Equal(t, Country, at(a, "198.18.10.1").Whereabouts.Level)
+	assert.Equal(t, "PT-11", *at(a, "198.18.3.1").Location.RegionCode, "the first of two lines stands")
+	assert.Nil(t, at(a, "198.18.3.1").Location.PostalCode, "the postal column is ignored")
+	assert.Equal(t, "Madrid", *at(a, "198.18.9.1").Location.City)
+	assert.Equal(t, "ES-MD", *at(a, "198.18.9.1").Location.RegionCode, "from the gazetteer, not from the feed")
+	assert.Equal(t, Country, at(a, "198.18.10.1").Location.Level)
 	for _, ip := range []string{"198.18.11.1", "198.18.12.1"} {
-		assert.Equal(t, None, at(a, ip).Whereabouts.Level)
-		assert.Contains(t, at(a, ip).Whereabouts.Missing["country_code"], "not to be located")
+		assert.Equal(t, None, at(a, ip).Location.Level)
+		assert.Contains(t, at(a, ip).Location.Missing["country_code"], "not to be located")
 	}
-	assert.Equal(t, "Oslo", *at(a, "2001:db8::1").Whereabouts.City)
+	assert.Equal(t, "Oslo", *at(a, "2001:db8::1").Location.City)
 }
 
 func TestReadGeofeedRefusesWhatIsNone(t *testing.T) {
@@ -72,40 +72,40 @@ func TestReadGeofeedRefusesWhatIsNone(t *testing.T) {
 	_, err = ReadGeofeed(strings.NewReader(strings.Repeat("x", maxLine+10)), About{})
 	assert.ErrorContains(t, err, "longer than")
 	empty := geofeed(t, 1, "# nothing yet")
-	assert.Equal(t, None, at(New(empty), "198.18.3.1").Whereabouts.Level)
+	assert.Equal(t, None, at(New(empty), "198.18.3.1").Location.Level)
 }
 
 func TestLookupDerivesWhatTheClaimLacks(t *testing.T) {
 	a := New(geofeed(t, 1,
 		"198.18.3.0/26,PT,PT-11,Lisbon,", "198.51.100.0/25,GR,GR-I,,", "198.19.44.0/24,BR,,,",
 		"198.18.45.0/24,US,US-OR,Portland,", "198.18.46.0/24,US,US-ME,Portland,", "198.18.47.0/24,PT,PT-11,Atlantis,", "198.18.48.0/24,BV,,,"))
-	city := at(a, "198.18.3.40").Whereabouts
+	city := at(a, "198.18.3.40").Location
 	assert.Equal(t, City, city.Level)
 	assert.InDelta(t, 38.72, *city.Latitude, 0.1)
 	assert.Equal(t, "Europe/Lisbon", *city.TimeZone)
 	assert.Equal(t, "Lisbon", *city.Names.Region)
 	assert.Equal(t, "EU", *city.ContinentCode)
 
-	region := at(a, "198.51.100.7").Whereabouts
+	region := at(a, "198.51.100.7").Location
 	assert.Equal(t, Region, region.Level)
 	assert.Equal(t, "the source stops at the region", region.Missing["city"])
 	assert.Equal(t, "Europe/Athens", *region.TimeZone)
 
-	country := at(a, "198.19.44.1").Whereabouts
+	country := at(a, "198.19.44.1").Location
 	assert.Equal(t, Country, country.Level)
 	assert.Greater(t, *country.RadiusKm, 1000.0, "a country's middle does not look exact")
 	assert.Nil(t, country.TimeZone)
 	assert.Contains(t, country.Missing["time_zone"], "time zones")
 
-	assert.Equal(t, "America/Los_Angeles", *at(a, "198.18.45.1").Whereabouts.TimeZone)
-	assert.Equal(t, "America/New_York", *at(a, "198.18.46.1").Whereabouts.TimeZone, "the region tells towns of one name apart")
+	assert.Equal(t, "America/Los_Angeles", *at(a, "198.18.45.1").Location.TimeZone)
+	assert.Equal(t, "America/New_York", *at(a, "198.18.46.1").Location.TimeZone, "the region tells towns of one name apart")
 
 	unknown := at(a, "198.18.47.1")
-	assert.Equal(t, "Atlantis", *unknown.Whereabouts.City)
-	assert.Greater(t, *unknown.Whereabouts.RadiusKm, *city.RadiusKm, "the region stands for the town")
+	assert.Equal(t, "Atlantis", *unknown.Location.City)
+	assert.Greater(t, *unknown.Location.RadiusKm, *city.RadiusKm, "the region stands for the town")
 	assert.Contains(t, *unknown.Evidence[1].Reason, "not in the gazetteer")
 
-	nobody := at(a, "198.18.48.1").Whereabouts
+	nobody := at(a, "198.18.48.1").Location
 	assert.Equal(t, Country, nobody.Level)
 	assert.Nil(t, nobody.Latitude)
 	assert.NotEmpty(t, nobody.Missing["latitude"])
@@ -139,8 +139,8 @@ func TestMerging(t *testing.T) {
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
 			f := at(a, tt.addr)
-			assert.Equal(t, tt.country, deref(f.Whereabouts.CountryCode))
-			assert.Equal(t, tt.city, deref(f.Whereabouts.City))
+			assert.Equal(t, tt.country, deref(f.Location.CountryCode))
+			assert.Equal(t, tt.city, deref(f.Location.City))
 			if tt.used != nil {
 				last := f.Evidence[len(f.Evidence)-1]
 				assert.Equal(t, tt.used[0], last.Used)
@@ -153,7 +153,7 @@ func TestMerging(t *testing.T) {
 func TestEveryNullHasAReason(t *testing.T) {
 	a := New(geofeed(t, 1, "198.18.3.0/26,PT,PT-11,Lisbon,", "198.19.44.0/24,BR,,,", "198.18.11.0/24,,,,", "198.18.48.0/24,BV,,,"))
 	for _, ip := range []string{"198.18.3.1", "198.19.44.1", "198.18.11.1", "9.9.9.9", "198.18.48.1"} {
-		w := at(a, ip).Whereabouts
+		w := at(a, ip).Location
 		for fact, isNull := range map[string]bool{
 			"continent_code": w.ContinentCode == nil, "country_code": w.CountryCode == nil, "region_code": w.RegionCode == nil,
 			"city": w.City == nil, "postal_code": w.PostalCode == nil, "latitude": w.Latitude == nil,

@@ -154,10 +154,10 @@ func (a *Atlas) Audit(points []KnownPoint) Audit {
 	for _, p := range points {
 		f := a.Lookup(p.Addr)
 		source := "no source"
-		if len(f.Evidence) > 0 && f.Whereabouts.CountryCode != nil {
+		if len(f.Evidence) > 0 && f.Location.CountryCode != nil {
 			source = f.Evidence[0].Source
 		}
-		w := f.Whereabouts
+		w := f.Location
 		given := Spot{CountryCode: str(w.CountryCode), RegionCode: str(w.RegionCode), City: str(w.City)}
 		var km *float64
 		if w.Latitude != nil {

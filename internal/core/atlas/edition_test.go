@@ -255,7 +255,7 @@ func TestReadTableSaysWhatHappenedToCoordinates(t *testing.T) {
 	require.Len(t, s.Remarks(), 1)
 	assert.Equal(t, 2, s.Remarks()[0].Line)
 	assert.Contains(t, s.Remarks()[0].Reason, "swapped")
-	w := at(New(s), "198.18.3.1").Whereabouts
+	w := at(New(s), "198.18.3.1").Location
 	assert.InDelta(t, 38, *w.Latitude, 2, "derived from the country instead")
 }
 

@@ -83,7 +83,7 @@ func (a *Atlas) Stretches(do func(addr.Range, Finding) bool) {
 		going := true
 		sweep(space, a.tables(), func(cell addr.Range) bool {
 			f := a.find(cell.First)
-			if f.Whereabouts.Level != None || f.Network.Range != nil || len(f.Labels) > 0 {
+			if f.Location.Level != None || f.Network.Range != nil || len(f.Labels) > 0 {
 				going = do(cell, *f)
 			}
 			return going

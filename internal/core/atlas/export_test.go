@@ -60,7 +60,7 @@ func TestExportsReadBack(t *testing.T) {
 			a, b, c := before.find(ip), after.find(ip), short.find(ip)
 			same := told(t, a) == told(t, b)
 			if !strings.Contains(evidenceText(a.Evidence), "nearest town") { // of points a geofeed knows nothing
-				same = same && deref(a.Whereabouts.CountryCode) == deref(c.Whereabouts.CountryCode) && deref(a.Whereabouts.City) == deref(c.Whereabouts.City) && asked(a) == asked(c)
+				same = same && deref(a.Location.CountryCode) == deref(c.Location.CountryCode) && deref(a.Location.City) == deref(c.Location.City) && asked(a) == asked(c)
 			}
 			tried++
 			if !assert.True(t, same, "%s: %s, read again %s", ip, told(t, a), told(t, b)) {
@@ -78,7 +78,7 @@ func TestExportsReadBack(t *testing.T) {
 func told(t *testing.T, f *Finding) string {
 	t.Helper()
 	labels := slices.Sorted(slices.Values(f.Labels))
-	w := f.Whereabouts
+	w := f.Location
 	w.Missing = nil
 	text, err := json.Marshal([]any{w, f.Network.ASNumber, f.Network.Operator, labels, asked(f)})
 	require.NoError(t, err)

@@ -11,25 +11,25 @@ import (
 
 // Written is a finding as JSON, which the cards of all addresses of a node share.
 type Written struct {
-	once                           sync.Once
-	Whereabouts, Network, Evidence []byte
+	once                        sync.Once
+	Location, Network, Evidence []byte
 }
 
 // Written gives the finding as JSON, made when it is first asked. It must not be changed.
 func (f *Finding) Written() *Written {
 	w := f.written
 	w.once.Do(func() {
-		w.Whereabouts = f.Whereabouts.AppendJSON(nil)
+		w.Location = f.Location.AppendJSON(nil)
 		w.Network = f.Network.AppendJSON(nil)
 		w.Evidence = AppendEvidence(nil, f.Evidence)
 	})
 	return w
 }
 
-// IsLocated says whether these are the very whereabouts of the finding, with none of them
+// IsLocated says whether this is the very location of the finding, with nothing of it
 // replaced.
-func (f *Finding) IsLocated(w *Whereabouts) bool {
-	own := &f.Whereabouts
+func (f *Finding) IsLocated(w *Location) bool {
+	own := &f.Location
 	return w.Level == own.Level && w.ContinentCode == own.ContinentCode && w.CountryCode == own.CountryCode && w.RegionCode == own.RegionCode &&
 		w.City == own.City && w.PostalCode == own.PostalCode && w.Latitude == own.Latitude && w.Longitude == own.Longitude && w.RadiusKm == own.RadiusKm &&
 		w.TimeZone == own.TimeZone && w.Names == own.Names && oneMap(w.Missing, own.Missing)
@@ -50,8 +50,8 @@ func oneMap(a, b map[string]string) bool {
 	return reflect.ValueOf(a).Pointer() == reflect.ValueOf(b).Pointer()
 }
 
-// AppendJSON appends whereabouts as JSON, byte for byte as encoding/json writes them.
-func (w *Whereabouts) AppendJSON(b []byte) []byte {
+// AppendJSON appends location as JSON, byte for byte as encoding/json writes them.
+func (w *Location) AppendJSON(b []byte) []byte {
 	b = append(b, `{"level":`...)
 	b = jsonout.String(b, string(w.Level))
 	for _, f := range [...]struct {

@@ -71,10 +71,10 @@ type placeKey struct {
 
 // described is what follows from a placeKey alone.
 type described struct {
-	facts       []string
-	values      map[string]string
-	whereabouts Whereabouts // of a place with a country
-	derived     []Evidence
+	facts    []string
+	values   map[string]string
+	location Location // of a place with a country
+	derived  []Evidence
 }
 
 // describe gives what follows from a place. It is shared and must not be changed.
@@ -94,7 +94,7 @@ func (f *findings) describe(p *place) *described {
 	said := claim(&Source{}, record{place: *p}, true, "")
 	d := &described{facts: said.Facts, values: said.Values}
 	if p.country != "" {
-		d.whereabouts, d.derived = locate(record{place: *p})
+		d.location, d.derived = locate(record{place: *p})
 	}
 	if f != nil {
 		f.mu.Lock()

@@ -64,15 +64,15 @@ func TestLookupRemembersWhatItFinds(t *testing.T) {
 func TestWithForgets(t *testing.T) {
 	ip := netip.MustParseAddr("198.18.3.40")
 	a := New(geofeed(t, 1, "198.18.0.0/15,PT,,,"))
-	assert.Equal(t, "PT", *a.Lookup(ip).Whereabouts.CountryCode)
+	assert.Equal(t, "PT", *a.Lookup(ip).Location.CountryCode)
 	corrected := a.With(geofeed(t, 1, "198.18.3.0/24,NO,,,"))
-	assert.Equal(t, "NO", *corrected.Lookup(ip).Whereabouts.CountryCode)
-	assert.Equal(t, "PT", *a.Lookup(ip).Whereabouts.CountryCode)
+	assert.Equal(t, "NO", *corrected.Lookup(ip).Location.CountryCode)
+	assert.Equal(t, "PT", *a.Lookup(ip).Location.CountryCode)
 	var many []*Source
 	for rank := range findingSources + 1 {
 		many = append(many, geofeed(t, rank+1, "198.18.0.0/15,PT,,,"))
 	}
 	b := New(many...)
-	assert.Equal(t, "PT", *b.Lookup(ip).Whereabouts.CountryCode)
+	assert.Equal(t, "PT", *b.Lookup(ip).Location.CountryCode)
 	assert.Empty(t, b.findings.shards[0].kept)
 }

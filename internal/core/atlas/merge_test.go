@@ -122,7 +122,7 @@ func TestMergingAgainstAModel(t *testing.T) {
 	for n, said := range all {
 		found := a.find(netip.MustParseAddr(where(n)))
 		var answer map[string]any
-		text, err := json.Marshal(found.Whereabouts)
+		text, err := json.Marshal(found.Location)
 		require.NoError(t, err)
 		require.NoError(t, json.Unmarshal(text, &answer))
 

@@ -44,19 +44,19 @@ func TestReadDelegated(t *testing.T) {
 	}
 	a := New(s)
 	f := at(a, "198.51.100.150")
-	assert.Equal(t, "GR", *f.Whereabouts.CountryCode)
+	assert.Equal(t, "GR", *f.Location.CountryCode)
 	assert.Equal(t, Registration, f.Evidence[0].Basis)
 	assert.Contains(t, *f.Evidence[0].Reason, "need not be where it is")
-	assert.Equal(t, "registered to the country only", f.Whereabouts.Missing["city"])
+	assert.Equal(t, "registered to the country only", f.Location.Missing["city"])
 	assert.Equal(t, "198.51.100.0-198.51.100.191", *f.Network.Range, "the range as the registry has it")
-	assert.Equal(t, None, at(a, "198.51.100.200").Whereabouts.Level, "past the count")
-	assert.Equal(t, None, at(a, "192.0.2.9").Whereabouts.Level)
+	assert.Equal(t, None, at(a, "198.51.100.200").Location.Level, "past the count")
+	assert.Equal(t, None, at(a, "192.0.2.9").Location.Level)
 }
 
 func TestAClaimGoesBeforeARegistration(t *testing.T) {
 	a := New(geofeed(t, 2, "198.18.3.0/26,PT,PT-11,Lisbon,"), delegated(t, 4, "lakereg|ES|ipv4|198.18.0.0|32768|20000101|allocated"))
 	f := at(a, "198.18.3.40")
-	assert.Equal(t, "Lisbon", *f.Whereabouts.City)
+	assert.Equal(t, "Lisbon", *f.Location.City)
 	last := f.Evidence[len(f.Evidence)-1]
 	assert.Equal(t, Registration, last.Basis)
 	assert.False(t, last.Used)
@@ -109,23 +109,23 @@ func TestReadTable(t *testing.T) {
 
 	a := New(s)
 	own := at(a, "198.18.3.40")
-	assert.InDelta(t, 38.72, *own.Whereabouts.Latitude, 1e-9)
-	assert.InDelta(t, 25, *own.Whereabouts.RadiusKm, 1e-9)
+	assert.InDelta(t, 38.72, *own.Location.Latitude, 1e-9)
+	assert.InDelta(t, 25, *own.Location.RadiusKm, 1e-9)
 	assert.Equal(t, uint32(64500), *own.Network.ASNumber)
 	assert.Equal(t, "Harbour Net (invented)", *own.Network.Operator)
 	assert.Empty(t, own.Network.Missing)
 	for _, e := range own.Evidence {
 		assert.NotEqual(t, Derived, e.Basis, "the source said all of it")
 	}
-	porto := at(a, "198.18.3.70").Whereabouts
+	porto := at(a, "198.18.3.70").Location
 	assert.InDelta(t, 41.15, *porto.Latitude, 1e-9)
 	assert.Equal(t, "Europe/Lisbon", *porto.TimeZone, "what the source lacks is derived")
 
 	network := at(a, "198.18.4.50")
-	assert.Equal(t, None, network.Whereabouts.Level, "a network is no location")
+	assert.Equal(t, None, network.Location.Level, "a network is no location")
 	assert.Equal(t, "198.18.4.0-198.18.4.99", *network.Network.Range)
 	wide := at(a, "198.18.16.1")
-	assert.Equal(t, "PT", *wide.Whereabouts.CountryCode)
+	assert.Equal(t, "PT", *wide.Location.CountryCode)
 	assert.Equal(t, uint32(64502), *wide.Network.ASNumber, "location and network are merged apart")
 	oslo := at(a, "2001:db8::1")
 	assert.Equal(t, "no source names a network here", oslo.Network.Missing["as_number"])

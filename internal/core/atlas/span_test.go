@@ -41,7 +41,7 @@ func TestSpansAgainstCounting(t *testing.T) {
 			last := first + r.IntN(2047-first)
 			counts, stretches, before := map[string]int{}, map[string]int{}, ""
 			for n := first; n <= last; n++ {
-				w := a.find(address(n)).Whereabouts
+				w := a.find(address(n)).Location
 				place := "none"
 				if w.CountryCode != nil {
 					place = deref(w.CountryCode) + " " + deref(w.RegionCode) + " " + deref(w.City)

@@ -56,10 +56,10 @@ func TestAnExportSaysTheSame(t *testing.T) {
 	for _, ip := range probes(r) {
 		want := a.Lookup(ip)
 		got := fromCSV.Lookup(ip)
-		require.Equal(t, want.Whereabouts, got.Whereabouts, "%s", ip)
+		require.Equal(t, want.Location, got.Location, "%s", ip)
 		require.Equal(t, want.Network.ASNumber, got.Network.ASNumber, "%s", ip)
 		require.Equal(t, want.Network.Operator, got.Network.Operator, "%s", ip)
-		require.Equal(t, want.Whereabouts, fromFeed.Lookup(ip).Whereabouts, "%s", ip)
+		require.Equal(t, want.Location, fromFeed.Lookup(ip).Location, "%s", ip)
 	}
 	assert.Zero(t, Diff(a, fromCSV, nil).Ranges, "and so says the comparison")
 }
@@ -89,7 +89,7 @@ func TestDiffFindsWhatDiffers(t *testing.T) {
 	}
 	changed := func(ip netip.Addr) bool { d, _, _, _ := compare.At(ip); return d != "" }
 	for _, ip := range probes(rand.New(rand.NewPCG(15, 15))) {
-		before, after := a.Lookup(ip).Whereabouts, b.Lookup(ip).Whereabouts
+		before, after := a.Lookup(ip).Location, b.Lookup(ip).Location
 		same := str(before.CountryCode) == str(after.CountryCode) && str(before.City) == str(after.City)
 		require.Equal(t, !same, changed(ip), "%s", ip)
 	}
@@ -105,7 +105,7 @@ func TestSpanSamplesAndCoverageAgreeWithLookup(t *testing.T) {
 	assert.Equal(t, span, done)
 	count, total := map[string]int{}, 0
 	for ip := span.First; span.Contains(ip); ip = ip.Next() {
-		w := a.Lookup(ip).Whereabouts
+		w := a.Lookup(ip).Location
 		count[str(w.CountryCode)+"/"+str(w.City)]++
 		total++
 	}
@@ -113,7 +113,7 @@ func TestSpanSamplesAndCoverageAgreeWithLookup(t *testing.T) {
 	for _, s := range shares {
 		assert.InDelta(t, float64(count[s.CountryCode+"/"+s.City])/float64(total), s.Share, 1e-9)
 		sum += s.Share
-		w := a.Lookup(netip.MustParseAddr(s.Example)).Whereabouts
+		w := a.Lookup(netip.MustParseAddr(s.Example)).Location
 		assert.Equal(t, s.City, str(w.City))
 	}
 	assert.InDelta(t, 1, sum, 1e-9)
@@ -123,7 +123,7 @@ func TestSpanSamplesAndCoverageAgreeWithLookup(t *testing.T) {
 	assert.True(t, done.Last.Less(span.Last), "it says how far it came")
 
 	for _, ip := range a.Sample("PT", "", 50, 1) {
-		assert.Equal(t, "PT", *a.Lookup(ip).Whereabouts.CountryCode)
+		assert.Equal(t, "PT", *a.Lookup(ip).Location.CountryCode)
 	}
 	assert.Equal(t, a.Sample("NO", "", 20, 7), a.Sample("NO", "", 20, 7))
 	assert.Empty(t, a.Sample("FR", "", 5, 1))

@@ -38,9 +38,9 @@ const Admitted = "admit"
 // Of takes the facts out of a card. There is no gate in it yet: everybody is admitted.
 func Of(c *visit.Card) Facts {
 	return Facts{
-		CountryCode: deref(c.Whereabouts.CountryCode), RegionCode: deref(c.Whereabouts.RegionCode), Language: c.Locale.Language,
+		CountryCode: deref(c.Location.CountryCode), RegionCode: deref(c.Location.RegionCode), Language: c.Locale.Language,
 		CurrencyCode: deref(c.Money.CurrencyCode), TimeZone: deref(c.Clock.TimeZone), Variants: c.Variants, Gate: Admitted,
-		Names: c.Whereabouts.NamesIn(c.Locale.Language),
+		Names: c.Location.NamesIn(c.Locale.Language),
 	}
 }
 

@@ -86,14 +86,14 @@ func All(want Want) ([]Snippet, error) {
 	}
 	for _, f := range want.Fields {
 		if strings.Trim(f, "abcdefghijklmnopqrstuvwxyz_.0123456789") != "" {
-			return nil, fmt.Errorf("%.80q is no path such as whereabouts.city", f)
+			return nil, fmt.Errorf("%.80q is no path such as location.city", f)
 		}
 	}
-	first := "whereabouts.names.city"
+	first := "location.names.city"
 	if len(want.Fields) > 0 {
 		first = want.Fields[0]
 	}
-	for _, telling := range []string{"whereabouts.names.city", "whereabouts.city"} { // the most telling one
+	for _, telling := range []string{"location.names.city", "location.city"} { // the most telling one
 		if slices.Contains(want.Fields, telling) {
 			first = telling
 			break

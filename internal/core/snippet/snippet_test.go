@@ -9,7 +9,7 @@ import (
 )
 
 func TestAll(t *testing.T) {
-	list, err := All(Want{Base: "https://in.heronlake.example/", Key: "porch_page_7Qd", Fields: []string{"clock.time_zone", "whereabouts.city"}})
+	list, err := All(Want{Base: "https://in.heronlake.example/", Key: "porch_page_7Qd", Fields: []string{"clock.time_zone", "location.city"}})
 	require.NoError(t, err)
 	require.Len(t, list, len(kinds)-2, "all but Apache's")
 	for _, s := range list {
@@ -29,7 +29,7 @@ func TestAll(t *testing.T) {
 			assert.NotContains(t, s.Text, "example//", s.Name)
 		}
 	}
-	assert.Contains(t, list[0].Text, `data-porch="whereabouts.city"`, "the most telling fact is shown")
+	assert.Contains(t, list[0].Text, `data-porch="location.city"`, "the most telling fact is shown")
 	names := func(base string) (names []string) {
 		list, err := All(Want{Base: base, Key: "K"})
 		require.NoError(t, err)
@@ -43,7 +43,7 @@ func TestAll(t *testing.T) {
 	assert.NotContains(t, names("https://heronlake.example/porch"), "haproxy", "its script knows no path")
 	whole, err := All(Want{Base: "http://[::1]:8080", Key: "K"})
 	require.NoError(t, err)
-	assert.Contains(t, whole[0].Text, `data-porch="whereabouts.names.city"`, "without a choice too")
+	assert.Contains(t, whole[0].Text, `data-porch="location.names.city"`, "without a choice too")
 }
 
 // What is put into code cannot end a text there and begin something else.

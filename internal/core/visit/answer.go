@@ -33,7 +33,7 @@ func (c Card) answer() (json.RawMessage, uuid.UUID, error) {
 		return w.text, w.id, nil
 	}
 	c.Money.Rate = nil // which is the day's and the site's
-	text, err := json.Marshal(Answer{c.Whereabouts, c.Network, c.Evidence, c.Money, c.Edition})
+	text, err := json.Marshal(Answer{c.Location, c.Network, c.Evidence, c.Money, c.Edition})
 	if err != nil {
 		return nil, uuid.Nil, err
 	}
@@ -49,7 +49,7 @@ func (c Card) answer() (json.RawMessage, uuid.UUID, error) {
 // answerKey tells answers apart: what an edition says is fixed by the ranges that
 // its sources were asked in, corrections by what they say.
 func (c Card) answerKey() string {
-	w, n := c.Whereabouts, c.Network
+	w, n := c.Location, c.Network
 	key := make([]byte, 0, 256)
 	add := func(s string) { key = append(append(key, s...), 0) }
 	addTo := func(s *string) {

@@ -21,21 +21,21 @@ const (
 // A Card is the full answer about one address. All its keys are always present
 // in JSON; an absent fact is null, and a map named missing says why.
 type Card struct {
-	Address     Address           `json:"address"`
-	Whereabouts atlas.Whereabouts `json:"whereabouts"`
-	Network     atlas.Network     `json:"network"`
-	Labels      []string          `json:"labels"`
-	Locale      locale.Locale     `json:"locale"`
-	Clock       locale.Clock      `json:"clock"`
-	Money       locale.Money      `json:"money"`
-	Variants    variant.Choices   `json:"variants"` // by the name of their set
+	Address  Address         `json:"address"`
+	Location atlas.Location  `json:"location"`
+	Network  atlas.Network   `json:"network"`
+	Labels   []string        `json:"labels"`
+	Locale   locale.Locale   `json:"locale"`
+	Clock    locale.Clock    `json:"clock"`
+	Money    locale.Money    `json:"money"`
+	Variants variant.Choices `json:"variants"` // by the name of their set
 	// Device is where the visitor's device says that it is, where the visitor wanted
 	// that; it is never stored.
 	Device   *Device          `json:"device"`
 	Evidence []atlas.Evidence `json:"evidence"`
 	Edition  Edition          `json:"edition"`
 
-	// found is what whereabouts, network and evidence were taken from, nil where they
+	// found is what location, network and evidence were taken from, nil where they
 	// were not looked up.
 	found *atlas.Finding
 }
@@ -50,7 +50,7 @@ type Address struct {
 	// SetAside says that the address was never looked up, and Reason why.
 	SetAside bool          `json:"set_aside"`
 	StoredAs *string       `json:"stored_as"` // the owner's word instead of the address
-	Embedded addr.Optional `json:"embedded"`  // the IPv4 address that whereabouts are of
+	Embedded addr.Optional `json:"embedded"`  // the IPv4 address that the location is of
 	Reason   *string       `json:"reason"`
 }
 
@@ -109,7 +109,7 @@ func widen(text *string) *string {
 // In gives the card with the names of places in a language (BCP 47).
 func (c Card) In(language string) Card {
 	if language != "en" {
-		c.Whereabouts.Names = c.Whereabouts.NamesIn(language)
+		c.Location.Names = c.Location.NamesIn(language)
 	}
 	return c
 }

@@ -14,11 +14,11 @@ func (c *Card) AppendJSON(b []byte) []byte {
 	b = append(b, `{"address":`...)
 	b = appendAddress(b, &c.Address)
 	// The finding's own JSON is used for the parts that the card still has from it.
-	b = append(b, `,"whereabouts":`...)
-	if c.found != nil && c.found.IsLocated(&c.Whereabouts) {
-		b = append(b, c.found.Written().Whereabouts...)
+	b = append(b, `,"location":`...)
+	if c.found != nil && c.found.IsLocated(&c.Location) {
+		b = append(b, c.found.Written().Location...)
 	} else {
-		b = c.Whereabouts.AppendJSON(b)
+		b = c.Location.AppendJSON(b)
 	}
 	b = append(b, `,"network":`...)
 	if c.found != nil && c.found.IsNetwork(&c.Network) {

@@ -53,7 +53,7 @@ func TestAppendJSON(t *testing.T) {
 		c := p.Card(netip.MustParseAddr("198.18.3.40"), ObtainedGiven, guest, now)
 		same(c)
 		text, number, as := "changed", 7.5, uint32(64511)
-		w, n := &c.Whereabouts, &c.Network
+		w, n := &c.Location, &c.Network
 		[]func(){
 			func() { w.Level = atlas.None }, func() { w.ContinentCode = &text }, func() { w.CountryCode = nil }, func() { w.RegionCode = &text },
 			func() { w.City = &text }, func() { w.PostalCode = &text }, func() { w.Latitude = &number }, func() { w.Longitude = nil },
@@ -63,12 +63,12 @@ func TestAppendJSON(t *testing.T) {
 		same(c)
 	}
 	for _, f := range []float64{0, 1e-7, -1e-7, 1e21, 123456789.125, math.SmallestNonzeroFloat64, -0.1} {
-		c.Whereabouts.RadiusKm = &f
+		c.Location.RadiusKm = &f
 		same(c)
 	}
 	for _, text := range []string{"Zürich", "a\u2028b", "\x00", "\xff\xfe", "<script>", "tab\there", "\x7f", "日本", `quo"te`, ""} {
-		c.Whereabouts.City, c.Labels, c.Edition.Name = &text, []string{text, text}, text
-		c.Whereabouts.Missing = map[string]string{text: text, "z": "a", "b": "c"}
+		c.Location.City, c.Labels, c.Edition.Name = &text, []string{text, text}, text
+		c.Location.Missing = map[string]string{text: text, "z": "a", "b": "c"}
 		same(c)
 	}
 }

@@ -32,7 +32,7 @@ func (c *Card) Locate(at geo.Point, accuracyKm *float64) {
 		d.City, d.CountryCode, d.RegionCode = &town.Name, &town.Country, optional(town.Region)
 		d.TownKm, d.TimeZone = round(town.Km), &town.Zone
 	}
-	if p := c.Whereabouts.Point(); p != nil {
+	if p := c.Location.Point(); p != nil {
 		d.FromAddressKm = round(geo.DistanceKm(at, *p))
 	}
 	c.Device = d

@@ -71,7 +71,7 @@ func (p *Pipeline) Localize(country *almanac.Country, zone string, guest Guest, 
 		zone = country.Zones[0]
 	}
 	card := Card{}
-	card.Whereabouts.TimeZone = optional(zone)
+	card.Location.TimeZone = optional(zone)
 	p.localize(&card, country, guest, now)
 	return card
 }
@@ -99,7 +99,7 @@ func (p *Pipeline) card(edition *atlas.Atlas, a netip.Addr, obtained string, gue
 	subject := p.admit(&card, a)
 	if subject.IsValid() {
 		found := edition.Lookup(subject)
-		card.Whereabouts, card.Network, card.Evidence, card.found = found.Whereabouts, found.Network, found.Evidence, found
+		card.Location, card.Network, card.Evidence, card.found = found.Location, found.Network, found.Evidence, found
 		if len(found.Labels) > 0 {
 			card.Labels = slices.Clone(card.Labels)
 		}
@@ -113,11 +113,11 @@ func (p *Pipeline) card(edition *atlas.Atlas, a netip.Addr, obtained string, gue
 		if card.Address.SetAside {
 			reason = "the address was set aside and never looked up"
 		}
-		card.Whereabouts, card.Evidence = atlas.Nowhere(reason), []atlas.Evidence{}
+		card.Location, card.Evidence = atlas.Nowhere(reason), []atlas.Evidence{}
 		card.Network.Missing = map[string]string{"range": reason, "as_number": reason, "operator": reason}
 	}
 	var country *almanac.Country
-	if code := card.Whereabouts.CountryCode; code != nil {
+	if code := card.Location.CountryCode; code != nil {
 		country, _ = almanac.ByCode(*code)
 	}
 	p.localize(&card, country, guest, now)
@@ -131,11 +131,11 @@ func (p *Pipeline) localize(card *Card, country *almanac.Country, guest Guest, n
 		at = p.ready().anywhere
 	}
 	card.Locale = *at.Languages.Negotiate(guest.Choice, guest.AcceptLanguage, country)
-	card.Clock = locale.ClockAt(card.Whereabouts.TimeZone, now, at.Hours, country)
+	card.Clock = locale.ClockAt(card.Location.TimeZone, now, at.Hours, country)
 	card.Money = locale.MoneyOf(country)
 	card.Money.Rate = at.rate(card.Money.CurrencyCode)
 	card.Variants = at.Variants().Choose(variant.Subject{
-		Country: country, Language: card.Locale.Language, Labels: card.Labels, Point: card.Whereabouts.Point(),
+		Country: country, Language: card.Locale.Language, Labels: card.Labels, Point: card.Location.Point(),
 	})
 }
 

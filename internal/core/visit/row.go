@@ -22,11 +22,11 @@ import (
 // An Answer is the part of a card that all addresses of a range share: what one
 // edition says of it.
 type Answer struct {
-	Whereabouts atlas.Whereabouts `json:"whereabouts"`
-	Network     atlas.Network     `json:"network"`
-	Evidence    []atlas.Evidence  `json:"evidence"`
-	Money       locale.Money      `json:"money"`
-	Edition     Edition           `json:"edition"`
+	Location atlas.Location   `json:"location"`
+	Network  atlas.Network    `json:"network"`
+	Evidence []atlas.Evidence `json:"evidence"`
+	Money    locale.Money     `json:"money"`
+	Edition  Edition          `json:"edition"`
 }
 
 // personal is the part of a card that is the visit's own.
@@ -171,8 +171,8 @@ func (r Row) Visit(answer json.RawMessage) (Visit, error) {
 		return v, fmt.Errorf("trail: %w", err)
 	}
 	v.Card = Card{
-		Address: own.Address, Labels: own.Labels, Locale: own.Locale.whole(shared.Whereabouts.CountryCode), Clock: own.Clock, Variants: own.Variants,
-		Whereabouts: shared.Whereabouts, Network: shared.Network, Evidence: shared.Evidence, Money: shared.Money, Edition: shared.Edition,
+		Address: own.Address, Labels: own.Labels, Locale: own.Locale.whole(shared.Location.CountryCode), Clock: own.Clock, Variants: own.Variants,
+		Location: shared.Location, Network: shared.Network, Evidence: shared.Evidence, Money: shared.Money, Edition: shared.Edition,
 	}
 	if v.Card.Variants == nil { // stored before there were any
 		v.Card.Variants = variant.Choices{}
@@ -261,7 +261,7 @@ const placeSeparator = "\x1f"
 
 // PlaceKey is the one text that stands for a place in counts: its level, which is
 // "set aside" where the address was never looked up, codes, names, point and zone.
-func PlaceKey(w atlas.Whereabouts, setAside bool) string {
+func PlaceKey(w atlas.Location, setAside bool) string {
 	level := string(w.Level)
 	if setAside {
 		level = "set aside"

@@ -42,9 +42,9 @@ type Visit struct {
 
 // A Reading is what one edition said of a visit.
 type Reading struct {
-	Edition     string            `json:"edition"`
-	Whereabouts atlas.Whereabouts `json:"whereabouts"`
-	Network     atlas.Network     `json:"network"`
+	Edition  string         `json:"edition"`
+	Location atlas.Location `json:"location"`
+	Network  atlas.Network  `json:"network"`
 }
 
 // Reread makes the card of a stored visit anew from the edition in use. ok is

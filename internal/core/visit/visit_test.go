@@ -44,7 +44,7 @@ func TestCard(t *testing.T) {
 	assert.Equal(t, 4, *c.Address.Family)
 	assert.Equal(t, addr.Benchmarking, *c.Address.Kind)
 	assert.False(t, c.Address.SetAside)
-	assert.Equal(t, "Lisbon", *c.Whereabouts.City)
+	assert.Equal(t, "Lisbon", *c.Location.City)
 	assert.Equal(t, "198.18.3.0/26", *c.Network.Range)
 	assert.Equal(t, "pt-PT", c.Locale.Language)
 	assert.Equal(t, "2026-11-14T06:42:08+00:00", *c.Clock.LocalTime)
@@ -57,8 +57,8 @@ func TestSetAsideIsNeverLookedUp(t *testing.T) {
 		c := card(t, ip)
 		assert.True(t, c.Address.SetAside, ip)
 		assert.NotNil(t, c.Address.Reason, ip)
-		assert.Equal(t, atlas.None, c.Whereabouts.Level, ip)
-		assert.Len(t, c.Whereabouts.Missing, 9, ip)
+		assert.Equal(t, atlas.None, c.Location.Level, ip)
+		assert.Len(t, c.Location.Missing, 9, ip)
 		assert.Empty(t, c.Evidence, ip)
 		assert.Len(t, c.Network.Missing, 3, ip)
 	}
@@ -78,7 +78,7 @@ func TestEmbeddedAddresses(t *testing.T) {
 	assert.Equal(t, "2002:c612:328::1", c.Address.Text.String(), "the address received stays the subject")
 	assert.Equal(t, addr.Tunnel, *c.Address.Kind)
 	assert.Equal(t, "198.18.3.40", c.Address.Embedded.String())
-	assert.Equal(t, "Lisbon", *c.Whereabouts.City)
+	assert.Equal(t, "Lisbon", *c.Location.City)
 
 	private := card(t, "64:ff9b::a01:203") // 10.1.2.3
 	assert.True(t, private.Address.SetAside)
@@ -92,7 +92,7 @@ func TestVisitorNotFound(t *testing.T) {
 	assert.Nil(t, c.Address.Kind)
 	assert.False(t, c.Address.SetAside)
 	assert.Equal(t, trail.Reason, *c.Address.Reason)
-	assert.Equal(t, atlas.None, c.Whereabouts.Level)
+	assert.Equal(t, atlas.None, c.Location.Level)
 }
 
 // keys lists every key of a JSON value, by path, without what stands in maps
@@ -119,7 +119,7 @@ func TestAllKeysAreAlwaysPresent(t *testing.T) {
 		return into
 	}
 	full := shape(card(t, "198.18.3.40"))
-	assert.Contains(t, full, ".whereabouts.names.region")
+	assert.Contains(t, full, ".location.names.region")
 	for _, ip := range []string{"10.1.2.3", "198.19.44.1", "9.9.9.9"} {
 		assert.Equal(t, full, shape(card(t, ip)), ip)
 	}
@@ -184,9 +184,9 @@ func TestRowsAndPlaces(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, row.AnswerID, same.AnswerID)
 
-	place := ReadPlaceKey(PlaceKey(v.Card.Whereabouts, false))
+	place := ReadPlaceKey(PlaceKey(v.Card.Location, false))
 	assert.Equal(t, "Lisbon", *place.City)
-	assert.Equal(t, *v.Card.Whereabouts.Latitude, *place.Latitude)
+	assert.Equal(t, *v.Card.Location.Latitude, *place.Latitude)
 	assert.Equal(t, "set aside", ReadPlaceKey(PlaceKey(atlas.Nowhere("x"), true)).Level)
 	assert.Equal(t, Place{Level: "none"}, ReadPlaceKey("of another form"))
 }
@@ -214,7 +214,7 @@ func TestAnswerKeysTellAnswersApart(t *testing.T) {
 				v.Card = p.Card(netip.AddrFrom4([4]byte{198, 18, net, byte(last)}), ObtainedGiven, Guest{}, now)
 				for _, mode := range []Mode{Whole, Truncated, Nothing} {
 					c := v.Keep(mode, "").Card
-					text, err := json.Marshal(Answer{c.Whereabouts, c.Network, c.Evidence, c.Money, c.Edition})
+					text, err := json.Marshal(Answer{c.Location, c.Network, c.Evidence, c.Money, c.Edition})
 					require.NoError(t, err)
 					key := c.answerKey()
 					if known, ok := seen[key]; ok {
@@ -361,7 +361,7 @@ func TestACardComesFromOneEdition(t *testing.T) {
 			before := source.asked
 			card := make(netip.MustParseAddr("198.18.3.40"))
 			require.Equal(t, before+1, source.asked, "one snapshot a card")
-			require.Equal(t, *card.Whereabouts.CountryCode, card.Evidence[0].Values["country_code"])
+			require.Equal(t, *card.Location.CountryCode, card.Evidence[0].Values["country_code"])
 			require.Equal(t, source.editions[before%2].Name(), card.Edition.Name)
 		}
 	}
@@ -377,7 +377,7 @@ func TestRowsOfBeforeReadBackWhole(t *testing.T) {
 		ID: id, Site: "heronlake.example", Path: "/", Language: "pt-PT", Trail: []byte(`{}`),
 		Card: []byte(`{"address":{"text":null,"obtained":"header"},"labels":[],"locale":{"language":"pt-PT","direction":"ltr","reason":"country","offered":["pt-PT","en"]},"clock":{"time_zone":null}}`),
 	}
-	v, err := r.Visit([]byte(`{"whereabouts":{"level":"country","country_code":"PT"},"money":{"currency_code":"EUR","symbol":"€","minor_units":2,"display_digits":2}}`))
+	v, err := r.Visit([]byte(`{"location":{"level":"country","country_code":"PT"},"money":{"currency_code":"EUR","symbol":"€","minor_units":2,"display_digits":2}}`))
 	require.NoError(t, err)
 	assert.Equal(t, "Portugal", *v.Card.Locale.Names.Country)
 	assert.Equal(t, []string{"Latn", "pt-PT", "português europeu"}, []string{v.Card.Locale.Script, v.Card.Locale.Formatting, v.Card.Locale.Names.Language})

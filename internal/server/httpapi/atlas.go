@@ -128,7 +128,7 @@ func (a *api) used(c *gin.Context, name string, err error) {
 	c.JSON(http.StatusOK, gin.H{"edition": name})
 }
 
-// publishEdition fills the tables of the SQL function whereabouts.
+// publishEdition fills the tables of the SQL function locate.
 func (a *api) publishEdition(c *gin.Context) {
 	_ = http.NewResponseController(c.Writer).SetWriteDeadline(time.Time{}) // it takes as long as it takes
 	name := a.edition().Name()

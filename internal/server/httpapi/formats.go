@@ -85,7 +85,7 @@ func (a *api) write(c *gin.Context, key string, value any) {
 	}
 	text, err := formats.Render(format, value, key, paths)
 	if errors.Is(err, formats.ErrPath) {
-		hint := "Paths go by the keys of the answer, such as whereabouts.city or clock."
+		hint := "Paths go by the keys of the answer, such as location.city or clock."
 		if key != "" {
 			hint = fmt.Sprintf("Paths go by the keys of one of the %s in the answer; ask without fields to see them.", key)
 		}

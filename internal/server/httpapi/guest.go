@@ -137,7 +137,7 @@ func (a *api) getLocale(c *gin.Context) {
 	var card visit.Card
 	if ip.IsValid() {
 		card = a.Enrich.Card(ip, visit.ObtainedGiven, guest, a.Now())
-		if code := card.Whereabouts.CountryCode; code != nil {
+		if code := card.Location.CountryCode; code != nil {
 			country, _ = almanac.ByCode(*code)
 		}
 		if zone != "" {

@@ -9,7 +9,7 @@
  * Placeholders keep their own text until an answer is there, and for good where none comes; `data-porch-state` on them is
  * `loading`, `ready` or `failed`:
  *
- *     <b data-porch="whereabouts.names.city">your town</b>
+ *     <b data-porch="location.names.city">your town</b>
  *     <time datetime="2027-06-12T10:00:00+02:00" data-porch="time" data-date-style="medium">12 June, 10:00 in Oslo</time>
  *     <data value="85" data-porch="price">85 €</data>
  *     <img data-porch="flag" data-shape="round" width="24" height="24" alt="">
@@ -35,9 +35,9 @@ declare global {
   }
 }
 
-/** The part of the card that `data-fields` picks; by default whereabouts, locale, clock, money and variants. */
+/** The part of the card that `data-fields` picks; by default location, locale, clock, money and variants. */
 export interface PorchCard {
-  whereabouts?: {
+  location?: {
     level: "city" | "region" | "country" | "continent" | "none";
     continent_code: string | null;
     country_code: string | null;

@@ -3,7 +3,7 @@
   "use strict";
   const script = document.currentScript, set = script.dataset, doc = document;
   const base = new URL(".", script.src), root = doc.documentElement;
-  const fields = (set.fields || "whereabouts,locale,clock,money,variants").replace(/\s/g, "");
+  const fields = (set.fields || "location,locale,clock,money,variants").replace(/\s/g, "");
   const place = `porch ${base} ${set.site || ""} ${fields}`;
   // Storage may be forbidden; then nothing is remembered and all else works.
   const memory = (key, value) => {
@@ -106,7 +106,7 @@
       return p && p.text;
     },
     flag: (e) => {
-      const code = at(last, "whereabouts.country_code");
+      const code = at(last, "location.country_code");
       if (!code) return null;
       attribute(e, "alt", at(last, "locale.names.country") || code);
       attribute(e, "src", url(`v1/countries/${code}/flag.svg`, { key: "", site: "", choice: "", shape: e.dataset.shape }).href);

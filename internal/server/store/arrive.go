@@ -248,7 +248,7 @@ func read(known map[uuid.UUID]*shared, a visit.Arrival) (*shared, error) {
 
 // columns gives a row's values in the order of arrivalColumns.
 func (s *shared) columns(r visit.Row, at time.Time) []any {
-	w := s.answer.Whereabouts
+	w := s.answer.Location
 	place, ok := s.places[r.SetAside]
 	if !ok {
 		place = visit.PlaceKey(w, r.SetAside)

@@ -135,7 +135,7 @@ func queueAnswer(batch *pgx.Batch, v visit.Visit, card visit.Card) error {
 	if err != nil {
 		return err
 	}
-	w := card.Whereabouts
+	w := card.Location
 	batch.Queue(`INSERT INTO answer VALUES ($1, $2) ON CONFLICT DO NOTHING`, row.AnswerID, string(body))
 	batch.Queue(`UPDATE visit SET answer = $2, card = $3, earlier = earlier || answer, level = $4, country_code = $5, region_code = $6, city = $7,
 		latitude = $8, longitude = $9, radius_km = $10, time_zone = $11, place = $12, network = $13, week_hour = $14 WHERE id = $1`,

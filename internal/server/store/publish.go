@@ -27,7 +27,7 @@ type Terms struct {
 	Labels     map[string][]netip.Prefix
 }
 
-// Publish fills the tables that the SQL function whereabouts answers from, and
+// Publish fills the tables that the SQL function locate answers from, and
 // puts them in place at once. ranges calls its argument for each range, in
 // order; it gives how many there were.
 func (s *Store) Publish(ctx context.Context, edition string, terms Terms, ranges func(yield func(addr.Range, atlas.Finding) bool)) (n int64, err error) {
@@ -43,7 +43,7 @@ func (s *Store) Publish(ctx context.Context, edition string, terms Terms, ranges
 		go func() {
 			defer close(rows)
 			ranges(func(span addr.Range, f atlas.Finding) bool {
-				w := f.Whereabouts
+				w := f.Location
 				row := []any{
 					span.First, span.Last, string(w.Level), w.ContinentCode, w.CountryCode, w.RegionCode, w.City, w.PostalCode,
 					w.Latitude, w.Longitude, w.RadiusKm, w.TimeZone, f.Network.ASNumber, f.Network.Operator, list(f.Labels),

@@ -53,14 +53,14 @@ func made(t *testing.T, minute int, city string) visit.Visit {
 	v := visit.Visit{ID: id, Time: at, Site: site, Path: "/programme", Marks: []string{}, Trail: caller.Trail{Hops: []caller.Hop{}, Notes: []string{}}, Earlier: []visit.Reading{}}
 	kind := addr.Benchmarking
 	v.Card.Address = visit.Address{Text: addr.Optional{Addr: netip.MustParseAddr("198.18.3.40")}, Kind: &kind, Obtained: "header"}
-	v.Card.Whereabouts = atlas.Nowhere("made up")
+	v.Card.Location = atlas.Nowhere("made up")
 	v.Card.Locale = locale.Locale{
 		Language: "pt-PT", Script: "Latn", Direction: "ltr", Formatting: "pt-PT", Reason: locale.ByCountry, Offered: []string{"pt-PT"},
 		Names: locale.Names{Language: "português europeu"}, Hints: []string{},
 	}
 	v.Card.Money.Also, v.Card.Variants = []string{}, variant.Choices{"offer": "early"}
 	if city != "" {
-		v.Card.Whereabouts = atlas.Whereabouts{
+		v.Card.Location = atlas.Location{
 			Level: atlas.City, CountryCode: ptr("PT"), City: &city, Latitude: ptr(38.7), Longitude: ptr(-9.1), RadiusKm: ptr(15.0),
 		}
 		v.Card.Locale.Names.Country = ptr("Portugal")
@@ -613,7 +613,7 @@ func TestARefusedVisitIsTheDatasFault(t *testing.T) {
 		letters[i] = byte('a' + r.IntN(26))
 	}
 	city := string(letters) // too long for an index
-	long.Card.Whereabouts.City = &city
+	long.Card.Location.City = &city
 	a, err = long.Arrival()
 	require.NoError(t, err)
 	_, err = s.Arrive(t.Context(), []visit.Arrival{a})

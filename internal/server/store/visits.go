@@ -169,7 +169,7 @@ func scan(row pgx.CollectableRow, first ...any) (visit.Visit, error) {
 		if err := json.Unmarshal([]byte(text), &a); err != nil {
 			return v, fmt.Errorf("an earlier answer: %w", err)
 		}
-		v.Earlier = append(v.Earlier, visit.Reading{Edition: a.Edition.Name, Whereabouts: a.Whereabouts, Network: a.Network})
+		v.Earlier = append(v.Earlier, visit.Reading{Edition: a.Edition.Name, Location: a.Location, Network: a.Network})
 	}
 	return v, nil
 }

@@ -10,7 +10,7 @@ export type Checkup = components["schemas"]["Checkup"];
 export type Hop = components["schemas"]["Hop"];
 export type Evidence = components["schemas"]["Evidence"];
 export type Level = components["schemas"]["Level"];
-export type Whereabouts = components["schemas"]["Whereabouts"];
+export type Location = components["schemas"]["Location"];
 export type Report = components["schemas"]["Report"];
 export type ReportRow = components["schemas"]["ReportRow"];
 

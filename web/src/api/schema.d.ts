@@ -1242,7 +1242,7 @@ export interface components {
         Kind: "public" | "private" | "loopback" | "link-local" | "shared" | "documentation" | "benchmarking" | "multicast" | "broadcast" | "unspecified" | "this-network" | "protocol" | "service" | "translation" | "tunnel" | "discard" | "reserved" | null;
         Card: {
             address: components["schemas"]["Address"];
-            whereabouts: components["schemas"]["Whereabouts"];
+            location: components["schemas"]["Location"];
             network: components["schemas"]["Network"];
             labels: string[];
             locale: components["schemas"]["Locale"];
@@ -1274,11 +1274,11 @@ export interface components {
             set_aside: boolean;
             /** @description The owner's word instead of the address. */
             stored_as: string | null;
-            /** @description The IPv4 address that the whereabouts are of. */
+            /** @description The IPv4 address that the location is of. */
             embedded: string | null;
             reason: string | null;
         };
-        Whereabouts: {
+        Location: {
             level: components["schemas"]["Level"];
             continent_code: string | null;
             /** @description ISO 3166-1 alpha-2. */
@@ -2416,7 +2416,7 @@ export interface components {
         };
         Reading: {
             edition: string;
-            whereabouts: components["schemas"]["Whereabouts"];
+            location: components["schemas"]["Location"];
             network: components["schemas"]["Network"];
         };
         AtlasEdition: {
@@ -2571,7 +2571,7 @@ export interface components {
         SetAside: boolean;
         /**
          * @description Paths of the facts that are wanted, with commas between.
-         * @example whereabouts.city,clock
+         * @example location.city,clock
          */
         Fields: string;
         /** @description How the answer is written; the Accept header says the same. */
@@ -2619,7 +2619,7 @@ export interface operations {
                 accuracy_km?: number;
                 /**
                  * @description Paths of the facts that are wanted, with commas between.
-                 * @example whereabouts.city,clock
+                 * @example location.city,clock
                  */
                 fields?: components["parameters"]["Fields"];
                 /** @description How the answer is written; the Accept header says the same. */
@@ -2765,7 +2765,7 @@ export interface operations {
                 at?: string;
                 /**
                  * @description Paths of the facts that are wanted, with commas between.
-                 * @example whereabouts.city,clock
+                 * @example location.city,clock
                  */
                 fields?: components["parameters"]["Fields"];
                 /** @description How the answer is written; the Accept header says the same. */
@@ -2826,7 +2826,7 @@ export interface operations {
                 choice?: components["parameters"]["Choice"];
                 /**
                  * @description Paths of the facts that are wanted, with commas between.
-                 * @example whereabouts.city,clock
+                 * @example location.city,clock
                  */
                 fields?: components["parameters"]["Fields"];
                 /** @description How the answer is written; the Accept header says the same. */
@@ -2891,7 +2891,7 @@ export interface operations {
                 continent_code?: "AF" | "AN" | "AS" | "EU" | "NA" | "OC" | "SA";
                 /**
                  * @description Paths of the facts that are wanted, with commas between.
-                 * @example whereabouts.city,clock
+                 * @example location.city,clock
                  */
                 fields?: components["parameters"]["Fields"];
                 /** @description How the answer is written; the Accept header says the same. */
@@ -2931,7 +2931,7 @@ export interface operations {
                 language?: components["parameters"]["NamesIn"];
                 /**
                  * @description Paths of the facts that are wanted, with commas between.
-                 * @example whereabouts.city,clock
+                 * @example location.city,clock
                  */
                 fields?: components["parameters"]["Fields"];
                 /** @description How the answer is written; the Accept header says the same. */
@@ -3094,7 +3094,7 @@ export interface operations {
             query?: {
                 /**
                  * @description Paths of the facts that are wanted, with commas between.
-                 * @example whereabouts.city,clock
+                 * @example location.city,clock
                  */
                 fields?: components["parameters"]["Fields"];
                 /**
@@ -3187,7 +3187,7 @@ export interface operations {
                 language?: string;
                 /**
                  * @description Paths of the facts that are wanted, with commas between.
-                 * @example whereabouts.city,clock
+                 * @example location.city,clock
                  */
                 fields?: components["parameters"]["Fields"];
                 /** @description How the answer is written; the Accept header says the same. */
@@ -3238,7 +3238,7 @@ export interface operations {
                 language?: string;
                 /**
                  * @description Paths of the facts that are wanted, with commas between.
-                 * @example whereabouts.city,clock
+                 * @example location.city,clock
                  */
                 fields?: components["parameters"]["Fields"];
                 /** @description How the answer is written; the Accept header says the same. */
@@ -3283,7 +3283,7 @@ export interface operations {
                 range: string;
                 /**
                  * @description Paths of the facts that are wanted, with commas between.
-                 * @example whereabouts.city,clock
+                 * @example location.city,clock
                  */
                 fields?: components["parameters"]["Fields"];
                 /** @description How the answer is written; the Accept header says the same. */
@@ -3331,7 +3331,7 @@ export interface operations {
                 people?: number;
                 /**
                  * @description Paths of the facts that are wanted, with commas between.
-                 * @example whereabouts.city,clock
+                 * @example location.city,clock
                  */
                 fields?: components["parameters"]["Fields"];
                 /** @description How the answer is written; the Accept header says the same. */
@@ -4428,7 +4428,7 @@ export interface operations {
                 edition?: string;
                 /**
                  * @description Paths of the facts that are wanted, with commas between.
-                 * @example whereabouts.city,clock
+                 * @example location.city,clock
                  */
                 fields?: components["parameters"]["Fields"];
                 /** @description How the answer is written; the Accept header says the same. */
@@ -4551,7 +4551,7 @@ export interface operations {
                 seed?: number;
                 /**
                  * @description Paths of the facts that are wanted, with commas between.
-                 * @example whereabouts.city,clock
+                 * @example location.city,clock
                  */
                 fields?: components["parameters"]["Fields"];
                 /** @description How the answer is written; the Accept header says the same. */
@@ -4665,7 +4665,7 @@ export interface operations {
             query?: {
                 /**
                  * @description Paths of the facts that are wanted, with commas between.
-                 * @example whereabouts.city,clock
+                 * @example location.city,clock
                  */
                 fields?: components["parameters"]["Fields"];
                 /** @description Any format of answers, or geofeed. */

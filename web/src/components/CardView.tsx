@@ -4,7 +4,7 @@ import { Addr, CodeChip, Flag, KindChip, LabelChip, LevelMark, Prose } from "./p
 
 /** PlaceHead names the place, and says how sure that is in one sentence. */
 export function PlaceHead({ card, aside }: { card: Card; aside?: React.ReactNode }) {
-  const w = card.whereabouts;
+  const w = card.location;
   const title = w.level === "none" ? (card.address.set_aside ? "Set aside" : "Nowhere known") : placeName(w);
   const above = [w.names.region, w.names.country, w.names.continent].filter((n) => n && n !== title);
   return (
@@ -39,7 +39,7 @@ export function PlaceHead({ card, aside }: { card: Card; aside?: React.ReactNode
 }
 
 function Sure({ card }: { card: Card }) {
-  const w = card.whereabouts;
+  const w = card.location;
   if (w.latitude === null || w.longitude === null || w.radius_km === null)
     return (
       <Prose text={card.address.reason ?? `No place: ${w.missing["country_code"] ?? "none is known"}.`} />
@@ -62,7 +62,7 @@ const currencies = new Intl.DisplayNames(["en"], { type: "currency" });
 
 /** Facts lists what a card says, and why what is missing is. */
 export function Facts({ card, children }: { card: Card; children?: React.ReactNode }) {
-  const { address, whereabouts: w, network, clock, money } = card;
+  const { address, location: w, network, clock, money } = card;
   return (
     <dl className="facts">
       <Fact name="Address">
@@ -107,7 +107,7 @@ export function Facts({ card, children }: { card: Card; children?: React.ReactNo
         {languages.of(card.locale.language)} <CodeChip code={card.locale.language} />
         <span className="second">
           {localeReason[card.locale.reason]}
-          {card.locale.names.country && card.locale.names.country !== card.whereabouts.names.country && (
+          {card.locale.names.country && card.locale.names.country !== card.location.names.country && (
             <>
               ; in it the country is <span lang={card.locale.language}>{card.locale.names.country}</span>
             </>
@@ -212,4 +212,4 @@ export function Missing({ what = "none", reason }: { what?: string; reason?: str
 }
 
 /** canDraw says whether a card has a circle to draw. */
-export const canDraw = (card: Card) => wasFound(card) && card.whereabouts.radius_km !== null;
+export const canDraw = (card: Card) => wasFound(card) && card.location.radius_km !== null;

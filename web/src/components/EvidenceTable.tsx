@@ -12,12 +12,12 @@ interface Line {
 /** linesOf words the facts of one piece of evidence; coordinates are one line. */
 function linesOf(e: Evidence, card: Card): Line[] {
   const names: Record<string, string | null> = {
-    country_code: card.whereabouts.names.country,
-    region_code: card.whereabouts.names.region,
+    country_code: card.location.names.country,
+    region_code: card.location.names.region,
   };
   const own: Record<string, string | null> = {
-    country_code: card.whereabouts.country_code,
-    region_code: card.whereabouts.region_code,
+    country_code: card.location.country_code,
+    region_code: card.location.region_code,
   };
   const regions = new Intl.DisplayNames(["en"], { type: "region" });
   const lines: Line[] = [];

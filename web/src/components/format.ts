@@ -1,5 +1,5 @@
 import dayjs from "dayjs";
-import type { Card, Level, Trail, Whereabouts } from "../api/client";
+import type { Card, Level, Trail, Location } from "../api/client";
 
 /** degrees writes a coordinate with a true minus sign. */
 export const degrees = (n: number) => String(Math.round(n * 100) / 100).replace("-", "−");
@@ -12,8 +12,8 @@ export function clockTime(time: string): string {
   return t.isSame(dayjs(), "day") ? t.format("HH:mm:ss") : t.format("D MMM HH:mm");
 }
 
-/** placeName is the finest thing that whereabouts name. */
-export function placeName(w: Whereabouts): string {
+/** placeName is the finest thing that a location names. */
+export function placeName(w: Location): string {
   return w.names.city ?? w.city ?? w.names.region ?? w.names.country ?? w.names.continent ?? "Nowhere known";
 }
 

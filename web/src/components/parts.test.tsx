@@ -34,7 +34,7 @@ const show = (node: React.ReactNode) =>
 const card = (kind: Card["address"]["kind"], set_aside: boolean): Card =>
   ({
     address: { text: "198.18.3.40", kind, set_aside },
-    whereabouts: { level: "city", latitude: 38.7, longitude: -9.1, radius_km: 15 },
+    location: { level: "city", latitude: 38.7, longitude: -9.1, radius_km: 15 },
   }) as Card;
 
 describe("Addr", () => {

@@ -1,6 +1,6 @@
 import { geoCircle, geoMercator, geoPath } from "d3-geo";
 import { memo } from "react";
-import type { Whereabouts } from "../api/client";
+import type { Location } from "../api/client";
 import { kmToDegrees, useOutlines, type Outlines } from "./world";
 
 const width = 60;
@@ -36,7 +36,7 @@ function draw(outlines: Outlines, latitude: number, longitude: number, radiusKm:
 }
 
 /** Thumb is a small map beside words: land and one circle. */
-export const Thumb = memo(function Thumb({ at, aside }: { at: Whereabouts; aside: boolean }) {
+export const Thumb = memo(function Thumb({ at, aside }: { at: Location; aside: boolean }) {
   const outlines = useOutlines("110m");
   if (at.latitude === null || at.longitude === null || at.radius_km === null || !outlines)
     return <span className={aside || at.latitude === null ? "thumb aside" : "thumb"} aria-hidden="true" />;

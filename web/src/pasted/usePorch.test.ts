@@ -9,7 +9,7 @@ import type { Porch, PorchCard } from "../../../internal/server/page/porch";
 
 const repository = join(process.cwd(), "..");
 const template = readFileSync(join(repository, "internal/core/snippet/templates/react"), "utf8");
-const snippet = template.replace("{{firstJS}}", "whereabouts?.names.city");
+const snippet = template.replace("{{firstJS}}", "location?.names.city");
 
 const lisbon: PorchCard = {
   money: { currency_code: "EUR", symbol: "€", minor_units: 2, display_digits: 2, also: [], rate: null },

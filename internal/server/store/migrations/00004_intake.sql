@@ -213,13 +213,13 @@ END $$;
 -- +goose StatementEnd
 -- +goose StatementBegin
 CREATE FUNCTION before_answer(r jsonb) RETURNS text LANGUAGE sql AS $$
-    SELECT json_build_object('whereabouts', r->'whereabouts', 'network', r->'network', 'evidence', '[]'::json,
+    SELECT json_build_object('location', r->'location', 'network', r->'network', 'evidence', '[]'::json,
         'money', '{"currency_code": null, "symbol": null, "minor_units": null, "display_digits": null}'::json,
         'edition', json_build_object('name', r->'edition', 'credits', '[]'::json))::text
 $$;
 -- +goose StatementEnd
 CREATE TEMP TABLE before AS
-SELECT v.*, json_build_object('whereabouts', card->'whereabouts', 'network', card->'network', 'evidence', card->'evidence',
+SELECT v.*, json_build_object('location', card->'location', 'network', card->'network', 'evidence', card->'evidence',
     'money', card->'money', 'edition', card->'edition') AS body FROM visit_before v;
 INSERT INTO answer SELECT DISTINCT ON (md5(body::text)) md5(body::text)::uuid, body FROM before;
 INSERT INTO answer
@@ -229,9 +229,9 @@ INSERT INTO visit (id, arrival, time, site, path, referrer, referrer_host, agent
 SELECT id, nextval('visit_arrival'), time, site, path, referrer,
     nullif(lower(substring(referrer FROM '^https?://([^/:?#]+)')), lower(site)), agent, '{}', true, address,
     card->'address'->>'stored_as', kind, set_aside, level, country_code, region_code, city, latitude, longitude, radius_km,
-    card->'whereabouts'->>'time_zone',
+    card->'location'->>'time_zone',
     concat_ws(E'\x1f', CASE WHEN set_aside THEN 'set aside' ELSE level END, coalesce(country_code, ''), coalesce(region_code, ''), coalesce(city, ''),
-        coalesce(latitude::text, ''), coalesce(longitude::text, ''), coalesce(radius_km::text, ''), coalesce(card->'whereabouts'->>'time_zone', '')),
+        coalesce(latitude::text, ''), coalesce(longitude::text, ''), coalesce(radius_km::text, ''), coalesce(card->'location'->>'time_zone', '')),
     nullif(concat(card->'network'->>'as_number', ' ', card->'network'->>'operator'), ' '),
     ARRAY(SELECT jsonb_array_elements_text(card->'labels')), coalesce(card->'locale'->>'language', 'en'),
     (extract(isodow FROM (left(card->'clock'->>'local_time', 19))::timestamp) - 1) * 24 + extract(hour FROM (left(card->'clock'->>'local_time', 19))::timestamp),

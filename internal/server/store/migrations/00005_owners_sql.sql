@@ -5,13 +5,13 @@ SELECT v.id, v.time, v.site, v.path, v.referrer, v.referrer_host, v.agent, v.lin
     v.address, v.stored_as, v.kind, v.set_aside, v.level, v.country_code, v.region_code, v.city, v.latitude, v.longitude, v.radius_km, v.time_zone,
     CASE WHEN v.latitude IS NOT NULL THEN json_build_object('type', 'Point', 'coordinates', json_build_array(v.longitude, v.latitude)) END AS point,
     v.network, v.labels, v.language, v.week_hour, v.unverified,
-    a.body->'edition'->>'name' AS edition, a.body->'whereabouts' AS whereabouts, a.body->'evidence' AS evidence, v.trail
+    a.body->'edition'->>'name' AS edition, a.body->'location' AS location, a.body->'evidence' AS evidence, v.trail
 FROM visit v JOIN answer a ON a.id = v.answer;
 
 CREATE VIEW visit_day AS
 SELECT site, (slot AT TIME ZONE 'UTC')::date AS day, dimension, key, visits FROM rollup WHERE dimension NOT LIKE '%/q';
 
--- What an edition says, range by range, where it was published; see whereabouts(inet).
+-- What an edition says, range by range, where it was published; see locate(inet).
 CREATE TABLE atlas_range (
     first          inet NOT NULL,
     last           inet NOT NULL,
@@ -60,7 +60,7 @@ CREATE TABLE atlas_published (
 -- What the published edition says of an address, as the service does: one row, whose facts are null where they are
 -- not known.
 -- +goose StatementBegin
-CREATE FUNCTION whereabouts(address inet) RETURNS TABLE (
+CREATE FUNCTION locate(address inet) RETURNS TABLE (
     kind text, set_aside boolean, level text, continent_code text, country_code text, region_code text, city text, postal_code text,
     latitude double precision, longitude double precision, radius_km double precision, time_zone text, as_number bigint, operator text, labels text[], edition text
 ) LANGUAGE sql STABLE AS $$
@@ -95,6 +95,6 @@ $$;
 -- +goose StatementEnd
 
 -- +goose Down
-DROP FUNCTION whereabouts;
+DROP FUNCTION locate;
 DROP TABLE atlas_range, atlas_policy, atlas_embedding, atlas_label, atlas_published;
 DROP VIEW visit_fact, visit_day;

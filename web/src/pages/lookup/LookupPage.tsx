@@ -122,7 +122,7 @@ function Answer({ card, all, onAll }: { card: Card; all: boolean; onAll: () => v
     await navigator.clipboard.writeText(text);
     void message.success("Copied.");
   };
-  const w = card.whereabouts;
+  const w = card.location;
   const template = useSites().data?.map_link;
   const mapLink =
     template &&

@@ -231,7 +231,7 @@ function AnswerTable({ rows }: { rows: Row[] }) {
               Line
             </th>
             <th scope="col">Address, as read</th>
-            <th scope="col">Whereabouts</th>
+            <th scope="col">Location</th>
             <th scope="col" className="many-level">
               Level
             </th>

@@ -2,7 +2,7 @@ import type { Card } from "../../api/client";
 
 /** toGeoJSON puts a card into a feature (RFC 7946); the radius stands in its properties. */
 export function toGeoJSON(card: Card) {
-  const { latitude, longitude, ...rest } = card.whereabouts;
+  const { latitude, longitude, ...rest } = card.location;
   return {
     type: "Feature",
     geometry:

@@ -11,7 +11,7 @@ export interface Row {
   address: string | null;
   kind: Card["address"]["kind"];
   aside: boolean;
-  level: Card["whereabouts"]["level"];
+  level: Card["location"]["level"];
   city: string | null;
   region: string | null;
   country: string | null;
@@ -25,7 +25,7 @@ export interface Row {
 /** batch is how many addresses are asked for at once. */
 const batch = 500;
 
-const fields = "input,spelling,problem,card.address,card.whereabouts";
+const fields = "input,spelling,problem,card.address,card.location";
 
 async function ask(list: { line: number; input: string }[]): Promise<Row[]> {
   const answer = await unwrap(
@@ -35,7 +35,7 @@ async function ask(list: { line: number; input: string }[]): Promise<Row[]> {
     }),
   );
   return answer.addresses.map((a, i) => {
-    const w = a.card?.whereabouts;
+    const w = a.card?.location;
     return {
       line: list[i]?.line ?? 0,
       input: a.input,

@@ -287,7 +287,7 @@ function PlaceTable(props: TableProps) {
       </div>
       <div className="scroll">
         <table className="places">
-          <Heads of={["Whereabouts", "Level", ">Radius", ">Visits"]} />
+          <Heads of={["Location", "Level", ">Radius", ">Visits"]} />
           <tbody>
             {props.groups.map((g) => (
               <PlaceRow

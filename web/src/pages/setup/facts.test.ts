@@ -2,19 +2,19 @@ import { expect, test } from "vitest";
 import { folded, pretty, shortName, toggled, usual } from "./facts";
 
 test("ticking keeps the order of the facts", () => {
-  expect(toggled(usual, "whereabouts.region_code")).toEqual([
-    "whereabouts.country_code",
-    "whereabouts.region_code",
-    "whereabouts.names.city",
+  expect(toggled(usual, "location.region_code")).toEqual([
+    "location.country_code",
+    "location.region_code",
+    "location.names.city",
     "locale.language",
     "money.currency_code",
   ]);
-  expect(toggled(usual, "whereabouts.names.city")).not.toContain("whereabouts.city");
+  expect(toggled(usual, "location.names.city")).not.toContain("location.city");
   expect(toggled(toggled(usual, "variants"), "variants")).toEqual(usual);
 });
 
 test("names without their part of the card", () => {
-  expect(shortName("whereabouts.city")).toBe("city");
+  expect(shortName("location.city")).toBe("city");
   expect(shortName("variants")).toBe("variants");
 });
 

@@ -1,14 +1,14 @@
 /** The facts that may be ticked, by their paths in the card. */
 export const facts: { group: string; paths: string[] }[] = [
   {
-    group: "Whereabouts",
+    group: "Location",
     paths: [
-      "whereabouts.country_code",
-      "whereabouts.region_code",
-      "whereabouts.city",
-      "whereabouts.names.city",
-      "whereabouts.radius_km",
-      "whereabouts.time_zone",
+      "location.country_code",
+      "location.region_code",
+      "location.city",
+      "location.names.city",
+      "location.radius_km",
+      "location.time_zone",
     ],
   },
   {
@@ -26,8 +26,8 @@ export const facts: { group: string; paths: string[] }[] = [
 
 /** What is ticked at first. */
 export const usual = [
-  "whereabouts.country_code",
-  "whereabouts.names.city",
+  "location.country_code",
+  "location.names.city",
   "locale.language",
   "money.currency_code",
 ];

@@ -62,7 +62,7 @@ const noFilter = {};
 
 function Row({ visit, fresh }: { visit: Visit; fresh: boolean }) {
   const { card } = visit;
-  const w = card.whereabouts;
+  const w = card.location;
   const aside = card.address.set_aside;
   const line = placeLine(visit);
   return (

@@ -252,7 +252,7 @@ function LastHour({ places, total, pending, at, hours }: HourProps) {
       ) : (
         <div className="lasthour scroll" tabIndex={0} role="region" aria-label="Places of the last hour">
           <table className="places">
-            <Heads of={["Whereabouts", "Level", ">Radius", ">Visits"]} />
+            <Heads of={["Location", "Level", ">Radius", ">Visits"]} />
             <tbody>
               {places.map((p) => (
                 <tr key={`${p.level}${p.country_code}${p.region_code}${p.city}`}>

@@ -262,16 +262,16 @@ function Answer({ trail }: { trail: Trail }) {
         <h2 className="trail-visitor">
           {visitor ? <Addr text={visitor} /> : <span className="serif">not found</span>}
         </h2>
-        {card && card.whereabouts.level !== "none" && (
+        {card && card.location.level !== "none" && (
           <div className="trail-place">
             <span className="country">
-              <Flag code={card.whereabouts.country_code} />
-              <b className="serif">{placeName(card.whereabouts)}</b>
+              <Flag code={card.location.country_code} />
+              <b className="serif">{placeName(card.location)}</b>
             </span>
             <span>
-              <LevelMark level={card.whereabouts.level} />{" "}
-              {card.whereabouts.radius_km !== null && (
-                <span className="second">within {km(card.whereabouts.radius_km)}</span>
+              <LevelMark level={card.location.level} />{" "}
+              {card.location.radius_km !== null && (
+                <span className="second">within {km(card.location.radius_km)}</span>
               )}
             </span>
           </div>
@@ -355,7 +355,7 @@ function Others({ asked, inUse, trail }: { asked: Asked; inUse: ProxySettings; t
       </div>
       <div className="scroll">
         <table className="evidence">
-          <Heads of={["Setting", "Visitor", "Whereabouts", "What that would mean"]} />
+          <Heads of={["Setting", "Visitor", "Location", "What that would mean"]} />
           <tbody>
             {list.map((v) => (
               <OtherRow key={v.name} asked={asked} name={v.name} settings={v.settings} current={v.current} />
@@ -370,7 +370,7 @@ function Others({ asked, inUse, trail }: { asked: Asked; inUse: ProxySettings; t
 function OtherRow(props: { asked: Asked; name: string; settings: ProxySettings; current: boolean }) {
   const trail = useTrail(props.asked, props.settings);
   const card = useCard(trail.data?.visitor ?? "").data;
-  const w = card?.whereabouts;
+  const w = card?.location;
   return (
     <tr className={props.current ? "chosen" : ""}>
       <td>

@@ -16,7 +16,7 @@ export function VisitPanel({ visit, onClose }: { visit: Visit; onClose: () => vo
   const { message } = App.useApp();
   const { presenting } = usePreferences();
   const { card, trail } = visit;
-  const w = card.whereabouts;
+  const w = card.location;
   const top = useRef<HTMLElement>(null);
   useEffect(() => {
     top.current?.scrollTo({ top: 0 });

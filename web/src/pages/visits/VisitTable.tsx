@@ -35,7 +35,7 @@ export function Marks({ visit }: { visit: Visit }) {
 export function placeLine(visit: Visit): { head: string; below: string } {
   const { card } = visit;
   if (card.address.set_aside) return { head: "Set aside", below: "never looked up" };
-  const w = card.whereabouts;
+  const w = card.location;
   switch (w.level) {
     case "none":
       return { head: "Nowhere known", below: wasFound(card) ? "no source knows it" : "no visitor" };
@@ -47,7 +47,7 @@ export function placeLine(visit: Visit): { head: string; below: string } {
 }
 
 export const within = (v: Visit) =>
-  v.card.whereabouts.radius_km === null ? "–" : km(v.card.whereabouts.radius_km);
+  v.card.location.radius_km === null ? "–" : km(v.card.location.radius_km);
 
 interface Column {
   title: string;
@@ -62,9 +62,9 @@ const wideColumns: Column[] = [
   { title: "Time", width: 112, cell: (v) => <time dateTime={v.time}>{clockTime(v.time)}</time> },
   { title: "Address", width: 172, cell: (v) => <AddressOf visit={v} short /> },
   {
-    title: "Whereabouts",
+    title: "Location",
     cell: (v) => {
-      const w = v.card.whereabouts;
+      const w = v.card.location;
       const line = placeLine(v);
       if (w.level === "none")
         return (
@@ -80,7 +80,7 @@ const wideColumns: Column[] = [
       );
     },
   },
-  { title: "Level", width: 100, cell: (v) => <LevelMark level={v.card.whereabouts.level} /> },
+  { title: "Level", width: 100, cell: (v) => <LevelMark level={v.card.location.level} /> },
   { title: "Within", width: 84, right: true, cell: (v) => within(v) },
   { title: "Path", width: 150, cell: (v) => <code className="small cut block">{v.path}</code> },
   { title: "Marks", width: 176, cell: (v) => <Marks visit={v} /> },
@@ -111,10 +111,10 @@ const narrowColumns: Column[] = [
     ),
   },
   {
-    title: "Whereabouts",
+    title: "Location",
     cell: (v) => {
       const line = placeLine(v);
-      const w = v.card.whereabouts;
+      const w = v.card.location;
       return (
         <span className="withthumb">
           <Thumb at={w} aside={v.card.address.set_aside} />
@@ -135,10 +135,10 @@ const narrowColumns: Column[] = [
     cell: (v) => (
       <span className="two right">
         {within(v)}
-        {v.card.whereabouts.level !== "none" && (
+        {v.card.location.level !== "none" && (
           <span className="level second">
-            <Steps level={v.card.whereabouts.level} />
-            {v.card.whereabouts.level}
+            <Steps level={v.card.location.level} />
+            {v.card.location.level}
           </span>
         )}
       </span>
@@ -151,12 +151,12 @@ const narrowColumns: Column[] = [
 const smallColumns: Column[] = narrowColumns
   .filter((c) => c.title !== "Marks")
   .map((c) =>
-    c.title === "Whereabouts"
+    c.title === "Location"
       ? {
           ...c,
           cell: (v) => {
             const line = placeLine(v);
-            const w = v.card.whereabouts;
+            const w = v.card.location;
             return (
               <span className="two">
                 <b>{line.head}</b>

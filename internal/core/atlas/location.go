@@ -11,7 +11,7 @@ import (
 	"eastporch/internal/core/geo"
 )
 
-// A Level says how far whereabouts got.
+// A Level says how far location got.
 type Level string
 
 // The levels, from the finest.
@@ -23,9 +23,9 @@ const (
 	None      Level = "none"
 )
 
-// Whereabouts is what an atlas says of an address. A nil field is not known,
+// Location is what an atlas says of an address. A nil field is not known,
 // and Missing says why, by the field's name in JSON.
-type Whereabouts struct {
+type Location struct {
 	Level         Level             `json:"level"`
 	ContinentCode *string           `json:"continent_code"`
 	CountryCode   *string           `json:"country_code"` // ISO 3166-1 alpha-2
@@ -41,7 +41,7 @@ type Whereabouts struct {
 }
 
 // Point gives the coordinates, nil where there are none.
-func (w *Whereabouts) Point() *geo.Point {
+func (w *Location) Point() *geo.Point {
 	if w.Latitude == nil || w.Longitude == nil {
 		return nil
 	}
@@ -59,7 +59,7 @@ type Names struct {
 
 // NamesIn gives the names in a language (BCP 47), in English what it has no name for; a
 // town that has no name in it is called as the source calls it.
-func (w *Whereabouts) NamesIn(tag string) (n Names) {
+func (w *Location) NamesIn(tag string) (n Names) {
 	if w.ContinentCode != nil {
 		n.Continent = optional(almanac.ContinentIn(*w.ContinentCode, tag))
 	}
@@ -93,13 +93,13 @@ var allFacts = []string{
 	"latitude", "longitude", "radius_km", "time_zone",
 }
 
-// Nowhere is whereabouts of level none; the reason stands for every fact.
-func Nowhere(reason string) Whereabouts {
+// Nowhere is a location of level none; the reason stands for every fact.
+func Nowhere(reason string) Location {
 	missing := make(map[string]string, len(allFacts))
 	for _, fact := range allFacts {
 		missing[fact] = reason
 	}
-	return Whereabouts{Level: None, Missing: missing}
+	return Location{Level: None, Missing: missing}
 }
 
 // claim is what a record says, as evidence.
@@ -143,9 +143,9 @@ func (e *Evidence) add(fact, value string) {
 	}
 }
 
-// locate turns codes and a town's name into whereabouts, deriving the rest.
-func locate(rec record) (Whereabouts, []Evidence) {
-	w := Whereabouts{Level: Country, CountryCode: &rec.country, Missing: map[string]string{}}
+// locate turns codes and a town's name into a location, deriving the rest.
+func locate(rec record) (Location, []Evidence) {
+	w := Location{Level: Country, CountryCode: &rec.country, Missing: map[string]string{}}
 	country, _ := almanac.ByCode(rec.country)
 	continent := almanac.Continent(country.Continent)
 	w.ContinentCode, w.Names.Continent, w.Names.Country = &country.Continent, &continent, &country.Name
@@ -181,7 +181,7 @@ func locate(rec record) (Whereabouts, []Evidence) {
 }
 
 // own puts the source's own coordinates, radius and zone over what was derived.
-func (w *Whereabouts) own(derived *Evidence, rec record) {
+func (w *Location) own(derived *Evidence, rec record) {
 	drop := func(facts ...string) {
 		for _, fact := range facts {
 			delete(derived.Values, fact)
@@ -212,7 +212,7 @@ func (w *Whereabouts) own(derived *Evidence, rec record) {
 
 // derive finds coordinates, radius and time zone in the gazetteer: of the town,
 // failing that of the region, failing that of the country.
-func derive(w *Whereabouts, rec record) Evidence {
+func derive(w *Location, rec record) Evidence {
 	e := Evidence{Facts: []string{}, Values: map[string]string{}, Basis: Derived, Used: true}
 	if town, ok := gazetteer.Find(rec.country, rec.region, rec.city); ok {
 		e.Source, e.Reason = "Gazetteer, middle of the town", optional("from the town that the claim names")
@@ -257,7 +257,7 @@ func derive(w *Whereabouts, rec record) Evidence {
 	return e
 }
 
-func (w *Whereabouts) place(e *Evidence, p geo.Point, radiusKm float64, decimals int) {
+func (w *Location) place(e *Evidence, p geo.Point, radiusKm float64, decimals int) {
 	scale := math.Pow10(decimals)
 	lat, lon := math.Round(p.Latitude*scale)/scale, math.Round(p.Longitude*scale)/scale
 	w.Latitude, w.Longitude, w.RadiusKm = &lat, &lon, &radiusKm
@@ -266,7 +266,7 @@ func (w *Whereabouts) place(e *Evidence, p geo.Point, radiusKm float64, decimals
 	e.add("radius_km", decimal(radiusKm))
 }
 
-func (w *Whereabouts) zone(e *Evidence, zone string) {
+func (w *Location) zone(e *Evidence, zone string) {
 	w.TimeZone = &zone
 	e.add("time_zone", zone)
 }
