@@ -91,8 +91,8 @@ func New(sys System) *cobra.Command {
 	root := &cobra.Command{
 		Use:   "eastporch",
 		Short: "Who just knocked, and where from?",
-		Long: `East Porch finds the address of a visitor behind proxies, sets local addresses
-aside, resolves the rest to country, city, coordinates and time zone, and keeps
+		Long: `East Porch finds the address of a visitor behind proxies, skips local
+addresses, resolves the rest to country, city, coordinates and time zone, and keeps
 enriched visits.`,
 		Example: `  eastporch demo                            # the Heron Lake Regatta, at a printed address
   eastporch serve --config eastporch.yaml   # the service

@@ -412,7 +412,7 @@ func (a *app) reportDistances() *cobra.Command {
 					fmt.Fprintf(a.Out, "\nHalf of %s visits come from within %s km; the farthest from %s, %s km away.\n",
 						thousands(d.Total), thousands(int64(*d.MedianKm)), deref(d.Farthest), thousands(int64(*d.FarthestKm)))
 				}
-				if n := d.NoPoint.SetAside + d.NoPoint.Unknown; n > 0 {
+				if n := d.NoPoint.Skipped + d.NoPoint.Unknown; n > 0 {
 					fmt.Fprintf(a.Out, "%s more have no point.", thousands(n))
 				}
 				fmt.Fprintln(a.Out, leftOut(d.Counting))

@@ -141,8 +141,8 @@ func (a *app) drawCards(cards []visit.Card) {
 		if c.Address.Kind != nil && *c.Address.Kind != addr.Public {
 			kind = c.Address.Kind.String()
 		}
-		if c.Address.SetAside {
-			kind += ", set aside"
+		if c.Address.Skipped {
+			kind += ", skipped"
 		}
 		t.AppendRow(table.Row{c.Address.Text, w.Level, place(w), join(" ", deref(w.Names.Country), deref(w.CountryCode)), within, deref(w.TimeZone), kind})
 	}

@@ -41,7 +41,7 @@ func (a *app) visitsList() *cobra.Command {
 			return err
 		}
 		if aside || resolved {
-			query.Set("set_aside", fmt.Sprint(aside))
+			query.Set("skipped", fmt.Sprint(aside))
 		}
 		visits, count, err := readVisits(cmd, c, query, limit)
 		if err != nil {
@@ -51,9 +51,9 @@ func (a *app) visitsList() *cobra.Command {
 	}
 	cmd.Flags().IntVar(&limit, "limit", 50, "how many at the most")
 	cmd.Flags().StringVar(&q.last, "last", "", "instead of --from: this long back, such as 24h or 30d")
-	cmd.Flags().BoolVar(&aside, "set-aside", false, "only those that were set aside")
+	cmd.Flags().BoolVar(&aside, "skipped", false, "only those that were skipped")
 	cmd.Flags().BoolVar(&resolved, "resolved", false, "only those that were looked up")
-	cmd.MarkFlagsMutuallyExclusive("set-aside", "resolved")
+	cmd.MarkFlagsMutuallyExclusive("skipped", "resolved")
 	return cmd
 }
 
@@ -116,18 +116,18 @@ func addressOf(v visit.Visit) string {
 	switch {
 	case v.Card.Address.Text.IsValid():
 		return v.Card.Address.Text.String()
-	case v.Card.Address.StoredAs != nil:
-		return *v.Card.Address.StoredAs
+	case v.Card.Address.Placeholder != nil:
+		return *v.Card.Address.Placeholder
 	}
 	return "none"
 }
 
 func marks(v visit.Visit) string {
 	list := slices.Clone(v.Marks)
-	if v.Card.Address.SetAside {
-		list = append(list, v.Card.Address.Kind.String()+", set aside")
+	if v.Card.Address.Skipped {
+		list = append(list, v.Card.Address.Kind.String()+", skipped")
 	}
-	if !v.Trail.Visitor.IsValid() && v.Card.Address.StoredAs == nil {
+	if !v.Trail.Visitor.IsValid() && v.Card.Address.Placeholder == nil {
 		list = append(list, "not found")
 	}
 	if n := v.Trail.Unverified(); n > 0 {

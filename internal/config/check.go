@@ -229,10 +229,10 @@ func (l *loader) checkRule(key string, r PolicyRule) {
 		l.problem(key+".prefix", reasonOf(err), "Give a prefix such as 203.0.113.0/24.")
 	}
 	if _, err := addr.ParseAction(r.Action); err != nil {
-		l.problem(key+".action", err.Error(), "Write action: resolve or action: set aside.")
+		l.problem(key+".action", err.Error(), "Write action: resolve or action: skip.")
 	}
-	if err := plain.Check(r.StoredAs, 64); err != nil {
-		l.problem(key+".stored_as", err.Error(), "Give a short word.")
+	if err := plain.Check(r.Placeholder, 64); err != nil {
+		l.problem(key+".placeholder", err.Error(), "Give a short word.")
 	}
 }
 

@@ -137,12 +137,12 @@ type VariantRule struct {
 	Areas     []string `koanf:"areas"`
 }
 
-// PolicyRule opens or sets aside the addresses of one kind or prefix.
+// PolicyRule opens or skips the addresses of one kind or prefix.
 type PolicyRule struct {
-	Kind     string `koanf:"kind"`
-	Prefix   string `koanf:"prefix"`
-	Action   string `koanf:"action"`
-	StoredAs string `koanf:"stored_as"`
+	Kind        string `koanf:"kind"`
+	Prefix      string `koanf:"prefix"`
+	Action      string `koanf:"action"`
+	Placeholder string `koanf:"placeholder"`
 }
 
 // Source is one body of range data.
@@ -474,7 +474,7 @@ func (c *Config) Rules() []addr.Rule {
 	rules := make([]addr.Rule, len(c.Policy))
 	for i, p := range c.Policy {
 		rules[i].Action, _ = addr.ParseAction(p.Action)
-		rules[i].StoredAs = p.StoredAs
+		rules[i].Placeholder = p.Placeholder
 		if p.Prefix != "" {
 			rules[i].Prefix, _ = addr.ParsePrefix(p.Prefix)
 		} else {

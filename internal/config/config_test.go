@@ -54,7 +54,7 @@ sites:
   - {host: heronlake.example, name: Heron Lake Regatta, privacy: whole}
 policy:
   - {prefix: 198.18.0.0/15, action: resolve}
-  - {kind: loopback, action: set aside, stored_as: this machine}
+  - {kind: loopback, action: skip, placeholder: this machine}
 atlas:
   sources:
     - {name: Harbour Net geofeed, file: feed.csv, format: geofeed, rank: 2, dated: 2026-10-28}

@@ -1,6 +1,6 @@
 // Package demo is the Heron Lake Regatta, an invented rowing regatta with an
 // international crowd: its configuration, the range data of invented networks,
-// and visits. Addresses come only from blocks that are set aside for
+// and visits. Addresses come only from blocks that are reserved for
 // documentation and benchmarking.
 package demo
 

@@ -56,7 +56,7 @@ func TestTheRegattasNetworks(t *testing.T) {
 	assert.Len(t, registry.Remarks(), 1, "EU is no country")
 }
 
-// Samples come only from blocks that are set aside for documentation and
+// Samples come only from blocks that are reserved for documentation and
 // benchmarking, or from the regatta's own machines.
 func TestAddressesAreNobodys(t *testing.T) {
 	for _, v := range Visits(Seed, 2000, until) {

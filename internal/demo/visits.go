@@ -83,7 +83,7 @@ var networks = []network{
 	{netip.MustParsePrefix("2001:db8:b0::/44"), 9, "cs-CZ", "Europe/Prague"},
 	{netip.MustParsePrefix("2001:db8:c0::/48"), 6, "tr-TR", "Europe/Istanbul"},
 	{netip.MustParsePrefix("2001:db8:d0::/48"), 5, "et-EE", "Europe/Tallinn"},
-	{netip.MustParsePrefix("3fff:1a0:7::/64"), 12, "en", "Europe/London"}, // stays set aside
+	{netip.MustParsePrefix("3fff:1a0:7::/64"), 12, "en", "Europe/London"}, // stays skipped
 	{netip.MustParsePrefix("192.0.2.128/25"), 6, "en", "Europe/London"},   // no source knows it
 	{netip.MustParsePrefix("10.0.3.0/28"), 12, "", "UTC"},                 // the regatta's own machines
 	{netip.MustParsePrefix("127.0.0.1/32"), 6, "", "UTC"},

@@ -317,7 +317,7 @@ func TestRangesTownsAreasAndMany(t *testing.T) {
 	require.Len(t, lines, 3)
 	assert.Contains(t, lines[0], "Lisbon")
 	assert.Contains(t, lines[1], `"card":null`)
-	assert.Contains(t, lines[2], `"set_aside":true`)
+	assert.Contains(t, lines[2], `"skipped":true`)
 	many = s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/addresses?fields=input,spelling,card.location.city", `{"addresses":["3323069224","198.18.7.1"]}`)
 	assert.Contains(t, many.body, `"spelling":"an integer"`)
 	assert.Contains(t, many.body, "Valencia")
@@ -385,7 +385,7 @@ func TestAtlasPageSwapsCorrectsAndDescribes(t *testing.T) {
 	answers := p.text(".many-table")
 	assert.Contains(t, answers, "Lisbon, Portugal")
 	assert.Contains(t, answers, "not an address")
-	assert.Contains(t, answers, "set aside")
+	assert.Contains(t, answers, "skipped")
 	assert.Contains(t, answers, "an integer")
 	p.do(chromedp.EmulateViewport(390, 844))
 	for _, path := range []string{"/atlas", "/lookup/many"} {

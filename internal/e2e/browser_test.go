@@ -190,7 +190,7 @@ func TestConsole(t *testing.T) {
 	p.do(chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent(chromedp.CSS(".visit")))
 
 	// Filters live in the page's address.
-	p.do(chromedp.Navigate(s.desk+"/visits?country_code=PT&set_aside=false"), visible(".filterchip"), visible(".list-head"))
+	p.do(chromedp.Navigate(s.desk+"/visits?country_code=PT&skipped=false"), visible(".filterchip"), visible(".list-head"))
 	assert.Contains(t, p.text(".chips"), "Portugal")
 	assert.Contains(t, p.text(".list-head"), "stand outside these filters")
 	p.do(chromedp.Navigate(s.desk+"/visits?city=Atlantis"), visible(".state"))
@@ -216,7 +216,7 @@ func TestConsole(t *testing.T) {
 	p.do(click(".tools .ant-segmented-item:nth-child(2)"), visible(".json"))
 	assert.Contains(t, p.text(".json"), `"country_code": "PT"`)
 	p.do(chromedp.Navigate(s.desk+"/lookup?address=10.1.2.3"), visible(".facts"))
-	assert.Contains(t, p.text(".answer-card"), "private · set aside")
+	assert.Contains(t, p.text(".answer-card"), "private · skipped")
 	p.do(chromedp.Navigate(s.desk+"/lookup?address=999.1.1.1"), visible("[role=alert]"))
 	assert.Contains(t, p.text("[role=alert]"), "0 to 255")
 	p.nothingWrong()

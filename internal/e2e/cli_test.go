@@ -54,7 +54,7 @@ func TestCommandsOfflineNeedNoService(t *testing.T) {
 		{"kind of standard input", "198.18.3.40\n\n3fff::1\n", []string{"kind", "-"}, 0, "RFC 9637", ""},
 		{"a bad one among good ones", "", []string{"kind", "10.1.2.3", "10.1.2.300"}, 1, "private", "0 to 255"},
 		{"resolve with evidence", "", []string{"resolve", "--atlas", feed, "--open", "198.18.0.0/15", "198.18.3.40"}, 0, "self-published claim", ""},
-		{"resolve sets aside what is not opened", "", []string{"resolve", "--atlas", feed, "198.18.3.40"}, 0, "Set aside: benchmarking", ""},
+		{"resolve skips what is not opened", "", []string{"resolve", "--atlas", feed, "198.18.3.40"}, 0, "Skipped: benchmarking", ""},
 		{"resolve says which lines are bad", "", []string{"resolve", "--atlas", broken, "--open", "198.18.0.0/15", "198.18.3.40"}, 0, "Lisbon", "broken.csv line 2: \"UK\" is not a country code: did you mean GB?"},
 		{"several are a table", "", []string{"resolve", "--atlas", feed, "--open", "198.18.0.0/15", "198.18.3.40", "198.19.44.1"}, 0, "Brazil BR", ""},
 		{"trail", "", []string{"trail", "--peer", "203.0.113.4", "--trust", "203.0.113.0/28", "-H", "X-Forwarded-For: 192.0.2.10, 198.18.7.114"}, 0, "The visitor is 198.18.7.114.", ""},
@@ -160,9 +160,9 @@ func TestCommandsAskTheService(t *testing.T) {
 	assert.Contains(t, out, "matching visits; the site has 700.")
 	s.post(t, `{"site":"heronlake.example","path":"/","peer":"127.0.0.1"}`)
 	s.post(t, `{"site":"heronlake.example","path":"/","peer":"10.0.3.8"}`)
-	_, out, _ = run(t, "", "--server", s.desk, "--key", s.admin, "visits", "list", "--set-aside")
+	_, out, _ = run(t, "", "--server", s.desk, "--key", s.admin, "visits", "list", "--skipped")
 	assert.Contains(t, out, "this machine")
-	assert.Contains(t, out, "private, set aside")
+	assert.Contains(t, out, "private, skipped")
 	code, _, errs = run(t, "", "--server", s.desk, "--key", s.admin, "visits", "list", "--country-code", "UK")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "did you mean GB?", "the same text as over HTTP")

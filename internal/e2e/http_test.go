@@ -171,7 +171,7 @@ func TestBadInputIsAProblem(t *testing.T) {
 		{"a limit too large", "GET", "/v1/visits?site=heronlake.example&limit=501", "", 422, "limit"},
 		{"a foreign cursor", "GET", "/v1/visits?site=heronlake.example&cursor=x", "", 422, "cursor"},
 		{"a level of no name", "GET", "/v1/reports/places?site=heronlake.example&level=street", "", 422, "level"},
-		{"neither true nor false", "GET", "/v1/reports/countries?site=heronlake.example&set_aside=maybe", "", 422, "set_aside"},
+		{"neither true nor false", "GET", "/v1/reports/countries?site=heronlake.example&skipped=maybe", "", 422, "skipped"},
 		{"nothing there", "GET", "/v1/nothing", "", 404, "No operation"},
 		{"a method that does not fit", "DELETE", "/v1/visits", "", 405, "DELETE"},
 	}

@@ -311,7 +311,7 @@ func TestCheckupSaysWhatIsWrong(t *testing.T) {
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, `- "127.0.0.9/32"`)
 	metrics := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/metrics", "")
-	assert.Contains(t, metrics.body, `eastporch_visitors_total{kind="loopback",result="set aside"} 30`)
+	assert.Contains(t, metrics.body, `eastporch_visitors_total{kind="loopback",result="skipped"} 30`)
 	assert.Contains(t, metrics.body, "eastporch_checkup_findings 1")
 
 	tried := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/trails", `{"peer":"127.0.0.9","text":"X-Forwarded-For: 198.18.3.40","settings":{"trusted":["127.0.0.9/32"],"header":"X-Forwarded-For","hops":0}}`)

@@ -150,9 +150,9 @@ func TestPrivacyHoldsEverywhere(t *testing.T) {
 		gone      []string
 	}{
 		{"truncated", "", `"text":"198.18.7.0"`, []string{"198.18.7.114", "192.0.2.77", "198.18.7.112", "c612:772", "/48"}},
-		{"hashed", "", `"stored_as":"hash `, []string{"198.18.7.", "192.0.2.7", "/24"}},
-		{"none", "", `"stored_as":"not kept"`, []string{"198.18.7.", "192.0.2.7", "/24"}},
-		{"whole", "1", `"stored_as":"not kept"`, []string{"198.18.7.", "192.0.2.7", "a secret"}},
+		{"hashed", "", `"placeholder":"hash `, []string{"198.18.7.", "192.0.2.7", "/24"}},
+		{"none", "", `"placeholder":"not kept"`, []string{"198.18.7.", "192.0.2.7", "/24"}},
+		{"whole", "1", `"placeholder":"not kept"`, []string{"198.18.7.", "192.0.2.7", "a secret"}},
 	} {
 		t.Run(tt.mode+tt.gpc, func(t *testing.T) {
 			t.Parallel()
@@ -328,7 +328,7 @@ func TestSQLAnswersAsTheServiceDoes(t *testing.T) {
 			map[string]any{"prefix": "198.18.0.0/15", "action": "resolve"},
 			map[string]any{"prefix": "2001:db8::/32", "action": "resolve"},
 			map[string]any{"prefix": "3fff::/20", "action": "resolve"},
-			map[string]any{"prefix": "198.18.3.0/24", "action": "set aside"},
+			map[string]any{"prefix": "198.18.3.0/24", "action": "skip"},
 			map[string]any{"prefix": "198.18.0.0/17", "action": "resolve"},
 			map[string]any{"prefix": "192.0.0.0/8", "action": "resolve"},
 			map[string]any{"kind": "tunnel", "action": "resolve"},
@@ -377,7 +377,7 @@ func TestSQLAnswersAsTheServiceDoes(t *testing.T) {
 	conn, err := pgx.Connect(t.Context(), s.database)
 	require.NoError(t, err)
 	defer conn.Close(context.Background())
-	rows, err := conn.Query(t.Context(), `SELECT w.kind, w.set_aside, w.level, w.country_code, w.city, w.time_zone, w.latitude, w.operator, w.labels
+	rows, err := conn.Query(t.Context(), `SELECT w.kind, w.skipped, w.level, w.country_code, w.city, w.time_zone, w.latitude, w.operator, w.labels
 		FROM unnest($1::text[]) WITH ORDINALITY AS u(a, i), locate(a::inet) w ORDER BY i`, addresses)
 	require.NoError(t, err)
 	differed, at, located := 0, 0, 0
@@ -394,7 +394,7 @@ func TestSQLAnswersAsTheServiceDoes(t *testing.T) {
 		if country != nil {
 			located++
 		}
-		if !assert.Equal(t, []any{card.Address.Kind.String(), card.Address.SetAside, string(w.Level), w.CountryCode, w.City, w.TimeZone, w.Latitude, card.Network.Operator, card.Labels},
+		if !assert.Equal(t, []any{card.Address.Kind.String(), card.Address.Skipped, string(w.Level), w.CountryCode, w.City, w.TimeZone, w.Latitude, card.Network.Operator, card.Labels},
 			[]any{kind, aside, level, country, city, zone, latitude, operator, labels}, addresses[at]) {
 			differed++
 		}

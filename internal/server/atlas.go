@@ -118,10 +118,10 @@ func (s *Server) publish(ctx context.Context, labels map[string][]netip.Prefix) 
 	decide := addr.NewPolicy(s.opt.Config.Rules()...)
 	terms := store.Terms{Embeddings: addr.Embeddings(s.opt.Config.Translators()...), Labels: labels}
 	for _, r := range decide.ByPrefix() {
-		terms.Policy = append(terms.Policy, store.Policy{Prefix: r.Prefix, Own: true, SetAside: r.Action == addr.SetAside})
+		terms.Policy = append(terms.Policy, store.Policy{Prefix: r.Prefix, Own: true, Skipped: r.Action == addr.Skip})
 	}
 	for _, b := range append(addr.Blocks(), addr.Elsewhere()...) {
-		terms.Policy = append(terms.Policy, store.Policy{Prefix: b.Prefix, Kind: b.Kind, SetAside: decide.OfKind(b.Kind).Action == addr.SetAside})
+		terms.Policy = append(terms.Policy, store.Policy{Prefix: b.Prefix, Kind: b.Kind, Skipped: decide.OfKind(b.Kind).Action == addr.Skip})
 	}
 	return s.store.Publish(ctx, edition.Name(), terms, edition.Stretches)
 }

@@ -121,7 +121,7 @@ func (a *Arrivals) At(after time.Duration) visit.Arrival {
 		row.Marks = []string{visit.MarkBot}
 	}
 	text := local.Format("2006-01-02T15:04:05-07:00")
-	row.Card = fmt.Appendf(nil, `{"address":{"text":%q,"family":4,"kind":%q,"obtained":"header","set_aside":false,"stored_as":null,"embedded":null,"reason":null},`+
+	row.Card = fmt.Appendf(nil, `{"address":{"text":%q,"family":4,"kind":%q,"obtained":"header","skipped":false,"placeholder":null,"embedded":null,"reason":null},`+
 		`"labels":[],"locale":{"language":%q,"direction":"ltr","reason":"accept-language","offered":[%q,"en"]},`+
 		`"clock":{"time_zone":%q,"local_time":%q,"utc_offset":%q,"next_change":null}}`,
 		ip, kind, row.Language, row.Language, p.zone, text, text[19:])

@@ -221,8 +221,8 @@ func TestNestedTranslators(t *testing.T) {
 func TestPolicy(t *testing.T) {
 	p := NewPolicy(
 		Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: Resolve},
-		Rule{Prefix: netip.MustParsePrefix("198.18.5.0/24"), Action: SetAside, StoredAs: "lab"},
-		Rule{Kind: Loopback, Action: SetAside, StoredAs: "this machine"},
+		Rule{Prefix: netip.MustParsePrefix("198.18.5.0/24"), Action: Skip, Placeholder: "lab"},
+		Rule{Kind: Loopback, Action: Skip, Placeholder: "this machine"},
 	)
 	tests := []struct {
 		name, addr string
@@ -231,10 +231,10 @@ func TestPolicy(t *testing.T) {
 		byPrefix   bool
 	}{
 		{"a public address is resolved", "9.9.9.9", Resolve, "", false},
-		{"a private one is not", "10.1.2.3", SetAside, "", false},
+		{"a private one is not", "10.1.2.3", Skip, "", false},
 		{"a prefix opens", "198.18.3.40", Resolve, "", true},
-		{"the longer prefix wins", "198.18.5.1", SetAside, "lab", true},
-		{"a kind has a word", "127.0.0.1", SetAside, "this machine", false},
+		{"the longer prefix wins", "198.18.5.1", Skip, "lab", true},
+		{"a kind has a word", "127.0.0.1", Skip, "this machine", false},
 		{"mapped is the same", "::ffff:198.18.3.40", Resolve, "", true},
 		{"translation is resolved by what it embeds", "64:ff9b::1", Resolve, "", false},
 	}
@@ -242,11 +242,11 @@ func TestPolicy(t *testing.T) {
 		t.Run(tt.name, func(t *testing.T) {
 			rule, byPrefix := p.Decide(netip.MustParseAddr(tt.addr))
 			assert.Equal(t, tt.action, rule.Action)
-			assert.Equal(t, tt.storedAs, rule.StoredAs)
+			assert.Equal(t, tt.storedAs, rule.Placeholder)
 			assert.Equal(t, tt.byPrefix, byPrefix)
 		})
 	}
-	assert.Equal(t, SetAside, Rule{}.Action, "a forgotten field opens nothing")
+	assert.Equal(t, Skip, Rule{}.Action, "a forgotten field opens nothing")
 }
 
 func TestTruncate(t *testing.T) {

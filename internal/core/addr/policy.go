@@ -8,12 +8,12 @@ import (
 )
 
 // An Action says what to do with an address before it is looked up. The zero
-// Action sets it aside.
+// Action skips it.
 type Action uint8
 
 // The two actions.
 const (
-	SetAside Action = iota
+	Skip Action = iota
 	Resolve
 )
 
@@ -22,7 +22,7 @@ func (a Action) String() string {
 	if a == Resolve {
 		return "resolve"
 	}
-	return "set aside"
+	return "skip"
 }
 
 // ParseAction reads the word of an action.
@@ -30,24 +30,24 @@ func ParseAction(word string) (Action, error) {
 	switch word {
 	case "resolve":
 		return Resolve, nil
-	case "set aside", "set-aside":
-		return SetAside, nil
+	case "skip":
+		return Skip, nil
 	}
-	return SetAside, fmt.Errorf("%q is neither %q nor %q", quotable(word), Resolve, SetAside)
+	return Skip, fmt.Errorf("%q is neither %q nor %q", quotable(word), Resolve, Skip)
 }
 
 // A Rule is one line of the owner's policy: for a kind, or for a prefix when
 // Prefix is valid.
 type Rule struct {
-	Kind     Kind
-	Prefix   netip.Prefix
-	Action   Action
-	StoredAs string // a word to store instead of the address; "" stores none
+	Kind        Kind
+	Prefix      netip.Prefix
+	Action      Action
+	Placeholder string // a word to store instead of the address; "" stores none
 }
 
 // A Policy decides which addresses are resolved. Without rules public
 // addresses are resolved, translation and tunnel addresses by what they
-// embed, and everything else is set aside. It is immutable.
+// embed, and everything else is skipped. It is immutable.
 type Policy struct {
 	byKind   map[Kind]Rule
 	byPrefix []Rule // the most specific first

@@ -47,11 +47,11 @@ type Address struct {
 	Family   *int          `json:"family"` // 4 or 6
 	Kind     *addr.Kind    `json:"kind"`
 	Obtained string        `json:"obtained"`
-	// SetAside says that the address was never looked up, and Reason why.
-	SetAside bool          `json:"set_aside"`
-	StoredAs *string       `json:"stored_as"` // the owner's word instead of the address
-	Embedded addr.Optional `json:"embedded"`  // the IPv4 address that the location is of
-	Reason   *string       `json:"reason"`
+	// Skipped says that the address was never looked up, and Reason why.
+	Skipped     bool          `json:"skipped"`
+	Placeholder *string       `json:"placeholder"` // the owner's word instead of the address
+	Embedded    addr.Optional `json:"embedded"`    // the IPv4 address that the location is of
+	Reason      *string       `json:"reason"`
 }
 
 // Edition names the edition that a card was made with.
@@ -71,7 +71,7 @@ func (c Card) Truncate() Card {
 // forget gives a copy of c in which a word stands for the address, and no range
 // tells where it was.
 func (c Card) forget(word string) Card {
-	c.Address.Text, c.Address.Embedded, c.Address.StoredAs = addr.Optional{}, addr.Optional{}, &word
+	c.Address.Text, c.Address.Embedded, c.Address.Placeholder = addr.Optional{}, addr.Optional{}, &word
 	if c.Network.Range != nil {
 		c.Network.Missing = maps.Clone(c.Network.Missing)
 		c.Network.Missing["range"] = "the site keeps no addresses"

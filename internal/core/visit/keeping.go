@@ -17,10 +17,10 @@ type Kept struct {
 // An Erasure says what to erase: one visit, or all of an address, of a prefix,
 // or of what stands in place of an address.
 type Erasure struct {
-	ID       uuid.UUID
-	Address  netip.Addr
-	Prefix   netip.Prefix
-	StoredAs []string
+	ID          uuid.UUID
+	Address     netip.Addr
+	Prefix      netip.Prefix
+	Placeholder []string
 }
 
 // Erased says what was erased.
@@ -40,8 +40,8 @@ func (e Erasure) Holds(r Row) bool {
 	case e.Prefix.IsValid():
 		return r.Address.IsValid() && e.Prefix.Contains(r.Address.Addr)
 	}
-	for _, word := range e.StoredAs {
-		if r.StoredAs != nil && *r.StoredAs == word {
+	for _, word := range e.Placeholder {
+		if r.Placeholder != nil && *r.Placeholder == word {
 			return true
 		}
 	}

@@ -58,7 +58,7 @@ func (p *Pipeline) Visitor(peer netip.Addr, header map[string][]string, guest Gu
 }
 
 // Card makes the card of an address. The zero Addr stands for a visitor who
-// was not found. An address that the policy sets aside is never looked up.
+// was not found. An address that the policy skips is never looked up.
 func (p *Pipeline) Card(a netip.Addr, obtained string, guest Guest, now time.Time) Card {
 	card, _ := p.card(p.Atlas.Current(), a, obtained, guest, now)
 	return card
@@ -110,8 +110,8 @@ func (p *Pipeline) card(edition *atlas.Atlas, a netip.Addr, obtained string, gue
 		}
 	} else {
 		reason := "the visitor was not found"
-		if card.Address.SetAside {
-			reason = "the address was set aside and never looked up"
+		if card.Address.Skipped {
+			reason = "the address was skipped and never looked up"
 		}
 		card.Location, card.Evidence = atlas.Nowhere(reason), []atlas.Evidence{}
 		card.Network.Missing = map[string]string{"range": reason, "as_number": reason, "operator": reason}
@@ -153,27 +153,27 @@ func (p *Pipeline) admit(card *Card, a netip.Addr) netip.Addr {
 	if by.Own && byPrefix && by.Prefix.Bits() > rule.Prefix.Bits() { // the owner's longer prefix says more
 		rule, byPrefix = p.Policy.OfKind(kind), false
 	}
-	if rule.Action == addr.SetAside && byPrefix {
-		return card.setAside(rule, "Set aside by a rule of yours.") // which range it names is nobody's business
+	if rule.Action == addr.Skip && byPrefix {
+		return card.skip(rule, "Skipped by a rule of yours.") // which range it names is nobody's business
 	}
-	if rule.Action == addr.SetAside && !by.Own { // the owner's translator may use addresses of any kind
-		return card.setAside(rule, fmt.Sprintf("Set aside: %s addresses belong to nobody in particular.", kind))
+	if rule.Action == addr.Skip && !by.Own { // the owner's translator may use addresses of any kind
+		return card.skip(rule, fmt.Sprintf("Skipped: %s addresses belong to nobody in particular.", kind))
 	}
 	if !embedded || byPrefix {
 		return a
 	}
 	card.Address.Embedded.Addr = inner
 	innerRule, _ := p.Policy.Decide(inner)
-	if innerRule.Action == addr.SetAside {
-		return card.setAside(innerRule, fmt.Sprintf("Set aside: the address embedded by %s is %s.", by.How, addr.KindOf(inner)))
+	if innerRule.Action == addr.Skip {
+		return card.skip(innerRule, fmt.Sprintf("Skipped: the address embedded by %s is %s.", by.How, addr.KindOf(inner)))
 	}
 	return inner
 }
 
-func (c *Card) setAside(rule addr.Rule, reason string) netip.Addr {
-	c.Address.SetAside, c.Address.Reason = true, &reason
-	if rule.StoredAs != "" {
-		c.Address.StoredAs = &rule.StoredAs
+func (c *Card) skip(rule addr.Rule, reason string) netip.Addr {
+	c.Address.Skipped, c.Address.Reason = true, &reason
+	if rule.Placeholder != "" {
+		c.Address.Placeholder = &rule.Placeholder
 	}
 	return netip.Addr{}
 }

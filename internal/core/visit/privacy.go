@@ -39,7 +39,7 @@ const NotKept = "not kept"
 // instead of the address, the address goes in every mode.
 func (v Visit) Keep(mode Mode, hash string) Visit {
 	v.Card.found = nil // what is kept stands for itself
-	if word := v.Card.Address.StoredAs; word != nil {
+	if word := v.Card.Address.Placeholder; word != nil {
 		if mode != Whole {
 			v.Trail = v.Trail.Truncate()
 		}

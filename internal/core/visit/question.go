@@ -26,7 +26,7 @@ type Filter struct {
 	RegionCode  string
 	City        string
 	Level       atlas.Level
-	SetAside    *bool
+	Skipped     *bool
 	Path        string // the beginning of the path
 	Referrer    string // a host
 	Language    string
@@ -36,7 +36,7 @@ type Filter struct {
 	Link        string
 	Mark        string
 	Within      netip.Prefix // of what is kept of the address
-	StoredAs    string       // what stands for the address: one of these lines
+	Placeholder string       // what stands for the address: one of these lines
 }
 
 // OnlyTimes says whether a filter picks by nothing but times.
@@ -109,6 +109,6 @@ func (t Tally) Sum() int64 {
 
 // Pointless counts the visits that no map can show.
 type Pointless struct {
-	SetAside int64 `json:"set_aside"`
-	Unknown  int64 `json:"unknown"`
+	Skipped int64 `json:"skipped"`
+	Unknown int64 `json:"unknown"`
 }

@@ -42,22 +42,22 @@ type personal struct {
 // many visits share one; AnswerID is made of its content. Card and Trail are
 // JSON that nothing on the way needs to read.
 type Row struct {
-	ID         uuid.UUID       `json:"id"`
-	Site       string          `json:"site"`
-	Path       string          `json:"path"`
-	Referrer   *string         `json:"referrer,omitempty"`
-	Agent      *string         `json:"agent,omitempty"`
-	Link       *string         `json:"link,omitempty"`
-	Attributes json.RawMessage `json:"attributes,omitempty"`
-	Marks      []string        `json:"marks,omitempty"`
-	Address    addr.Optional   `json:"address"`
-	StoredAs   *string         `json:"stored_as,omitempty"`
-	Kind       *addr.Kind      `json:"kind,omitempty"`
-	SetAside   bool            `json:"set_aside,omitempty"`
-	Labels     []string        `json:"labels,omitempty"`
-	Language   string          `json:"language"`
-	WeekHour   *int16          `json:"week_hour,omitempty"` // hours since Monday began where the visitor is
-	Unverified int             `json:"unverified,omitempty"`
+	ID          uuid.UUID       `json:"id"`
+	Site        string          `json:"site"`
+	Path        string          `json:"path"`
+	Referrer    *string         `json:"referrer,omitempty"`
+	Agent       *string         `json:"agent,omitempty"`
+	Link        *string         `json:"link,omitempty"`
+	Attributes  json.RawMessage `json:"attributes,omitempty"`
+	Marks       []string        `json:"marks,omitempty"`
+	Address     addr.Optional   `json:"address"`
+	Placeholder *string         `json:"placeholder,omitempty"`
+	Kind        *addr.Kind      `json:"kind,omitempty"`
+	Skipped     bool            `json:"skipped,omitempty"`
+	Labels      []string        `json:"labels,omitempty"`
+	Language    string          `json:"language"`
+	WeekHour    *int16          `json:"week_hour,omitempty"` // hours since Monday began where the visitor is
+	Unverified  int             `json:"unverified,omitempty"`
 	// Visitor tells visitors of one site and day apart, and nothing more; 0 where
 	// they are not counted.
 	Visitor  int64           `json:"visitor,omitempty"`
@@ -71,7 +71,7 @@ func (v Visit) Row() (Row, json.RawMessage, error) {
 	c := v.Card
 	r := Row{
 		ID: v.ID, Site: v.Site, Path: v.Path, Referrer: v.Referrer, Agent: v.Agent, Link: v.Link, Attributes: v.Attributes, Marks: v.Marks,
-		Address: c.Address.Text, StoredAs: c.Address.StoredAs, Kind: c.Address.Kind, SetAside: c.Address.SetAside, Labels: c.Labels,
+		Address: c.Address.Text, Placeholder: c.Address.Placeholder, Kind: c.Address.Kind, Skipped: c.Address.Skipped, Labels: c.Labels,
 		Language: c.Locale.Language, WeekHour: weekHour(c.Clock), Unverified: v.Trail.Unverified(), Visitor: v.Visitor,
 	}
 	answer, id, err := c.answer()
@@ -120,12 +120,12 @@ func (r *Row) AppendJSON(b []byte) []byte {
 	list(`,"marks":`, r.Marks)
 	b = append(b, `,"address":`...)
 	b = jsonout.Address(b, r.Address)
-	optional(`,"stored_as":`, r.StoredAs)
+	optional(`,"placeholder":`, r.Placeholder)
 	if r.Kind != nil {
 		text(`,"kind":`, r.Kind.String())
 	}
-	if r.SetAside {
-		b = append(b, `,"set_aside":true`...)
+	if r.Skipped {
+		b = append(b, `,"skipped":true`...)
 	}
 	list(`,"labels":`, r.Labels)
 	text(`,"language":`, r.Language)
@@ -260,11 +260,11 @@ func ReferrerHost(referrer *string, site string) string {
 const placeSeparator = "\x1f"
 
 // PlaceKey is the one text that stands for a place in counts: its level, which is
-// "set aside" where the address was never looked up, codes, names, point and zone.
-func PlaceKey(w atlas.Location, setAside bool) string {
+// "skipped" where the address was never looked up, codes, names, point and zone.
+func PlaceKey(w atlas.Location, skipped bool) string {
 	level := string(w.Level)
-	if setAside {
-		level = "set aside"
+	if skipped {
+		level = "skipped"
 	}
 	number := func(f *float64) string {
 		if f == nil {
@@ -300,7 +300,7 @@ func ReadPlaceKey(key string) Place {
 
 // A Place is where visits come from, as far as it is known.
 type Place struct {
-	Level       string   `json:"level"` // or "set aside"
+	Level       string   `json:"level"` // or "skipped"
 	CountryCode *string  `json:"country_code"`
 	RegionCode  *string  `json:"region_code"`
 	City        *string  `json:"city"`

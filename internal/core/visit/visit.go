@@ -52,7 +52,7 @@ type Reading struct {
 // or where the address was truncated: its neighbours may be elsewhere.
 func (p *Pipeline) Reread(v Visit) (card Card, ok bool) {
 	a := v.Card.Address.Text.Addr
-	if !a.IsValid() || v.Card.Address.SetAside || addr.Truncate(a) == a || v.Card.Edition.Name == p.Atlas.Current().Name() {
+	if !a.IsValid() || v.Card.Address.Skipped || addr.Truncate(a) == a || v.Card.Edition.Name == p.Atlas.Current().Name() {
 		return v.Card, false
 	}
 	card = p.Card(a, v.Card.Address.Obtained, Guest{}, v.Time)

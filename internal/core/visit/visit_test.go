@@ -30,7 +30,7 @@ func pipeline(t *testing.T) *Pipeline {
 	return &Pipeline{
 		Finder: caller.Trusting(netip.MustParsePrefix("203.0.113.0/28")),
 		Policy: addr.NewPolicy(resolve("198.18.0.0/15"), resolve("2001:db8::/32"),
-			addr.Rule{Kind: addr.Loopback, Action: addr.SetAside, StoredAs: "this machine"}),
+			addr.Rule{Kind: addr.Loopback, Action: addr.Skip, Placeholder: "this machine"}),
 		Atlas: atlas.New(src),
 	}
 }
@@ -43,7 +43,7 @@ func TestCard(t *testing.T) {
 	c := card(t, "198.18.3.40")
 	assert.Equal(t, 4, *c.Address.Family)
 	assert.Equal(t, addr.Benchmarking, *c.Address.Kind)
-	assert.False(t, c.Address.SetAside)
+	assert.False(t, c.Address.Skipped)
 	assert.Equal(t, "Lisbon", *c.Location.City)
 	assert.Equal(t, "198.18.3.0/26", *c.Network.Range)
 	assert.Equal(t, "pt-PT", c.Locale.Language)
@@ -52,25 +52,25 @@ func TestCard(t *testing.T) {
 	assert.Equal(t, []string{"Harbour Net (invented)"}, c.Edition.Credits)
 }
 
-func TestSetAsideIsNeverLookedUp(t *testing.T) {
+func TestSkippedIsNeverLookedUp(t *testing.T) {
 	for _, ip := range []string{"10.1.2.3", "127.0.0.1", "3fff::1", "::1", "fe80::1", "4000::1"} {
 		c := card(t, ip)
-		assert.True(t, c.Address.SetAside, ip)
+		assert.True(t, c.Address.Skipped, ip)
 		assert.NotNil(t, c.Address.Reason, ip)
 		assert.Equal(t, atlas.None, c.Location.Level, ip)
 		assert.Len(t, c.Location.Missing, 9, ip)
 		assert.Empty(t, c.Evidence, ip)
 		assert.Len(t, c.Network.Missing, 3, ip)
 	}
-	assert.Equal(t, "this machine", *card(t, "127.0.0.1").Address.StoredAs)
+	assert.Equal(t, "this machine", *card(t, "127.0.0.1").Address.Placeholder)
 }
 
-func TestAPublicAddressMayBeSetAside(t *testing.T) {
+func TestAPublicAddressMayBeSkipped(t *testing.T) {
 	p := pipeline(t)
-	p.Policy = addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("9.9.9.0/28"), Action: addr.SetAside})
+	p.Policy = addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("9.9.9.0/28"), Action: addr.Skip})
 	c := p.Card(netip.MustParseAddr("9.9.9.9"), ObtainedGiven, Guest{}, now)
-	assert.True(t, c.Address.SetAside)
-	assert.Equal(t, "Set aside by a rule of yours.", *c.Address.Reason, "and not for being public")
+	assert.True(t, c.Address.Skipped)
+	assert.Equal(t, "Skipped by a rule of yours.", *c.Address.Reason, "and not for being public")
 }
 
 func TestEmbeddedAddresses(t *testing.T) {
@@ -81,7 +81,7 @@ func TestEmbeddedAddresses(t *testing.T) {
 	assert.Equal(t, "Lisbon", *c.Location.City)
 
 	private := card(t, "64:ff9b::a01:203") // 10.1.2.3
-	assert.True(t, private.Address.SetAside)
+	assert.True(t, private.Address.Skipped)
 	assert.Contains(t, *private.Address.Reason, "private")
 }
 
@@ -90,7 +90,7 @@ func TestVisitorNotFound(t *testing.T) {
 	assert.False(t, trail.Visitor.IsValid())
 	assert.False(t, c.Address.Text.IsValid())
 	assert.Nil(t, c.Address.Kind)
-	assert.False(t, c.Address.SetAside)
+	assert.False(t, c.Address.Skipped)
 	assert.Equal(t, trail.Reason, *c.Address.Reason)
 	assert.Equal(t, atlas.None, c.Location.Level)
 }
@@ -162,7 +162,7 @@ func TestHashedAndUnkeptVisitsTellNothing(t *testing.T) {
 					require.NotContains(t, said, secret, "%s as %s, %s", ip, list, mode)
 				}
 				if v.Card.Address.Text.IsValid() {
-					assert.Equal(t, word, *v.Keep(mode, "hash 0011").Card.Address.StoredAs)
+					assert.Equal(t, word, *v.Keep(mode, "hash 0011").Card.Address.Placeholder)
 				}
 			}
 		}
@@ -187,7 +187,7 @@ func TestRowsAndPlaces(t *testing.T) {
 	place := ReadPlaceKey(PlaceKey(v.Card.Location, false))
 	assert.Equal(t, "Lisbon", *place.City)
 	assert.Equal(t, *v.Card.Location.Latitude, *place.Latitude)
-	assert.Equal(t, "set aside", ReadPlaceKey(PlaceKey(atlas.Nowhere("x"), true)).Level)
+	assert.Equal(t, "skipped", ReadPlaceKey(PlaceKey(atlas.Nowhere("x"), true)).Level)
 	assert.Equal(t, Place{Level: "none"}, ReadPlaceKey("of another form"))
 }
 
@@ -366,7 +366,7 @@ func TestACardComesFromOneEdition(t *testing.T) {
 		}
 	}
 	aside := p.Why(netip.MustParseAddr("10.1.2.3"), Guest{}, now)
-	require.Empty(t, aside.Evidence, "what is set aside is never looked up")
+	require.Empty(t, aside.Evidence, "what is skipped is never looked up")
 }
 
 // Rows of before localization was whole read back with every key of the card.

@@ -228,9 +228,9 @@ func (a *api) byAddress(c *gin.Context, f *visit.Filter) error {
 		if err != nil {
 			return err
 		}
-		f.StoredAs = strings.Join(words, "\n")
+		f.Placeholder = strings.Join(words, "\n")
 		if len(words) == 0 {
-			f.StoredAs = "\n" // no key is left, so that nothing can be told to be of it
+			f.Placeholder = "\n" // no key is left, so that nothing can be told to be of it
 		}
 	default:
 		return onlyByPrefix(site, ip)
@@ -486,7 +486,7 @@ func (a *api) erasures(text string) (list []visit.Erasure, left []string, err er
 			return nil, nil, err
 		}
 		if len(words) > 0 {
-			list = append(list, visit.Erasure{StoredAs: words})
+			list = append(list, visit.Erasure{Placeholder: words})
 		}
 	}
 	if len(list) == 0 {

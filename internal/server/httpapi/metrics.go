@@ -25,7 +25,7 @@ func NewMetrics(watch *checkup.Watch, queue func() visit.Queue) *Metrics {
 		registry: prometheus.NewRegistry(),
 		visitors: prometheus.NewCounterVec(prometheus.CounterOpts{
 			Name: "eastporch_visitors_total",
-			Help: "Visitors by what became of their address: looked up, set aside (never looked up) or not found, and its kind.",
+			Help: "Visitors by what became of their address: looked up, skipped (never looked up) or not found, and its kind.",
 		}, []string{"result", "kind"}),
 	}
 	m.registry.MustRegister(m.visitors, prometheus.NewGaugeFunc(prometheus.GaugeOpts{
@@ -74,8 +74,8 @@ func (a *api) observed(peer netip.Addr, header map[string][]string, card visit.C
 	switch {
 	case !trail.Visitor.IsValid():
 		result = "not found"
-	case card.Address.SetAside:
-		result = "set aside"
+	case card.Address.Skipped:
+		result = "skipped"
 	}
 	a.Metrics.visitors.WithLabelValues(result, kind).Inc()
 	a.Watch.Observe(peer, header, trail)

@@ -346,8 +346,8 @@ func pointless(by visit.By, t visit.Tally) (p visit.Pointless) {
 	}
 	for _, k := range t.Keys {
 		switch place := visit.ReadPlaceKey(k.Key); {
-		case place.Level == "set aside":
-			p.SetAside += k.Visits
+		case place.Level == "skipped":
+			p.Skipped += k.Visits
 		case place.Latitude == nil:
 			p.Unknown += k.Visits
 		}

@@ -155,12 +155,12 @@ func (a *api) filter(c *gin.Context) (visit.Filter, error) {
 	default:
 		return f, badField("level", fmt.Sprintf("%.20q is not a level", string(f.Level)), "Give city, region, country, continent or none.")
 	}
-	if text := c.Query("set_aside"); text != "" {
+	if text := c.Query("skipped"); text != "" {
 		aside, err := strconv.ParseBool(text)
 		if err != nil {
-			return f, badField("set_aside", fmt.Sprintf("%.20q is neither true nor false", text), "Give true or false.")
+			return f, badField("skipped", fmt.Sprintf("%.20q is neither true nor false", text), "Give true or false.")
 		}
-		f.SetAside = &aside
+		f.Skipped = &aside
 	}
 	if f.Mark != "" && !slices.Contains(visit.MarkWords, f.Mark) {
 		return f, badField("mark", fmt.Sprintf("%.20q is no mark", f.Mark), "Give "+strings.Join(visit.MarkWords, ", ")+".")

@@ -62,7 +62,7 @@ func (k *Keeper) Keep(v visit.Visit, mode visit.Mode, private bool) (visit.Visit
 		mode = visit.Nothing
 	}
 	hash := ""
-	if whole := v.Card.Address.Text; mode == visit.Hashed && whole.IsValid() && v.Card.Address.StoredAs == nil {
+	if whole := v.Card.Address.Text; mode == visit.Hashed && whole.IsValid() && v.Card.Address.Placeholder == nil {
 		key, err := k.key(hashFile(v.Site, k.period(v.Time)))
 		if err != nil {
 			return v, err

@@ -67,8 +67,8 @@ func TestWhoAsksNotToBeTrackedLeavesNothing(t *testing.T) {
 func TestHashesLastAsLongAsTheirKey(t *testing.T) {
 	dir := t.TempDir()
 	k := open(t, dir)
-	word := *keep(t, k, of("198.18.3.40", noon, "a.example"), visit.Hashed).Card.Address.StoredAs
-	assert.Equal(t, word, *keep(t, open(t, dir), of("198.18.3.40", noon.Add(time.Minute), "a.example"), visit.Hashed).Card.Address.StoredAs, "after a restart too")
+	word := *keep(t, k, of("198.18.3.40", noon, "a.example"), visit.Hashed).Card.Address.Placeholder
+	assert.Equal(t, word, *keep(t, open(t, dir), of("198.18.3.40", noon.Add(time.Minute), "a.example"), visit.Hashed).Card.Address.Placeholder, "after a restart too")
 	found, err := k.Hashes("a.example", netip.MustParseAddr("198.18.3.40"))
 	require.NoError(t, err)
 	assert.Equal(t, []string{word}, found)
@@ -81,7 +81,7 @@ func TestHashesLastAsLongAsTheirKey(t *testing.T) {
 	found, err = k.Hashes("a.example", netip.MustParseAddr("198.18.3.40"))
 	require.NoError(t, err)
 	assert.Empty(t, found, "nobody can tell any more")
-	assert.NotEqual(t, word, *keep(t, k, of("198.18.3.40", noon, "a.example"), visit.Hashed).Card.Address.StoredAs)
+	assert.NotEqual(t, word, *keep(t, k, of("198.18.3.40", noon, "a.example"), visit.Hashed).Card.Address.Placeholder)
 }
 
 func TestKeysAreDestroyedAfterTheirDay(t *testing.T) {

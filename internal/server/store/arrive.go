@@ -27,7 +27,7 @@ const arrivals = 7263001
 const publishing = 7263002
 
 var arrivalColumns = []string{
-	"id", "time", "site", "path", "referrer", "referrer_host", "agent", "link", "attributes", "marks", "counted", "address", "stored_as", "kind", "set_aside",
+	"id", "time", "site", "path", "referrer", "referrer_host", "agent", "link", "attributes", "marks", "counted", "address", "placeholder", "kind", "skipped",
 	"level", "country_code", "region_code", "city", "latitude", "longitude", "radius_km", "time_zone", "place", "network", "labels",
 	"language", "week_hour", "unverified", "visitor", "answer", "card", "trail",
 }
@@ -172,7 +172,7 @@ func sortOut(ctx context.Context, tx pgx.Tx, rows [][]any, places map[uuid.UUID]
 		return 0, err
 	}
 	tag, err := tx.Exec(ctx, `DELETE FROM arriving a USING tombstone t WHERE a.id = t.id OR a.time <= t.erased AND
-		(a.address <<= t.prefix OR a.stored_as = t.stored_as OR t.hash = sha256(t.salt || host(a.address)::bytea))`)
+		(a.address <<= t.prefix OR a.placeholder = t.placeholder OR t.hash = sha256(t.salt || host(a.address)::bytea))`)
 	if err != nil {
 		return 0, err
 	}
@@ -231,7 +231,7 @@ const arrivedChannel = "visits_arrived"
 type shared struct {
 	text   json.RawMessage
 	answer visit.Answer
-	places map[bool]string // by whether it was set aside
+	places map[bool]string // by whether it was skipped
 }
 
 func read(known map[uuid.UUID]*shared, a visit.Arrival) (*shared, error) {
@@ -249,10 +249,10 @@ func read(known map[uuid.UUID]*shared, a visit.Arrival) (*shared, error) {
 // columns gives a row's values in the order of arrivalColumns.
 func (s *shared) columns(r visit.Row, at time.Time) []any {
 	w := s.answer.Location
-	place, ok := s.places[r.SetAside]
+	place, ok := s.places[r.Skipped]
 	if !ok {
-		place = visit.PlaceKey(w, r.SetAside)
-		s.places[r.SetAside] = place
+		place = visit.PlaceKey(w, r.Skipped)
+		s.places[r.Skipped] = place
 	}
 	var address, attributes any
 	if r.Address.IsValid() {
@@ -268,7 +268,7 @@ func (s *shared) columns(r visit.Row, at time.Time) []any {
 	}
 	return []any{
 		r.ID, at, r.Site, r.Path, r.Referrer, null(visit.ReferrerHost(r.Referrer, r.Site)), r.Agent, r.Link, attributes, list(r.Marks), r.Counted(),
-		address, r.StoredAs, kind, r.SetAside,
+		address, r.Placeholder, kind, r.Skipped,
 		string(w.Level), w.CountryCode, w.RegionCode, w.City, w.Latitude, w.Longitude, w.RadiusKm, w.TimeZone, place, null(visit.NetworkKey(s.answer.Network)), list(r.Labels),
 		r.Language, r.WeekHour, r.Unverified,
 		pgtype.Int8{Int64: r.Visitor, Valid: r.Visitor != 0},

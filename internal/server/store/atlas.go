@@ -56,7 +56,7 @@ func (s *Store) DropCorrection(ctx context.Context, id uuid.UUID) (ok bool, err 
 // EachAddress calls do for every address that visits since a time were stored
 // with, with the visits that it has. Truncated addresses are prefixes.
 func (s *Store) EachAddress(ctx context.Context, since time.Time, do func(address netip.Addr, visits int)) error {
-	rows, err := s.pool.Query(ctx, `SELECT address, count(*) FROM visit WHERE id >= $1 AND address IS NOT NULL AND NOT set_aside GROUP BY address`, floor(since))
+	rows, err := s.pool.Query(ctx, `SELECT address, count(*) FROM visit WHERE id >= $1 AND address IS NOT NULL AND NOT skipped GROUP BY address`, floor(since))
 	if err != nil {
 		return away(err)
 	}
@@ -140,6 +140,6 @@ func queueAnswer(batch *pgx.Batch, v visit.Visit, card visit.Card) error {
 	batch.Queue(`UPDATE visit SET answer = $2, card = $3, earlier = earlier || answer, level = $4, country_code = $5, region_code = $6, city = $7,
 		latitude = $8, longitude = $9, radius_km = $10, time_zone = $11, place = $12, network = $13, week_hour = $14 WHERE id = $1`,
 		v.ID, row.AnswerID, string(row.Card), string(w.Level), w.CountryCode, w.RegionCode, w.City, w.Latitude, w.Longitude, w.RadiusKm, w.TimeZone,
-		visit.PlaceKey(w, row.SetAside), null(visit.NetworkKey(card.Network)), row.WeekHour)
+		visit.PlaceKey(w, row.Skipped), null(visit.NetworkKey(card.Network)), row.WeekHour)
 	return nil
 }

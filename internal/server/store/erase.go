@@ -22,8 +22,8 @@ func erases(e visit.Erasure) (string, []any, error) {
 		return `address = $1`, []any{e.Address}, nil
 	case e.Prefix.IsValid():
 		return `address <<= $1`, []any{e.Prefix}, nil
-	case len(e.StoredAs) > 0:
-		return `stored_as = ANY($1)`, []any{e.StoredAs}, nil
+	case len(e.Placeholder) > 0:
+		return `placeholder = ANY($1)`, []any{e.Placeholder}, nil
 	}
 	return "", nil, fmt.Errorf("erasure: nothing is named")
 }
@@ -104,7 +104,7 @@ func entomb(ctx context.Context, tx pgx.Tx, e visit.Erasure, now time.Time) erro
 	case e.Prefix.IsValid():
 		_, err = tx.Exec(ctx, `INSERT INTO tombstone (erased, prefix) VALUES ($1, $2)`, now, e.Prefix)
 	default:
-		_, err = tx.Exec(ctx, `INSERT INTO tombstone (erased, stored_as) SELECT $1, unnest($2::text[])`, now, e.StoredAs)
+		_, err = tx.Exec(ctx, `INSERT INTO tombstone (erased, placeholder) SELECT $1, unnest($2::text[])`, now, e.Placeholder)
 	}
 	return err
 }

@@ -14,10 +14,10 @@ import (
 // A Policy says what becomes of the addresses of a prefix, where no narrower one
 // says otherwise: those of the owner go before those of kinds.
 type Policy struct {
-	Prefix   netip.Prefix
-	Own      bool
-	Kind     addr.Kind // of those that are not the owner's
-	SetAside bool
+	Prefix  netip.Prefix
+	Own     bool
+	Kind    addr.Kind // of those that are not the owner's
+	Skipped bool
 }
 
 // Terms are what beside an edition decides what is said of an address.
@@ -86,7 +86,7 @@ func (s *Store) Publish(ctx context.Context, edition string, terms Terms, ranges
 func (t *Terms) insert(ctx context.Context, tx pgx.Tx) error {
 	var policy, embeddings, labels [][]any
 	for _, p := range t.Policy {
-		policy = append(policy, []any{p.Prefix, p.Own, p.Kind.String(), p.SetAside})
+		policy = append(policy, []any{p.Prefix, p.Own, p.Kind.String(), p.Skipped})
 	}
 	for _, e := range t.Embeddings {
 		if len(embeddings) == 0 || embeddings[len(embeddings)-1][0] != e.Prefix {
@@ -103,7 +103,7 @@ func (t *Terms) insert(ctx context.Context, tx pgx.Tx) error {
 		columns []string
 		rows    [][]any
 	}{
-		{"atlas_policy", []string{"prefix", "own", "kind", "set_aside"}, policy},
+		{"atlas_policy", []string{"prefix", "own", "kind", "skipped"}, policy},
 		{"atlas_embedding", []string{"prefix", "own", "at", "flipped"}, embeddings},
 		{"atlas_label", []string{"prefix", "label"}, labels},
 	} {

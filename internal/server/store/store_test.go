@@ -65,7 +65,7 @@ func made(t *testing.T, minute int, city string) visit.Visit {
 		}
 		v.Card.Locale.Names.Country = ptr("Portugal")
 	} else {
-		v.Card.Address.SetAside = true
+		v.Card.Address.Skipped = true
 	}
 	return v
 }
@@ -217,8 +217,8 @@ func TestListsPageByCursorAndFilter(t *testing.T) {
 		{"by country", visit.Filter{CountryCode: "PT"}, 4},
 		{"by town", visit.Filter{City: "Lisbon"}, 4},
 		{"by level", visit.Filter{Level: atlas.None}, 3},
-		{"set aside", visit.Filter{SetAside: ptr(true)}, 3},
-		{"not set aside", visit.Filter{SetAside: ptr(false)}, 4},
+		{"skipped", visit.Filter{Skipped: ptr(true)}, 3},
+		{"not skipped", visit.Filter{Skipped: ptr(false)}, 4},
 		{"by path", visit.Filter{Path: "/prog"}, 7},
 		{"a path with signs of a pattern", visit.Filter{Path: "/%"}, 0},
 		{"nothing of another kind", visit.Filter{CountryCode: "PT", Level: atlas.None}, 0},
@@ -472,7 +472,7 @@ func TestErasedVisitsAreGoneAndStayGone(t *testing.T) {
 		{"by prefix", func(visit.Visit) visit.Erasure {
 			return visit.Erasure{Prefix: netip.MustParsePrefix("198.18.3.0/24")}
 		}, 1},
-		{"by what stands for it", func(visit.Visit) visit.Erasure { return visit.Erasure{StoredAs: []string{"hash 1"}} }, 3},
+		{"by what stands for it", func(visit.Visit) visit.Erasure { return visit.Erasure{Placeholder: []string{"hash 1"}} }, 3},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -480,7 +480,7 @@ func TestErasedVisitsAreGoneAndStayGone(t *testing.T) {
 			s := open(t)
 			visits := []visit.Visit{made(t, 0, "Lisbon"), made(t, 1, "Porto"), made(t, 2, "Lisbon"), made(t, 3, "Lisbon")}
 			visits[2].Card.Address.Text.Addr = netip.MustParseAddr("198.18.3.41")
-			visits[3].Card.Address.Text, visits[3].Card.Address.StoredAs = addr.Optional{}, ptr("hash 1")
+			visits[3].Card.Address.Text, visits[3].Card.Address.Placeholder = addr.Optional{}, ptr("hash 1")
 			for i := range visits {
 				visits[i].Visitor = int64(i + 1)
 				visits[i].Path = fmt.Sprintf("/about/anna-%d", i)

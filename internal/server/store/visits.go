@@ -44,8 +44,8 @@ func where(f visit.Filter) (string, pgx.NamedArgs) {
 			add(equal.column+" = @"+equal.column, equal.column, equal.value)
 		}
 	}
-	if f.SetAside != nil {
-		add("set_aside = @set_aside", "set_aside", *f.SetAside)
+	if f.Skipped != nil {
+		add("skipped = @skipped", "skipped", *f.Skipped)
 	}
 	if f.Path != "" {
 		add("starts_with(path, @path)", "path", f.Path)
@@ -56,8 +56,8 @@ func where(f visit.Filter) (string, pgx.NamedArgs) {
 	if f.Mark != "" {
 		add("marks @> ARRAY[@mark]", "mark", f.Mark)
 	}
-	if f.StoredAs != "" {
-		add("stored_as = ANY(string_to_array(@stored_as, E'\n'))", "stored_as", f.StoredAs)
+	if f.Placeholder != "" {
+		add("placeholder = ANY(string_to_array(@placeholder, E'\n'))", "placeholder", f.Placeholder)
 	}
 	if f.Within.IsValid() {
 		add("address <<= @within", "within", f.Within)

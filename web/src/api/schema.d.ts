@@ -1271,9 +1271,9 @@ export interface components {
              */
             obtained: "peer" | "header" | "given" | "rehearsed" | "";
             /** @description The address was never looked up. */
-            set_aside: boolean;
+            skipped: boolean;
             /** @description The owner's word instead of the address. */
-            stored_as: string | null;
+            placeholder: string | null;
             /** @description The IPv4 address that the location is of. */
             embedded: string | null;
             reason: string | null;
@@ -1922,7 +1922,7 @@ export interface components {
             [key: string]: number;
         };
         NoPoint: {
-            set_aside: number;
+            skipped: number;
             unknown: number;
         };
         ReportRow: {
@@ -2568,7 +2568,7 @@ export interface components {
         /** @description The town as the card names it. */
         City: string;
         Level: components["schemas"]["Level"];
-        SetAside: boolean;
+        Skipped: boolean;
         /**
          * @description Paths of the facts that are wanted, with commas between.
          * @example location.city,clock
@@ -3436,7 +3436,7 @@ export interface operations {
                 /** @description The town as the card names it. */
                 city?: components["parameters"]["City"];
                 level?: components["parameters"]["Level"];
-                set_aside?: components["parameters"]["SetAside"];
+                skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
                 path?: components["parameters"]["Path"];
                 /** @description The host that referred. */
@@ -3612,7 +3612,7 @@ export interface operations {
                 /** @description The town as the card names it. */
                 city?: components["parameters"]["City"];
                 level?: components["parameters"]["Level"];
-                set_aside?: components["parameters"]["SetAside"];
+                skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
                 path?: components["parameters"]["Path"];
                 /** @description The host that referred. */
@@ -3668,7 +3668,7 @@ export interface operations {
                 /** @description The town as the card names it. */
                 city?: components["parameters"]["City"];
                 level?: components["parameters"]["Level"];
-                set_aside?: components["parameters"]["SetAside"];
+                skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
                 path?: components["parameters"]["Path"];
                 /** @description The host that referred. */
@@ -3879,7 +3879,7 @@ export interface operations {
                 /** @description The town as the card names it. */
                 city?: components["parameters"]["City"];
                 level?: components["parameters"]["Level"];
-                set_aside?: components["parameters"]["SetAside"];
+                skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
                 path?: components["parameters"]["Path"];
                 /** @description The host that referred. */
@@ -3946,7 +3946,7 @@ export interface operations {
                 /** @description The town as the card names it. */
                 city?: components["parameters"]["City"];
                 level?: components["parameters"]["Level"];
-                set_aside?: components["parameters"]["SetAside"];
+                skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
                 path?: components["parameters"]["Path"];
                 /** @description The host that referred. */
@@ -4009,7 +4009,7 @@ export interface operations {
                 /** @description The town as the card names it. */
                 city?: components["parameters"]["City"];
                 level?: components["parameters"]["Level"];
-                set_aside?: components["parameters"]["SetAside"];
+                skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
                 path?: components["parameters"]["Path"];
                 /** @description The host that referred. */
@@ -4107,7 +4107,7 @@ export interface operations {
                 /** @description The town as the card names it. */
                 city?: components["parameters"]["City"];
                 level?: components["parameters"]["Level"];
-                set_aside?: components["parameters"]["SetAside"];
+                skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
                 path?: components["parameters"]["Path"];
                 /** @description The host that referred. */
@@ -4171,7 +4171,7 @@ export interface operations {
                 /** @description The town as the card names it. */
                 city?: components["parameters"]["City"];
                 level?: components["parameters"]["Level"];
-                set_aside?: components["parameters"]["SetAside"];
+                skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
                 path?: components["parameters"]["Path"];
                 /** @description The host that referred. */

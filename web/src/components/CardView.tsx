@@ -5,7 +5,7 @@ import { Addr, CodeChip, Flag, KindChip, LabelChip, LevelMark, Prose } from "./p
 /** PlaceHead names the place, and says how sure that is in one sentence. */
 export function PlaceHead({ card, aside }: { card: Card; aside?: React.ReactNode }) {
   const w = card.location;
-  const title = w.level === "none" ? (card.address.set_aside ? "Set aside" : "Nowhere known") : placeName(w);
+  const title = w.level === "none" ? (card.address.skipped ? "Skipped" : "Nowhere known") : placeName(w);
   const above = [w.names.region, w.names.country, w.names.continent].filter((n) => n && n !== title);
   return (
     <div className="placehead">
@@ -25,7 +25,7 @@ export function PlaceHead({ card, aside }: { card: Card; aside?: React.ReactNode
         </p>
       )}
       <div className="sure">
-        {!card.address.set_aside && (
+        {!card.address.skipped && (
           <b>
             <LevelMark level={w.level} />
           </b>
@@ -71,8 +71,8 @@ export function Facts({ card, children }: { card: Card; children?: React.ReactNo
         ) : (
           <Missing
             reason={
-              address.stored_as
-                ? `“${address.stored_as}” stands for it`
+              address.placeholder
+                ? `“${address.placeholder}” stands for it`
                 : (address.reason ?? "it is not kept")
             }
           />

@@ -28,7 +28,7 @@ export const unverified = (trail: Trail) =>
 
 /** opened says that the configuration resolves an address although its kind is special. */
 export const isOpened = (card: Card) =>
-  !card.address.set_aside &&
+  !card.address.skipped &&
   card.address.kind !== null &&
   !["public", "translation", "tunnel"].includes(card.address.kind);
 

@@ -31,9 +31,9 @@ const show = (node: React.ReactNode) =>
     </MemoryRouter>,
   );
 
-const card = (kind: Card["address"]["kind"], set_aside: boolean): Card =>
+const card = (kind: Card["address"]["kind"], skipped: boolean): Card =>
   ({
-    address: { text: "198.18.3.40", kind, set_aside },
+    address: { text: "198.18.3.40", kind, skipped },
     location: { level: "city", latitude: 38.7, longitude: -9.1, radius_km: 15 },
   }) as Card;
 
@@ -59,11 +59,11 @@ describe("Addr", () => {
 });
 
 describe("KindChip", () => {
-  it("says what is opened and what is set aside, and nothing of public addresses", () => {
+  it("says what is opened and what is skipped, and nothing of public addresses", () => {
     show(<KindChip card={card("benchmarking", false)} />);
     expect(screen.getByText("benchmarking · opened")).toBeTruthy();
     show(<KindChip card={card("private", true)} />);
-    expect(screen.getByText("private · set aside")).toBeTruthy();
+    expect(screen.getByText("private · skipped")).toBeTruthy();
     show(<KindChip card={card("tunnel", false)} />);
     expect(screen.getByText("tunnel")).toBeTruthy();
     expect(show(<KindChip card={card("public", false)} />).container.textContent).toBe("");

@@ -58,9 +58,9 @@ export function LevelMark({ level }: { level: Level }) {
 
 /** KindChip names what is special about an address; public addresses get none. */
 export function KindChip({ card }: { card: Card }) {
-  const { kind, set_aside } = card.address;
+  const { kind, skipped } = card.address;
   if (kind === null || kind === "public") return null;
-  if (set_aside) return <span className="chip kind aside">{kind} · set aside</span>;
+  if (skipped) return <span className="chip kind aside">{kind} · skipped</span>;
   return <span className="chip kind">{isOpened(card) ? `${kind} · opened` : kind}</span>;
 }
 

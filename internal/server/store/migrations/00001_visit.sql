@@ -10,7 +10,7 @@ CREATE TABLE visit (
     -- privacy mode keeps.
     address      inet,
     kind         text,
-    set_aside    boolean NOT NULL,
+    skipped    boolean NOT NULL,
     level        text NOT NULL,
     country_code text,
     region_code  text,

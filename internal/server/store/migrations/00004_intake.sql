@@ -27,9 +27,9 @@ CREATE TABLE visit (
     counted       boolean NOT NULL, -- by statistics
     -- What the questions ask of the card. The address is only what the site's privacy mode keeps.
     address       inet,
-    stored_as     text, -- stands for the address
+    placeholder     text, -- stands for the address
     kind          text,
-    set_aside     boolean NOT NULL,
+    skipped     boolean NOT NULL,
     level         text NOT NULL,
     country_code  text,
     region_code   text,
@@ -190,7 +190,7 @@ CREATE TABLE tombstone (
     prefix cidr,
     salt   bytea,
     hash   bytea, -- SHA-256 of the salt and the address as text
-    stored_as text
+    placeholder text
 );
 
 -- Visits that could not be stored, with the reason.
@@ -224,13 +224,13 @@ SELECT v.*, json_build_object('location', card->'location', 'network', card->'ne
 INSERT INTO answer SELECT DISTINCT ON (md5(body::text)) md5(body::text)::uuid, body FROM before;
 INSERT INTO answer
 SELECT DISTINCT ON (md5(b)) md5(b)::uuid, b::json FROM before, jsonb_array_elements(earlier) r, before_answer(r) b ON CONFLICT DO NOTHING;
-INSERT INTO visit (id, arrival, time, site, path, referrer, referrer_host, agent, marks, counted, address, stored_as, kind, set_aside, level,
+INSERT INTO visit (id, arrival, time, site, path, referrer, referrer_host, agent, marks, counted, address, placeholder, kind, skipped, level,
     country_code, region_code, city, latitude, longitude, radius_km, time_zone, place, network, labels, language, week_hour, unverified, answer, card, trail, earlier)
 SELECT id, nextval('visit_arrival'), time, site, path, referrer,
     nullif(lower(substring(referrer FROM '^https?://([^/:?#]+)')), lower(site)), agent, '{}', true, address,
-    card->'address'->>'stored_as', kind, set_aside, level, country_code, region_code, city, latitude, longitude, radius_km,
+    card->'address'->>'placeholder', kind, skipped, level, country_code, region_code, city, latitude, longitude, radius_km,
     card->'location'->>'time_zone',
-    concat_ws(E'\x1f', CASE WHEN set_aside THEN 'set aside' ELSE level END, coalesce(country_code, ''), coalesce(region_code, ''), coalesce(city, ''),
+    concat_ws(E'\x1f', CASE WHEN skipped THEN 'skipped' ELSE level END, coalesce(country_code, ''), coalesce(region_code, ''), coalesce(city, ''),
         coalesce(latitude::text, ''), coalesce(longitude::text, ''), coalesce(radius_km::text, ''), coalesce(card->'location'->>'time_zone', '')),
     nullif(concat(card->'network'->>'as_number', ' ', card->'network'->>'operator'), ' '),
     ARRAY(SELECT jsonb_array_elements_text(card->'labels')), coalesce(card->'locale'->>'language', 'en'),

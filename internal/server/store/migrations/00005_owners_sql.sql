@@ -2,7 +2,7 @@
 -- For the owner's own tools: docs/sql.md. These names and columns stay.
 CREATE VIEW visit_fact AS
 SELECT v.id, v.time, v.site, v.path, v.referrer, v.referrer_host, v.agent, v.link, v.attributes, v.marks, v.counted,
-    v.address, v.stored_as, v.kind, v.set_aside, v.level, v.country_code, v.region_code, v.city, v.latitude, v.longitude, v.radius_km, v.time_zone,
+    v.address, v.placeholder, v.kind, v.skipped, v.level, v.country_code, v.region_code, v.city, v.latitude, v.longitude, v.radius_km, v.time_zone,
     CASE WHEN v.latitude IS NOT NULL THEN json_build_object('type', 'Point', 'coordinates', json_build_array(v.longitude, v.latitude)) END AS point,
     v.network, v.labels, v.language, v.week_hour, v.unverified,
     a.body->'edition'->>'name' AS edition, a.body->'location' AS location, a.body->'evidence' AS evidence, v.trail
@@ -36,7 +36,7 @@ CREATE TABLE atlas_policy (
     prefix    cidr NOT NULL,
     own       boolean NOT NULL,
     kind      text NOT NULL,
-    set_aside boolean NOT NULL,
+    skipped boolean NOT NULL,
     PRIMARY KEY (prefix, own)
 );
 -- Which bytes of the addresses of a prefix carry one of IPv4; the narrowest says it.
@@ -61,26 +61,26 @@ CREATE TABLE atlas_published (
 -- not known.
 -- +goose StatementBegin
 CREATE FUNCTION locate(address inet) RETURNS TABLE (
-    kind text, set_aside boolean, level text, continent_code text, country_code text, region_code text, city text, postal_code text,
+    kind text, skipped boolean, level text, continent_code text, country_code text, region_code text, city text, postal_code text,
     latitude double precision, longitude double precision, radius_km double precision, time_zone text, as_number bigint, operator text, labels text[], edition text
 ) LANGUAGE sql STABLE AS $$
     WITH asked AS (SELECT CASE WHEN address <<= '::ffff:0:0/96' THEN '0.0.0.0'::inet + (set_masklen(address, 128) - '::ffff:0:0'::inet) ELSE set_masklen(address, CASE family(address) WHEN 4 THEN 32 ELSE 128 END) END AS a),
-    ruled AS (SELECT a, k.kind, k.set_aside AS by_kind, o.set_aside AS by_owner, e.own AS translated,
-            CASE WHEN o.set_aside IS NULL AND e.prefix IS NOT NULL THEN (
+    ruled AS (SELECT a, k.kind, k.skipped AS by_kind, o.skipped AS by_owner, e.own AS translated,
+            CASE WHEN o.skipped IS NULL AND e.prefix IS NOT NULL THEN (
                 SELECT string_agg((CASE WHEN e.flipped THEN 255 - n ELSE n END)::text, '.' ORDER BY i)::inet
                 FROM (SELECT i, get_byte(inet_send(a), 4 + e.at[i]) AS n FROM generate_series(1, 4) AS i) AS byte
             ) END AS inner_address
         FROM asked
-        CROSS JOIN LATERAL (SELECT x.kind, x.set_aside FROM atlas_policy x WHERE NOT x.own AND x.prefix >>= a ORDER BY masklen(x.prefix) DESC LIMIT 1) k
+        CROSS JOIN LATERAL (SELECT x.kind, x.skipped FROM atlas_policy x WHERE NOT x.own AND x.prefix >>= a ORDER BY masklen(x.prefix) DESC LIMIT 1) k
         LEFT JOIN LATERAL (SELECT x.* FROM atlas_embedding x WHERE x.prefix >>= a ORDER BY masklen(x.prefix) DESC LIMIT 1) e ON true
         LEFT JOIN LATERAL (
-            SELECT x.set_aside FROM atlas_policy x
+            SELECT x.skipped FROM atlas_policy x
             WHERE x.own AND x.prefix >>= a AND NOT coalesce(e.own AND masklen(e.prefix) > masklen(x.prefix), false)
             ORDER BY masklen(x.prefix) DESC LIMIT 1
         ) o ON true),
     decided AS (SELECT a, r.kind, coalesce(inner_address, a) AS b,
             coalesce(by_owner, by_kind AND NOT coalesce(translated, false)) OR inner_address IS NOT NULL AND (
-                SELECT x.set_aside FROM atlas_policy x WHERE x.prefix >>= inner_address ORDER BY x.own DESC, masklen(x.prefix) DESC LIMIT 1) AS aside
+                SELECT x.skipped FROM atlas_policy x WHERE x.prefix >>= inner_address ORDER BY x.own DESC, masklen(x.prefix) DESC LIMIT 1) AS aside
         FROM ruled r)
     SELECT d.kind, d.aside, coalesce(r.level, 'none'), r.continent_code, r.country_code, r.region_code, r.city, r.postal_code,
         r.latitude, r.longitude, r.radius_km, r.time_zone, r.as_number, r.operator,

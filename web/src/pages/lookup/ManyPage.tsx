@@ -102,7 +102,7 @@ function Choose(props: { onText: (name: string, text: string) => void; refused: 
   );
 }
 
-type Which = "All" | "Set aside" | "Rejects";
+type Which = "All" | "Skipped" | "Rejects";
 
 function Work(props: {
   name: string;
@@ -203,7 +203,7 @@ function Work(props: {
             <h2 className="panel-title" id="answers-title">
               Answers <span className="small second">in the order of the list</span>
             </h2>
-            <Segmented<Which> options={["All", "Set aside", "Rejects"]} value={which} onChange={setWhich} />
+            <Segmented<Which> options={["All", "Skipped", "Rejects"]} value={which} onChange={setWhich} />
           </div>
           <AnswerTable rows={picked.slice(0, shown)} />
           <p className="many-foot small">
@@ -254,7 +254,7 @@ function AnswerTable({ rows }: { rows: Row[] }) {
                 </td>
               ) : r.aside ? (
                 <td colSpan={3}>
-                  <span className="chip kind aside">{r.kind} · set aside</span>
+                  <span className="chip kind aside">{r.kind} · skipped</span>
                 </td>
               ) : (
                 <>
@@ -289,7 +289,7 @@ function Summary({ rows }: { rows: Row[] }) {
   const good = rows.filter((r) => r.problem === null);
   const counts = [
     ...levels.map((l) => ({ name: l as string, n: good.filter((r) => !r.aside && r.level === l).length })),
-    { name: "set aside", n: good.filter((r) => r.aside).length },
+    { name: "skipped", n: good.filter((r) => r.aside).length },
   ].filter((c) => c.n > 0);
   const most = Math.max(...counts.map((c) => c.n), 1);
   return (
@@ -435,7 +435,7 @@ function answersCSV(rows: Row[]): string {
       "input",
       "address",
       "kind",
-      "set_aside",
+      "skipped",
       "level",
       "country_code",
       "region",

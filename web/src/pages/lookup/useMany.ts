@@ -43,7 +43,7 @@ async function ask(list: { line: number; input: string }[]): Promise<Row[]> {
       problem: a.problem,
       address: a.card?.address.text ?? null,
       kind: a.card?.address.kind ?? null,
-      aside: a.card?.address.set_aside ?? false,
+      aside: a.card?.address.skipped ?? false,
       level: w?.level ?? "none",
       city: w?.names.city ?? w?.city ?? null,
       region: w?.names.region ?? null,

@@ -260,7 +260,7 @@ interface TableProps {
   onSelect: (key: string) => void;
   onMap: number;
   all: number;
-  noPoint: { set_aside: number; unknown: number };
+  noPoint: { skipped: number; unknown: number };
   leftOut: Record<string, number>;
   onClose: (() => void) | null;
 }
@@ -268,7 +268,7 @@ interface TableProps {
 /** PlaceTable lists the circles in view by count, and what no map can show. */
 function PlaceTable(props: TableProps) {
   const shown = props.groups.reduce((n, g) => n + g.visits, 0);
-  const { set_aside, unknown } = props.noPoint;
+  const { skipped, unknown } = props.noPoint;
   const outside = props.onMap - shown;
   return (
     <>
@@ -302,9 +302,9 @@ function PlaceTable(props: TableProps) {
       </div>
       <p className="small second map-rest">
         <Link className="numlink" to="/visits?level=none">
-          {set_aside + unknown} visits
+          {skipped + unknown} visits
         </Link>{" "}
-        have no point: {set_aside} set aside, {unknown} unknown to the atlas.
+        have no point: {skipped} skipped, {unknown} unknown to the atlas.
         {outside > 0 && (
           <>
             <br />

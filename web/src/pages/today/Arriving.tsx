@@ -63,7 +63,7 @@ const noFilter = {};
 function Row({ visit, fresh }: { visit: Visit; fresh: boolean }) {
   const { card } = visit;
   const w = card.location;
-  const aside = card.address.set_aside;
+  const aside = card.address.skipped;
   const line = placeLine(visit);
   return (
     <li className={`${aside ? "aside" : ""} ${fresh ? "fresh" : ""}`}>

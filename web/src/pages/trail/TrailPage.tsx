@@ -276,7 +276,7 @@ function Answer({ trail }: { trail: Trail }) {
             </span>
           </div>
         )}
-        {card?.address.set_aside && <KindChip card={card} />}
+        {card?.address.skipped && <KindChip card={card} />}
       </div>
       <p>
         {at && at.of > 0 ? (
@@ -389,7 +389,7 @@ function OtherRow(props: { asked: Asked; name: string; settings: ProxySettings; 
         {w && w.level !== "none" ? (
           [placeName(w), w.names.country].filter((n, i, all) => n && all.indexOf(n) === i).join(", ")
         ) : (
-          <span className="second">{card?.address.set_aside ? "set aside" : "nowhere known"}</span>
+          <span className="second">{card?.address.skipped ? "skipped" : "nowhere known"}</span>
         )}
       </td>
       <td className="second">

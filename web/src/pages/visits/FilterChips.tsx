@@ -104,7 +104,7 @@ function FilterForm(props: {
         "level",
         ["city", "region", "country", "none"].map((value) => ({ value, label: value })),
       )}
-      {select("set_aside", [
+      {select("skipped", [
         { value: "false", label: "left out" },
         { value: "true", label: "only" },
       ])}

@@ -7,9 +7,9 @@ import { Thumb } from "../../map/Thumb";
 
 /** AddressOf shows the address as far as it is kept, and says where it is not. */
 export function AddressOf({ visit, short = false }: { visit: Visit; short?: boolean }) {
-  const { text, stored_as } = visit.card.address;
+  const { text, placeholder } = visit.card.address;
   if (text) return <Addr text={text} subject link short={short} />;
-  return <span className="second">{stored_as ?? (wasFound(visit.card) ? "not kept" : "not found")}</span>;
+  return <span className="second">{placeholder ?? (wasFound(visit.card) ? "not kept" : "not found")}</span>;
 }
 
 /** Marks are what is worth knowing of a visit beside its place. */
@@ -17,7 +17,7 @@ export function Marks({ visit }: { visit: Visit }) {
   const loose = unverified(visit.trail);
   return (
     <>
-      {visit.card.address.set_aside && <KindChip card={visit.card} />}
+      {visit.card.address.skipped && <KindChip card={visit.card} />}
       {visit.marks.map((m) => (
         <span key={m} className="chip kind">
           {m}
@@ -34,7 +34,7 @@ export function Marks({ visit }: { visit: Visit }) {
 
 export function placeLine(visit: Visit): { head: string; below: string } {
   const { card } = visit;
-  if (card.address.set_aside) return { head: "Set aside", below: "never looked up" };
+  if (card.address.skipped) return { head: "Skipped", below: "never looked up" };
   const w = card.location;
   switch (w.level) {
     case "none":
@@ -117,7 +117,7 @@ const narrowColumns: Column[] = [
       const w = v.card.location;
       return (
         <span className="withthumb">
-          <Thumb at={w} aside={v.card.address.set_aside} />
+          <Thumb at={w} aside={v.card.address.skipped} />
           <span className="two">
             <b className="cut">{line.head}</b>
             <span className="second">
@@ -214,7 +214,7 @@ export function VisitTable({ visits, open, onOpen }: Props) {
         {visits.map((v) => (
           <tr
             key={v.id}
-            className={[v.card.address.set_aside ? "aside" : "", v.id === open ? "chosen" : ""].join(" ")}
+            className={[v.card.address.skipped ? "aside" : "", v.id === open ? "chosen" : ""].join(" ")}
             tabIndex={0}
             aria-selected={v.id === open}
             onClick={(e) => {

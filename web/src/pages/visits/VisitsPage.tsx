@@ -148,7 +148,7 @@ function ExportMenu({ query }: { query: Record<string, string | number | boolean
 function PhoneRow({ visit, onOpen }: { visit: Visit; onOpen: () => void }) {
   const w = visit.card.location;
   const line = placeLine(visit);
-  const aside = visit.card.address.set_aside;
+  const aside = visit.card.address.skipped;
   return (
     <li className={aside ? "aside" : ""}>
       <div

@@ -5,11 +5,11 @@ const query = (text: string) => toQuery(new URLSearchParams(text));
 
 describe("filters in the page's address", () => {
   it("become the query of the service", () => {
-    expect(query("country_code=pt&city=Lisbon&level=city&set_aside=false&path=/programme")).toEqual({
+    expect(query("country_code=pt&city=Lisbon&level=city&skipped=false&path=/programme")).toEqual({
       country_code: "PT",
       city: "Lisbon",
       level: "city",
-      set_aside: false,
+      skipped: false,
       path: "/programme",
     });
     expect(query("visit=1&nonsense=2")).toEqual({});
@@ -25,7 +25,7 @@ describe("filters in the page's address", () => {
   it("are said in words", () => {
     expect(words("country_code", "PT")).toBe("Portugal");
     expect(words("country_code", "not a code")).toBe("not a code");
-    expect(words("set_aside", "false")).toBe("left out");
+    expect(words("skipped", "false")).toBe("left out");
     expect(words("since", "week")).toBe("7 days ago");
   });
 });

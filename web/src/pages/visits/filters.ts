@@ -14,7 +14,7 @@ export const filterKeys = [
   "region_code",
   "city",
   "level",
-  "set_aside",
+  "skipped",
   "path",
   "referrer",
   "language",
@@ -40,7 +40,7 @@ export const filterNames: Record<FilterKey, string> = {
   region_code: "region",
   city: "town",
   level: "level",
-  set_aside: "set aside",
+  skipped: "skipped",
   path: "path",
   referrer: "referrer",
   language: "language",
@@ -74,7 +74,7 @@ export function startOfDay(zone: string, at = dayjs()): dayjs.Dayjs {
 /** words says what a filter is set to, for its chip. */
 export function words(key: FilterKey, value: string): string {
   if (key === "since") return sinceChoices[value]?.words ?? value;
-  if (key === "set_aside") return value === "true" ? "only" : "left out";
+  if (key === "skipped") return value === "true" ? "only" : "left out";
   if (key === "path") return `${value}…`;
   if (key === "country_code") {
     try {
@@ -96,8 +96,8 @@ export function toQuery(params: URLSearchParams, zone = "UTC"): VisitFilter {
   if (country) query.country_code = country.toUpperCase();
   const level = params.get("level");
   if (level) query.level = level as Level;
-  const aside = params.get("set_aside");
-  if (aside) query.set_aside = aside === "true";
+  const aside = params.get("skipped");
+  if (aside) query.skipped = aside === "true";
   const mark = params.get("mark");
   if (mark) query.mark = mark as NonNullable<VisitFilter["mark"]>;
   for (const key of plainKeys) {
