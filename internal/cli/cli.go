@@ -112,7 +112,7 @@ enriched visits.`,
 	if server == "" {
 		server = "http://127.0.0.1:8081"
 	}
-	root.PersistentFlags().StringVar(&a.server, "server", server, "the desk address of the service (EASTPORCH_SERVER)")
+	root.PersistentFlags().StringVar(&a.server, "server", server, "the admin address of the service (EASTPORCH_SERVER)")
 	root.PersistentFlags().StringVar(&a.key, "key", "", "the key to use (EASTPORCH_KEY); else the one that login kept for the server")
 	root.PersistentFlags().StringVar(&a.store, "profile", profilePath(sys.Getenv), "where login keeps keys, by server")
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table, json, ndjson, csv or yaml")

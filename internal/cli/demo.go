@@ -65,22 +65,22 @@ func (a *app) openSite(ctx context.Context, s *server.Server, c *client.Client) 
 	if err != nil {
 		return "", err
 	}
-	at, _, err := demo.StartSite(ctx, demo.SiteAddress, s.URL(httpapi.VisitorDoor), key, page) // it ends with ctx
+	at, _, err := demo.StartSite(ctx, demo.SiteAddress, s.URL(httpapi.PublicListener), key, page) // it ends with ctx
 	return at, err
 }
 
 // fillDemo signs this machine's command line in, sends the invented visits,
 // once, and says where to look.
 func (a *app) fillDemo(ctx context.Context, s *server.Server, file string, visits int) error {
-	desk := s.URL(httpapi.DeskDoor)
+	admin := s.URL(httpapi.AdminListener)
 	key, err := s.Key(ctx, "the demo's command line", access.Admin)
 	if err != nil {
 		return err
 	}
-	if err := keepKey(a.store, desk, key); err != nil {
+	if err := keepKey(a.store, admin, key); err != nil {
 		return err
 	}
-	c, err := client.New(desk, key, nil)
+	c, err := client.New(admin, key, nil)
 	if err != nil {
 		return err
 	}

@@ -23,14 +23,14 @@ func (a *app) serve() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service and its console",
-		Long: `Runs the service: the visitor listener for pages and proxies, the desk listener
+		Long: `Runs the service: the public listener for pages and proxies, the admin listener
 for the console and the whole API. Without a database.url it starts a private
 PostgreSQL in its data directory. Ctrl-C stops everything.
 
 The configuration is read from the file, then from EASTPORCH_… variables, then
 from flags; docs/configuration.md lists every key.`,
 		Example: `  eastporch serve
-  eastporch serve --config eastporch.yaml --desk-address 127.0.0.1:9091
+  eastporch serve --config eastporch.yaml --admin-address 127.0.0.1:9091
   eastporch serve --config eastporch.yaml --check`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -89,7 +89,7 @@ func (a *app) runServer(ctx context.Context, cfg *config.Config, in config.Input
 	defer stop()
 	done := make(chan error, 1)
 	go func() { done <- s.Run(ctx) }()
-	fmt.Fprintf(a.Out, "Visitors  %s\nDesk      %s\n", s.URL(httpapi.VisitorDoor), s.URL(httpapi.DeskDoor))
+	fmt.Fprintf(a.Out, "Public    %s\nAdmin     %s\n", s.URL(httpapi.PublicListener), s.URL(httpapi.AdminListener))
 	if ready != nil {
 		if err := ready(ctx, s); err != nil && ctx.Err() == nil { // else it was told to stop
 			stop()

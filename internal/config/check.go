@@ -72,8 +72,8 @@ func (l *loader) placeOf(key string) string {
 }
 
 func (l *loader) check(c *Config) {
-	l.checkDoor("visitor", c.Visitor)
-	l.checkDoor("desk", c.Desk)
+	l.checkListener("public", c.Public)
+	l.checkListener("admin", c.Admin)
 	for key, n := range map[string]int{"limits.key_per_second": c.Limits.KeyPerSecond, "limits.visitor_per_second": c.Limits.VisitorPerSecond} {
 		if n < 1 || n > 1_000_000 {
 			l.problem(key, fmt.Sprintf("%d is no limit", n), "Give 1 to 1000000.")
@@ -143,7 +143,7 @@ func (l *loader) check(c *Config) {
 	}
 }
 
-func (l *loader) checkDoor(key string, d Door) {
+func (l *loader) checkListener(key string, d Listener) {
 	for i, origin := range d.Origins {
 		u, err := url.Parse(origin)
 		if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.Scheme+"://"+u.Host != strings.ToLower(origin) {
@@ -175,7 +175,7 @@ func (l *loader) checkDoor(key string, d Door) {
 }
 
 // Mode gives the mode of the listener's Unix socket.
-func (d Door) Mode() (fs.FileMode, error) {
+func (d Listener) Mode() (fs.FileMode, error) {
 	n, err := strconv.ParseUint(d.SocketMode, 8, 32)
 	if err == nil && n > 0o777 {
 		err = strconv.ErrRange

@@ -26,10 +26,10 @@ import (
 
 // Config is everything that an owner may decide. Load fills and checks it.
 type Config struct {
-	Visitor  Door   `koanf:"visitor"` // for pages and proxies
-	Desk     Door   `koanf:"desk"`    // for the console and the whole API
-	Limits   Limits `koanf:"limits"`
-	DataDir  string `koanf:"data_dir"`
+	Public   Listener `koanf:"public"` // for pages and proxies
+	Admin    Listener `koanf:"admin"`  // for the console and the whole API
+	Limits   Limits   `koanf:"limits"`
+	DataDir  string   `koanf:"data_dir"`
 	Database struct {
 		URL string `koanf:"url"` // "" starts a private cluster in DataDir
 	} `koanf:"database"`
@@ -81,8 +81,8 @@ type Config struct {
 	MapLink      string   `koanf:"map_link"`      // template of a link to a map outside, "" for none
 }
 
-// Door is one listener.
-type Door struct {
+// Listener is where the service listens, and how.
+type Listener struct {
 	Address        string        `koanf:"address"`        // host:port, or unix:PATH
 	Hosts          []string      `koanf:"hosts"`          // host names it answers to, beside its own
 	Origins        []string      `koanf:"origins"`        // under which browsers reach it, beside its own
@@ -174,7 +174,7 @@ func (s Source) Location(in Input) string {
 type Input struct {
 	File   string // "" for none
 	Getenv func(key string) string
-	Flags  map[string]any // by key, such as "desk.address"; they win
+	Flags  map[string]any // by key, such as "admin.address"; they win
 }
 
 // Load reads and checks a configuration. The error is a [Problems] where its
@@ -206,10 +206,10 @@ func Load(in Input) (*Config, error) {
 
 func defaults(getenv func(string) string) map[string]any {
 	return map[string]any{
-		"visitor.address": "127.0.0.1:8080", "visitor.max_header_bytes": 64 << 10, "visitor.max_body_bytes": 1 << 20,
-		"visitor.header_timeout": "10s", "visitor.timeout": "30s", "visitor.socket_mode": "0660",
-		"desk.address": "127.0.0.1:8081", "desk.max_header_bytes": 64 << 10, "desk.max_body_bytes": 1 << 20,
-		"desk.header_timeout": "10s", "desk.timeout": "60s", "desk.socket_mode": "0660",
+		"public.address": "127.0.0.1:8080", "public.max_header_bytes": 64 << 10, "public.max_body_bytes": 1 << 20,
+		"public.header_timeout": "10s", "public.timeout": "30s", "public.socket_mode": "0660",
+		"admin.address": "127.0.0.1:8081", "admin.max_header_bytes": 64 << 10, "admin.max_body_bytes": 1 << 20,
+		"admin.header_timeout": "10s", "admin.timeout": "60s", "admin.socket_mode": "0660",
 		"limits.key_per_second": 1000, "limits.visitor_per_second": 20,
 		"rates.refresh": "6h", "rates.stale_days": 4, "handover.cookie_lasts": "15m",
 		"intake.max_bytes": 1 << 30, "retention_days": 400, "hash_days": 7,
@@ -367,7 +367,7 @@ func variable(key string) string {
 	return "EASTPORCH_" + strings.ToUpper(strings.ReplaceAll(key, ".", "_"))
 }
 
-// FlagName is the flag that sets a key: desk-address for desk.address.
+// FlagName is the flag that sets a key: admin-address for admin.address.
 func FlagName(key string) string {
 	return strings.NewReplacer(".", "-", "_", "-").Replace(key)
 }
@@ -423,10 +423,10 @@ func reasonOf(err error) string {
 	return strings.TrimPrefix(err.Error(), addr.ErrSyntax.Error()+": ")
 }
 
-// HostNames lists the hosts that a door answers to: those of its own, the
+// HostNames lists the hosts that a listener answers to: those of its own, the
 // address it listens on, the names of this machine's loopback, and at the
-// visitor's door the sites.
-func (c *Config) HostNames(d Door, sites bool) []string {
+// public listener the sites.
+func (c *Config) HostNames(d Listener, sites bool) []string {
 	hosts := append([]string{"localhost", "127.0.0.1", "::1"}, d.Hosts...)
 	for _, origin := range d.Origins {
 		if u, err := url.Parse(origin); err == nil {

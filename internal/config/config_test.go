@@ -30,7 +30,7 @@ func load(t *testing.T, text string, env map[string]string, flags map[string]any
 func TestDefaults(t *testing.T) {
 	c, err := load(t, "", map[string]string{"HOME": "/home/anna"}, nil)
 	require.NoError(t, err)
-	assert.Equal(t, "127.0.0.1:8080", c.Visitor.Address)
+	assert.Equal(t, "127.0.0.1:8080", c.Public.Address)
 	assert.Equal(t, 10*time.Second, c.ShutdownGrace)
 	assert.Empty(t, c.Proxies.Trusted, "no proxy is trusted by default")
 	assert.Equal(t, visit.Truncated, c.Sites[0].PrivacyMode())
@@ -38,12 +38,12 @@ func TestDefaults(t *testing.T) {
 }
 
 func TestFlagsGoBeforeVariablesBeforeTheFile(t *testing.T) {
-	text := "visitor: {address: '127.0.0.1:1'}\ndesk: {address: '127.0.0.1:1'}\nlog: {level: error}\n"
-	env := map[string]string{"EASTPORCH_DESK_ADDRESS": "127.0.0.1:2", "EASTPORCH_LOG_LEVEL": "warn", "EASTPORCH_PROXIES_TRUSTED": "10.0.0.0/8, ::1"}
+	text := "public: {address: '127.0.0.1:1'}\nadmin: {address: '127.0.0.1:1'}\nlog: {level: error}\n"
+	env := map[string]string{"EASTPORCH_ADMIN_ADDRESS": "127.0.0.1:2", "EASTPORCH_LOG_LEVEL": "warn", "EASTPORCH_PROXIES_TRUSTED": "10.0.0.0/8, ::1"}
 	c, err := load(t, text, env, map[string]any{"log.level": "debug"})
 	require.NoError(t, err)
-	assert.Equal(t, "127.0.0.1:1", c.Visitor.Address)
-	assert.Equal(t, "127.0.0.1:2", c.Desk.Address)
+	assert.Equal(t, "127.0.0.1:1", c.Public.Address)
+	assert.Equal(t, "127.0.0.1:2", c.Admin.Address)
 	assert.Equal(t, "debug", c.Log.Level)
 	assert.Equal(t, []string{"10.0.0.0/8", "::1"}, c.Proxies.Trusted)
 }
@@ -100,11 +100,11 @@ func TestProblemsNameTheLineAndTheRemedy(t *testing.T) {
 		name, text string
 		want       []string
 	}{
-		{"an unknown key", "desk:\n  adress: x\n", []string{"line 2", "desk.adress", `Did you mean "address"?`}},
+		{"an unknown key", "admin:\n  adress: x\n", []string{"line 2", "admin.adress", `Did you mean "address"?`}},
 		{"an unknown key in a list", "sites:\n  - host: a\n    privcy: whole\n", []string{"line 3", `Did you mean "privacy"?`}},
-		{"an unknown key like none", "zzz: 1\n", []string{"line 1", "Known here are visitor"}},
-		{"a port", "desk:\n  address: 127.0.0.1:99999\n", []string{"line 2", "127.0.0.1:8080"}},
-		{"a name for an address", "desk:\n  address: porch.example:80\n", []string{"line 2", "not an IP address"}},
+		{"an unknown key like none", "zzz: 1\n", []string{"line 1", "Known here are public"}},
+		{"a port", "admin:\n  address: 127.0.0.1:99999\n", []string{"line 2", "127.0.0.1:8080"}},
+		{"a name for an address", "admin:\n  address: porch.example:80\n", []string{"line 2", "not an IP address"}},
 		{"a bad prefix", "proxies:\n  trusted:\n    - 10.0.0.0/8\n    - 203.0.113.4/28\n", []string{"line 4", "did you mean 203.0.113.0/28?"}},
 		{"a kind", "policy:\n  - {kind: privat, action: resolve}\n", []string{"line 2", "Give one of reserved, public, private"}},
 		{"a kind and a prefix", "policy:\n  - {kind: private, prefix: 10.0.0.0/8, action: resolve}\n", []string{"line 2", "not both"}},
@@ -122,11 +122,11 @@ func TestProblemsNameTheLineAndTheRemedy(t *testing.T) {
 		{"hops of a single value", "proxies:\n  trusted: [10.0.0.0/8]\n  header: X-Real-IP\n  hops: 2\n", []string{"line 4", "holds one value"}},
 		{"hops without a peer", "proxies:\n  hops: 2\n", []string{"line 2", "trusted peers too"}},
 		{"a header that is none", "proxies: {header: 'a b'}\n", []string{"line 1", "no name of a header"}},
-		{"a peer that is none", "visitor: {proxy_protocol: [balancer]}\n", []string{"line 1", "or unix"}},
-		{"half of TLS", "desk: {tls_key: k.pem}\n", []string{"line 1", "both"}},
-		{"a host with a port", "desk: {hosts: ['porch.example:80']}\n", []string{"line 1", "without a port"}},
+		{"a peer that is none", "public: {proxy_protocol: [balancer]}\n", []string{"line 1", "or unix"}},
+		{"half of TLS", "admin: {tls_key: k.pem}\n", []string{"line 1", "both"}},
+		{"a host with a port", "admin: {hosts: ['porch.example:80']}\n", []string{"line 1", "without a port"}},
 		{"a limit", "limits: {key_per_second: 0}\n", []string{"line 1", "1 to 1000000"}},
-		{"a bound", "visitor: {max_body_bytes: 3}\n", []string{"line 1", "1024"}},
+		{"a bound", "public: {max_body_bytes: 3}\n", []string{"line 1", "1024"}},
 		{"a language", "sites:\n  - host: a\n    languages: [en, '!']\n", []string{"line 3", "no language tag"}},
 		{"a default that is not offered", "sites:\n  - host: a\n    languages: [en]\n    default_language: pt\n", []string{"line 4", "not one of the languages"}},
 		{"a currency", "sites:\n  - {host: a, currency: EU}\n", []string{"line 2", "no currency of ISO 4217"}},

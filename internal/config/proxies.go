@@ -90,9 +90,9 @@ func (c *Config) Finder(labels map[string][]netip.Prefix) (caller.Finder, error)
 	return caller.New(s)
 }
 
-// Listed gives what says whether a peer of the door sends a PROXY protocol
+// Listed gives what says whether a peer of the listener sends a PROXY protocol
 // header; nil where none does.
-func (d Door) Listed() func(netip.Addr) bool {
+func (d Listener) Listed() func(netip.Addr) bool {
 	if len(d.ProxyProtocol) == 0 {
 		return nil
 	}
@@ -136,9 +136,9 @@ func (l *loader) checkProxies(c *Config) {
 		}
 		l.checkPeer(key, text)
 	}
-	for door, d := range map[string]Door{"visitor": c.Visitor, "desk": c.Desk} {
+	for name, d := range map[string]Listener{"public": c.Public, "admin": c.Admin} {
 		for i, text := range d.ProxyProtocol {
-			l.checkPeer(fmt.Sprintf("%s.proxy_protocol.%d", door, i), text)
+			l.checkPeer(fmt.Sprintf("%s.proxy_protocol.%d", name, i), text)
 		}
 	}
 	if len(l.problems) > 0 {

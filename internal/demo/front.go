@@ -82,9 +82,9 @@ func seenAs(r *http.Request) string {
 
 // StartSite serves the page through [Front] at an address, such as 127.0.0.1:8082, or at a
 // free port where that is taken, until ctx ends. stopped is closed when everything has
-// ended. visitors is the visitor's door of the service, and key one that may ask there.
+// ended. visitors is the public listener of the service, and key one that may ask there.
 func StartSite(ctx context.Context, address, visitors, key string, page *Page) (at string, stopped <-chan struct{}, err error) {
-	door, err := url.Parse(visitors)
+	service, err := url.Parse(visitors)
 	if err != nil {
 		return "", nil, err
 	}
@@ -96,7 +96,7 @@ func StartSite(ctx context.Context, address, visitors, key string, page *Page) (
 		return "", nil, fmt.Errorf("the regatta's page: %w", err)
 	}
 	done := make(chan struct{})
-	server := &http.Server{Handler: Front(door, key, page), ReadHeaderTimeout: 10 * time.Second}
+	server := &http.Server{Handler: Front(service, key, page), ReadHeaderTimeout: 10 * time.Second}
 	go func() { _ = server.Serve(l) }() // it ends when the server is closed
 	go func() {
 		defer close(done)

@@ -92,7 +92,7 @@ func TestAnEditionWaitsUntilSomebodyUsesIt(t *testing.T) {
 	for path, says := range map[string]string{
 		`{"edition":"nope"}`: "no-such-edition", `{"edition":"../state"}`: "no-such-edition", `{"edition":""}`: "no-such-edition",
 	} {
-		got := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/atlas/use", path)
+		got := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/atlas/use", path)
 		assert.Equal(t, http.StatusNotFound, got.status)
 		assert.Contains(t, got.body, says)
 	}
@@ -131,7 +131,7 @@ func TestASourceThatShrankOrIsDamagedChangesNothing(t *testing.T) {
 			require.NoError(t, os.WriteFile(f+".new", text, 0o600))
 			require.NoError(t, os.Rename(f+".new", f))
 			name := strings.TrimSuffix(filepath.Base(f), ".edition")
-			got := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/atlas/use", fmt.Sprintf(`{"edition":%q}`, name))
+			got := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/atlas/use", fmt.Sprintf(`{"edition":%q}`, name))
 			assert.Equal(t, http.StatusConflict, got.status)
 			assert.Contains(t, got.body, "is damaged")
 		}
@@ -160,7 +160,7 @@ func TestSwappingWhileRequestsRun(t *testing.T) {
 				if n%(requests/(swaps+1)) == 0 {
 					due <- struct{}{}
 				}
-				req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, s.desk+"/v1/addresses/198.18.45.9", nil)
+				req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, s.adminURL+"/v1/addresses/198.18.45.9", nil)
 				if err != nil {
 					failed.Add(1)
 					continue
@@ -229,11 +229,11 @@ func TestCorrectionsRankFirstAtOnce(t *testing.T) {
 	assert.Equal(t, made.ID, again.ID, "of the same range there is one")
 	assert.Equal(t, "none", where())
 
-	feed := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/corrections?format=geofeed", "")
+	feed := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/corrections?format=geofeed", "")
 	assert.Contains(t, feed.body, "\n198.18.7.0/24,,,,\n")
-	check := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/corrections/check", feed.body, "Content-Type: text/csv")
+	check := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/corrections/check", feed.body, "Content-Type: text/csv")
 	assert.Contains(t, check.body, `"valid":true`)
-	check = s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/corrections/check", "198.18.7.1/24,PT,,,\n198.18.8.0/24,UK,,,\n198.18.9.0/24,PT,,,\n", "Content-Type: text/csv")
+	check = s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/corrections/check", "198.18.7.1/24,PT,,,\n198.18.8.0/24,UK,,,\n198.18.9.0/24,PT,,,\n", "Content-Type: text/csv")
 	assert.Contains(t, check.body, "did you mean GB?")
 
 	require.NoError(t, s.client.DropCorrection(t.Context(), made.ID.String()))
@@ -252,7 +252,7 @@ func TestCorrectionsRankFirstAtOnce(t *testing.T) {
 		`{"range":"198.18.7.0/24","country_code":"PT","town":"Faro"}`:                      "town",
 		`{"range":"198.18.7.40-198.18.7.4","country_code":"PT"}`:                           "did you mean",
 	} {
-		got := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/corrections", body)
+		got := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/corrections", body)
 		assert.Equal(t, http.StatusUnprocessableEntity, got.status, body)
 		assert.Contains(t, got.body, field, body)
 	}
@@ -262,7 +262,7 @@ func TestRangesTownsAreasAndMany(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	get := func(path string, header ...string) answer {
-		return s.call(t, "127.0.0.1", http.MethodGet, s.desk+path, "", header...)
+		return s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+path, "", header...)
 	}
 	r, err := s.client.Range(t.Context(), "198.18.0.0/17")
 	require.NoError(t, err)
@@ -312,17 +312,17 @@ func TestRangesTownsAreasAndMany(t *testing.T) {
 	require.NoError(t, err)
 	assert.GreaterOrEqual(t, len(why.Evidence), len(plain.Evidence))
 
-	many := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/addresses?format=ndjson", "198.18.3.40\n300.1.1.1\n\n10.1.2.3\n", "Content-Type: text/plain")
+	many := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/addresses?format=ndjson", "198.18.3.40\n300.1.1.1\n\n10.1.2.3\n", "Content-Type: text/plain")
 	lines := strings.Split(strings.TrimSpace(many.body), "\n")
 	require.Len(t, lines, 3)
 	assert.Contains(t, lines[0], "Lisbon")
 	assert.Contains(t, lines[1], `"card":null`)
 	assert.Contains(t, lines[2], `"skipped":true`)
-	many = s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/addresses?fields=input,spelling,card.location.city", `{"addresses":["3323069224","198.18.7.1"]}`)
+	many = s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/addresses?fields=input,spelling,card.location.city", `{"addresses":["3323069224","198.18.7.1"]}`)
 	assert.Contains(t, many.body, `"spelling":"an integer"`)
 	assert.Contains(t, many.body, "Valencia")
 	for _, body := range []string{`{"addresses":[]}`, `{}`, `{"addresses":[` + strings.Repeat(`"1.1.1.1",`, 10_000) + `"1.1.1.1"]}`} {
-		assert.Equal(t, http.StatusUnprocessableEntity, s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/addresses", body).status)
+		assert.Equal(t, http.StatusUnprocessableEntity, s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/addresses", body).status)
 	}
 }
 
@@ -345,15 +345,15 @@ func TestAuditDescribeCoverageAndExport(t *testing.T) {
 	require.NoError(t, err)
 	assert.InDelta(t, 0.5, *own.All.CountryRight, 1e-9)
 
-	d := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/atlas/describe", "net,cc\n198.18.0.0/16,PT\n", "Content-Type: application/octet-stream")
+	d := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/atlas/describe", "net,cc\n198.18.0.0/16,PT\n", "Content-Type: application/octet-stream")
 	assert.Contains(t, d.body, `"mapping":{"country_code":"cc","range":"net"}`)
-	d = s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/atlas/describe", strings.Repeat("x", 70_000), "Content-Type: application/octet-stream")
+	d = s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/atlas/describe", strings.Repeat("x", 70_000), "Content-Type: application/octet-stream")
 	assert.Equal(t, http.StatusUnprocessableEntity, d.status)
-	coverage := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/atlas/coverage?format=csv&fields=country_code,ipv4_addresses", "")
+	coverage := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/atlas/coverage?format=csv&fields=country_code,ipv4_addresses", "")
 	assert.Contains(t, coverage.body, "PT,")
-	export := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/atlas/export?format=geofeed", "")
+	export := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/atlas/export?format=geofeed", "")
 	assert.Contains(t, export.body, "\n198.18.3.0/26,PT,PT-11,Lisbon,\n")
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/atlas", "").body, `"name":"Registry statistics"`)
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/atlas", "").body, `"name":"Registry statistics"`)
 }
 
 func TestAtlasPageSwapsCorrectsAndDescribes(t *testing.T) {
@@ -362,7 +362,7 @@ func TestAtlasPageSwapsCorrectsAndDescribes(t *testing.T) {
 	s.fill(t, 60)
 	s.next(t)
 	p := openPage(t, s)
-	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.desk+"/atlas"), visible(".swap-sentence"), visible(".audit-table tbody tr"))
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.adminURL+"/atlas"), visible(".swap-sentence"), visible(".audit-table tbody tr"))
 	assert.Contains(t, p.text(".swap-sentence"), "11 ranges")
 	assert.Contains(t, p.text(".sources"), "Harbour Net geofeed")
 	assert.Contains(t, p.text(".coverage-countries"), "Portugal")
@@ -376,10 +376,10 @@ func TestAtlasPageSwapsCorrectsAndDescribes(t *testing.T) {
 
 	_, err := s.client.Correct(t.Context(), map[string]any{"range": "198.18.7.0/24", "country_code": "PT", "city": "Faro"})
 	require.NoError(t, err)
-	p.do(chromedp.Navigate(s.desk+"/atlas"), visible(".sources tbody tr"))
+	p.do(chromedp.Navigate(s.adminURL+"/atlas"), visible(".sources tbody tr"))
 	assert.Contains(t, p.text(".sources"), "Corrections")
 
-	p.do(chromedp.Navigate(s.desk+"/lookup/many"), visible(".many-choose textarea"),
+	p.do(chromedp.Navigate(s.adminURL+"/lookup/many"), visible(".many-choose textarea"),
 		chromedp.SendKeys(chromedp.CSS(".many-choose textarea"), "198.18.3.40\n300.1.1.1\n3fff:1a0:7::9\n3323069224\n"),
 		click(".many-choose .ant-btn-primary"), visible(".many-table tr.rejected"))
 	answers := p.text(".many-table")
@@ -389,7 +389,7 @@ func TestAtlasPageSwapsCorrectsAndDescribes(t *testing.T) {
 	assert.Contains(t, answers, "an integer")
 	p.do(chromedp.EmulateViewport(390, 844))
 	for _, path := range []string{"/atlas", "/lookup/many"} {
-		p.do(chromedp.Navigate(s.desk+path), visible(".tabs"), visible("#content > *"))
+		p.do(chromedp.Navigate(s.adminURL+path), visible(".tabs"), visible("#content > *"))
 		assert.Equal(t, "true", p.eval("String(document.documentElement.scrollWidth <= 390)"), "%s scrolls sideways", path)
 	}
 	p.nothingWrong()
@@ -398,10 +398,10 @@ func TestAtlasPageSwapsCorrectsAndDescribes(t *testing.T) {
 func TestHostNamesWhereTheOwnerAllowsIt(t *testing.T) {
 	t.Parallel()
 	s := start(t, map[string]any{"resolve_names": true, "map_link": "https://map.example/{latitude}/{longitude}"})
-	got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/addresses/localhost.", "")
+	got := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/addresses/localhost.", "")
 	assert.Equal(t, http.StatusOK, got.status, got.body)
 	assert.Contains(t, got.body, `"kind":"loopback"`)
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/sites", "").body, "https://map.example/{latitude}")
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/sites", "").body, "https://map.example/{latitude}")
 }
 
 // What is corrected at one service is corrected at all of one database.
@@ -411,16 +411,16 @@ func TestCorrectionsReachOtherInstances(t *testing.T) {
 	one, two := start(t, map[string]any{"database.url": database}), start(t, map[string]any{"database.url": database})
 	one.admin = two.admin // the second start made it anew
 	require.Eventually(t, func() bool {
-		return one.call(t, "127.0.0.1", http.MethodGet, one.desk+"/v1/keys", "").status == http.StatusOK
+		return one.call(t, "127.0.0.1", http.MethodGet, one.adminURL+"/v1/keys", "").status == http.StatusOK
 	}, 10*time.Second, 50*time.Millisecond)
 	city := func(s *service) string {
-		return s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/addresses/198.18.3.40?fields=location.city", "").body
+		return s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/addresses/198.18.3.40?fields=location.city", "").body
 	}
-	made := one.call(t, "127.0.0.1", http.MethodPost, one.desk+"/v1/corrections", `{"range":"198.18.3.40/32","country_code":"PT","region_code":"PT-13","city":"Porto"}`)
+	made := one.call(t, "127.0.0.1", http.MethodPost, one.adminURL+"/v1/corrections", `{"range":"198.18.3.40/32","country_code":"PT","region_code":"PT-13","city":"Porto"}`)
 	require.Equal(t, http.StatusCreated, made.status, made.body)
 	assert.Contains(t, city(one), "Porto", "here at once")
 	assert.Eventually(t, func() bool { return strings.Contains(city(two), "Porto") }, 10*time.Second, 50*time.Millisecond, "there within a second or two")
 	id := parse[struct{ ID string }](t, made).ID
-	require.Equal(t, http.StatusNoContent, two.call(t, "127.0.0.1", http.MethodDelete, two.desk+"/v1/corrections/"+id, "").status)
+	require.Equal(t, http.StatusNoContent, two.call(t, "127.0.0.1", http.MethodDelete, two.adminURL+"/v1/corrections/"+id, "").status)
 	assert.Eventually(t, func() bool { return strings.Contains(city(one), "Lisbon") }, 10*time.Second, 50*time.Millisecond)
 }

@@ -53,14 +53,14 @@ func (p *page) isExpected(url string) bool {
 
 func openPage(t *testing.T, s *service) *page {
 	t.Helper()
-	desk := s.desk
+	admin := s.adminURL
 	browser, stop, err := browsertest.Start(context.Background())
 	require.NoError(t, err)
 	t.Cleanup(stop)
 	ctx, cancel := context.WithTimeout(browser, 3*time.Minute)
 	t.Cleanup(cancel)
 	p := &page{t: t, ctx: ctx, wanted: []string{"/v1/addresses/"}}
-	host, err := url.Parse(desk)
+	host, err := url.Parse(admin)
 	require.NoError(t, err)
 	require.NoError(t, chromedp.Listen(ctx, func(event any) {
 		switch e := event.(type) {
@@ -166,18 +166,18 @@ func TestConsole(t *testing.T) {
 	p := openPage(t, s)
 
 	// Today is the first page, and moves with what arrives.
-	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.desk+"/"), visible(".chart .bar"), visible(".arriving li"))
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.adminURL+"/"), visible(".chart .bar"), visible(".arriving li"))
 	assert.Equal(t, "Today · East Porch", p.eval("document.title"))
 	p.says(".lead", "since midnight in Oslo")
-	s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", visitBody("203.0.113.4", "198.19.140.77"))
+	s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits", visitBody("203.0.113.4", "198.19.140.77"))
 	p.do(visible(".arriving li.fresh"))
 	assert.Contains(t, p.text(".arriving li.fresh"), "198.19.140.77")
 	p.do(click(".arriving li.fresh .when"), visible(".visit .place"))
 	assert.Contains(t, p.text(".visit"), "/programme")
 
-	p.do(chromedp.Navigate(s.desk+"/visits"), visible(".visits-table tbody tr"))
+	p.do(chromedp.Navigate(s.adminURL+"/visits"), visible(".visits-table tbody tr"))
 	assert.Equal(t, "Visits · East Porch", p.eval("document.title"))
-	s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", visitBody("203.0.113.4", "198.19.140.78"))
+	s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits", visitBody("203.0.113.4", "198.19.140.78"))
 	p.do(visible(".list-head button"))
 	assert.Equal(t, "1 new", p.text(".list-head button"), "they wait until they are wanted")
 	p.do(click(".list-head button"), chromedp.WaitNotPresent(chromedp.CSS(".list-head button")))
@@ -190,15 +190,15 @@ func TestConsole(t *testing.T) {
 	p.do(chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent(chromedp.CSS(".visit")))
 
 	// Filters live in the page's address.
-	p.do(chromedp.Navigate(s.desk+"/visits?country_code=PT&skipped=false"), visible(".filterchip"), visible(".list-head"))
+	p.do(chromedp.Navigate(s.adminURL+"/visits?country_code=PT&skipped=false"), visible(".filterchip"), visible(".list-head"))
 	assert.Contains(t, p.text(".chips"), "Portugal")
 	assert.Contains(t, p.text(".list-head"), "stand outside these filters")
-	p.do(chromedp.Navigate(s.desk+"/visits?city=Atlantis"), visible(".state"))
+	p.do(chromedp.Navigate(s.adminURL+"/visits?city=Atlantis"), visible(".state"))
 	assert.Contains(t, p.text(".state"), "No visit matches these filters.")
 	p.do(click(".state button"), visible(".visits-table tbody tr"))
 
 	// The map and its table twin say the same.
-	p.do(chromedp.Navigate(s.desk+"/map"), visible(".worldmap [role=button]"), visible(".places tbody tr"))
+	p.do(chromedp.Navigate(s.adminURL+"/map"), visible(".worldmap [role=button]"), visible(".places tbody tr"))
 	assert.Regexp(t, `of 2\d\d visits`, p.text(".map-drawer"), "the club's own monitors are left out")
 	assert.Contains(t, p.text(".map-rest"), "have no point")
 	assert.Equal(t, p.eval("String(document.querySelectorAll('.worldmap [role=button]').length)"),
@@ -208,16 +208,16 @@ func TestConsole(t *testing.T) {
 	p.do(click(".playbutton"), visible(".timebar .textlink"), click(".timebar .textlink"), chromedp.WaitNotPresent(chromedp.CSS(".timebar .textlink")))
 
 	// Look up: the key /, the card, the circle, the evidence, JSON.
-	p.do(chromedp.Navigate(s.desk+"/visits"), visible(".quick"), chromedp.KeyEvent("/"))
+	p.do(chromedp.Navigate(s.adminURL+"/visits"), visible(".quick"), chromedp.KeyEvent("/"))
 	assert.Equal(t, "Look up an address", p.eval("document.activeElement.ariaLabel"))
 	p.do(chromedp.KeyEvent("\b198.18.3.40\r"), visible(".placemap .ring")) // a driver types the key into the field that it focused
 	assert.Contains(t, p.text(".answer-card"), "Lisbon")
 	assert.Contains(t, p.text(".evidence"), "disagrees")
 	p.do(click(".tools .ant-segmented-item:nth-child(2)"), visible(".json"))
 	assert.Contains(t, p.text(".json"), `"country_code": "PT"`)
-	p.do(chromedp.Navigate(s.desk+"/lookup?address=10.1.2.3"), visible(".facts"))
+	p.do(chromedp.Navigate(s.adminURL+"/lookup?address=10.1.2.3"), visible(".facts"))
 	assert.Contains(t, p.text(".answer-card"), "private · skipped")
-	p.do(chromedp.Navigate(s.desk+"/lookup?address=999.1.1.1"), visible("[role=alert]"))
+	p.do(chromedp.Navigate(s.adminURL+"/lookup?address=999.1.1.1"), visible("[role=alert]"))
 	assert.Contains(t, p.text("[role=alert]"), "0 to 255")
 	p.nothingWrong()
 }
@@ -227,9 +227,9 @@ func TestConsoleOnAPhoneAndInTheDark(t *testing.T) {
 	s := start(t, nil)
 	s.fill(t, 60)
 	p := openPage(t, s)
-	p.do(chromedp.EmulateViewport(390, 844), chromedp.Navigate(s.desk+"/visits"), visible(".phone-list li"))
+	p.do(chromedp.EmulateViewport(390, 844), chromedp.Navigate(s.adminURL+"/visits"), visible(".phone-list li"))
 	for _, path := range []string{"/today", "/visits", "/map", "/lookup?address=198.18.3.40"} {
-		p.do(chromedp.Navigate(s.desk+path), visible(".tabs"), visible("#content > *"))
+		p.do(chromedp.Navigate(s.adminURL+path), visible(".tabs"), visible("#content > *"))
 		assert.Equal(t, "true", p.eval("String(document.documentElement.scrollWidth <= 390)"), "%s scrolls sideways", path)
 	}
 	before := p.eval("getComputedStyle(document.body).backgroundColor")
@@ -243,18 +243,18 @@ func TestPresentationMasksEveryAddress(t *testing.T) {
 	s := start(t, nil)
 	s.fill(t, 60)
 	p := openPage(t, s)
-	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.desk+"/visits"), visible(".visits-table tbody tr"),
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.adminURL+"/visits"), visible(".visits-table tbody tr"),
 		click(".bar .ant-switch"), click(".visits-table tbody tr"), visible(".visit .facts"), click(".visit .fold button"), visible(".hops"))
 	const unmasked = `String(document.body.innerText.match(/(198|203|192|10|127)\.\d+\.\d+\.\d+|2001:db8:\w+:\w+/))`
 	assert.Equal(t, "null", p.eval(unmasked))
-	p.do(chromedp.Navigate(s.desk+"/visits"), visible(".visits-table tbody tr"))
+	p.do(chromedp.Navigate(s.adminURL+"/visits"), visible(".visits-table tbody tr"))
 	assert.Equal(t, "null", p.eval(unmasked), "it is kept across reloads")
 
 	// The page's own address carries an opaque key, and a shown one is hidden.
 	p.do(click(".visits-table tbody a.addr"), visible(".facts"))
 	assert.Regexp(t, `^\?address=~\w+$|^\?address=%7E\w+$`, p.eval("location.search"))
 	assert.Equal(t, "null", p.eval(unmasked))
-	p.do(chromedp.Navigate(s.desk+"/lookup?address=198.18.3.40"), visible(".facts"))
+	p.do(chromedp.Navigate(s.adminURL+"/lookup?address=198.18.3.40"), visible(".facts"))
 	assert.NotContains(t, p.eval("location.href + document.title"), "198.18")
 	p.do(click(".tools .ant-segmented-item:nth-child(2)"), visible(".json"))
 	assert.Equal(t, "null", p.eval(unmasked))
@@ -265,14 +265,14 @@ func TestSignInAndSetUp(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	p := openPage(t, s)
-	p.do(chromedp.Navigate(s.desk+"/setup"), visible(".keys-table tbody tr"))
+	p.do(chromedp.Navigate(s.adminURL+"/setup"), visible(".keys-table tbody tr"))
 	assert.Contains(t, p.text(".keys-table"), "the tests")
 
 	// A key is made, shown once, and works.
 	p.do(click(".keys-head button"), visible(".keyform"), chromedp.SendKeys(chromedp.CSS(".keyform input"), "the shop"),
 		click(".keyform .ant-radio-wrapper:nth-child(2)"), click(".ant-modal .ant-btn-primary"), visible(".secret code"))
 	secret := p.text(".secret code")
-	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/addresses/198.18.3.40", "", "Authorization: Bearer "+secret).status)
+	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/addresses/198.18.3.40", "", "Authorization: Bearer "+secret).status)
 	p.do(click(".ant-modal-footer .ant-btn"), chromedp.WaitNotPresent(chromedp.CSS(".secret")))
 	assert.Contains(t, p.text(".keys-table"), "the shop")
 
@@ -293,7 +293,7 @@ func TestSignInAndSetUp(t *testing.T) {
 	assert.Contains(t, p.text(".keyform [role=alert]"), "is no variant")
 	p.do(chromedp.SendKeys(chromedp.CSS(".keyform > label:last-of-type input"), "plain"), click(".ant-modal .ant-btn-primary"), chromedp.WaitNotPresent(chromedp.CSS(".keyform")))
 	p.says(".local", "plain for everybody else")
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/visitor?fields=variants", "").body, `"banner":"plain"`)
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+"/v1/visitor?fields=variants", "").body, `"banner":"plain"`)
 
 	p.do(click(".keys-foot .textlink:nth-of-type(2)"), visible(".audit tbody tr"))
 	assert.Contains(t, p.text(".audit"), "key created")
@@ -305,7 +305,7 @@ func TestSignInAndSetUp(t *testing.T) {
 	p.expected("/v1/sites", "/v1/sessions") // 401, once each
 	p.do(chromedp.SendKeys(chromedp.CSS("#admin-key"), "porch_admin_wrong\r"), visible(".signin-failed"))
 	assert.Contains(t, p.text(".signin-failed"), "of 5 tries left this minute")
-	p.do(chromedp.Navigate(s.desk+"/setup"), visible("#admin-key"), chromedp.SendKeys(chromedp.CSS("#admin-key"), s.admin+"\r"), visible(".keys-table tbody tr"))
+	p.do(chromedp.Navigate(s.adminURL+"/setup"), visible("#admin-key"), chromedp.SendKeys(chromedp.CSS("#admin-key"), s.admin+"\r"), visible(".keys-table tbody tr"))
 	p.nothingWrong()
 }
 
@@ -313,7 +313,7 @@ func TestTrailAndCheckupPages(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	p := openPage(t, s)
-	p.do(chromedp.Navigate(s.desk+"/trail"), visible(".bighops .visitor"))
+	p.do(chromedp.Navigate(s.adminURL+"/trail"), visible(".bighops .visitor"))
 	p.says(".trail-visitor", "198.18.7.114")
 	p.says(".warning", "office")
 	p.do(visible(".trail-others tbody tr:nth-child(3) .addr"))
@@ -327,9 +327,9 @@ func TestTrailAndCheckupPages(t *testing.T) {
 
 	// Something is wrong: the checkup says so on its page, in the rail and on top.
 	for i := range 30 {
-		s.call(t, "127.0.0.9", http.MethodGet, s.visitor+"/v1/visitor", "", fmt.Sprintf("X-Forwarded-For: 198.18.3.%d", i))
+		s.call(t, "127.0.0.9", http.MethodGet, s.publicURL+"/v1/visitor", "", fmt.Sprintf("X-Forwarded-For: 198.18.3.%d", i))
 	}
-	p.do(chromedp.Navigate(s.desk+"/visits"), visible(".banner"))
+	p.do(chromedp.Navigate(s.adminURL+"/visits"), visible(".banner"))
 	p.says(".banner", "127.0.0.9 looks like a proxy")
 	p.do(click(".banner a"), visible(".checkup.eye .lines pre"))
 	p.says(".checkup .lines pre", `- "127.0.0.9/32"`)
@@ -342,9 +342,9 @@ func TestTheConsoleWhenItIsRefused(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	s.fill(t, 20)
-	target, err := url.Parse(s.desk)
+	target, err := url.Parse(s.adminURL)
 	require.NoError(t, err)
-	desk := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
+	admin := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
 		r.SetURL(target)
 		r.Out.Host = r.In.Host
 	}}
@@ -357,7 +357,7 @@ func TestTheConsoleWhenItIsRefused(t *testing.T) {
 	through := func(of *refusal) string {
 		front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if !of.refuse.Load() || !strings.HasPrefix(r.URL.Path, "/v1/") {
-				desk.ServeHTTP(w, r)
+				admin.ServeHTTP(w, r)
 				return
 			}
 			if r.URL.Path == "/v1/sites" {
@@ -396,14 +396,14 @@ func TestTheConsoleWhenItIsRefused(t *testing.T) {
 	}
 }
 
-// Between a phone and a desk every column of the list of visits has its width.
+// Between a phone and a wide screen every column of the list of visits has its width.
 func TestVisitsOnATablet(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	s.fill(t, 30)
 	p := openPage(t, s)
 	for _, width := range []int64{1280, 1100, 1024, 900, 768, 701} {
-		p.do(chromedp.EmulateViewport(width, 900), chromedp.Navigate(s.desk+"/visits"), visible(".visits-table tbody tr"))
+		p.do(chromedp.EmulateViewport(width, 900), chromedp.Navigate(s.adminURL+"/visits"), visible(".visits-table tbody tr"))
 		narrowest := p.eval(`String(Math.min(...[...document.querySelectorAll(".visits-table th")].map((th) => th.getBoundingClientRect().width)))`)
 		n, err := strconv.ParseFloat(narrowest, 64)
 		require.NoError(t, err)
@@ -454,14 +454,14 @@ func TestPresentationHidesEverySpelling(t *testing.T) {
 			"headers": map[string][]string{"X-Forwarded-For": {text + ", 198.18.119.147, 203.0.113.10"}, "User-Agent": {"Reader/1 (" + text + ")"}},
 		})
 		require.NoError(t, err)
-		require.Equal(t, http.StatusAccepted, s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", string(quoted)).status, text)
+		require.Equal(t, http.StatusAccepted, s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits", string(quoted)).status, text)
 	}
 	_, err := s.client.CreateKey(t.Context(), client.NewKey{Name: "for 198.18.119.147", Scope: "server"})
 	require.NoError(t, err)
-	s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/corrections", `{"range":"198.18.119.147/32","country_code":"PT","note":"asked by anna.147@club.heronlake.example"}`)
-	settled(t, s.desk, s.admin)
+	s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/corrections", `{"range":"198.18.119.147/32","country_code":"PT","note":"asked by anna.147@club.heronlake.example"}`)
+	settled(t, s.adminURL, s.admin)
 	p := openPage(t, s)
-	p.do(chromedp.EmulateViewport(1280, 900), chromedp.Navigate(s.desk+"/visits?prefix=198.18.119.147/32"), visible(".visits-table tbody tr"), click(".bar .ant-switch"))
+	p.do(chromedp.EmulateViewport(1280, 900), chromedp.Navigate(s.adminURL+"/visits?prefix=198.18.119.147/32"), visible(".visits-table tbody tr"), click(".bar .ant-switch"))
 	p.until(`document.querySelector(".visits-table tbody a.addr")?.textContent.includes("•")`)
 	// Whatever the page shows or would hand on, in every element.
 	const everything = `(() => {
@@ -506,10 +506,10 @@ func TestPresentationHidesEverySpelling(t *testing.T) {
 	clean("a card")
 	p.do(click(".tools .ant-segmented-item:nth-child(2)"), visible(".json"))
 	clean("a card as JSON")
-	p.do(chromedp.Navigate(s.desk+"/lookup?address=host-198-18-119-147.dyn.example.net"), visible("main [role=alert]"))
+	p.do(chromedp.Navigate(s.adminURL+"/lookup?address=host-198-18-119-147.dyn.example.net"), visible("main [role=alert]"))
 	clean("an error that repeats what was asked")
 	for _, at := range []string{"/today", "/map", "/trail", "/setup", "/atlas", "/lookup"} {
-		p.do(chromedp.Navigate(s.desk+at), visible("#content > *"))
+		p.do(chromedp.Navigate(s.adminURL+at), visible("#content > *"))
 		p.until(`document.querySelector(".bars") === null`)
 		if at == "/setup" {
 			p.do(click(".keys-foot .textlink:nth-of-type(2)"), visible(".audit tbody tr"))
@@ -518,7 +518,7 @@ func TestPresentationHidesEverySpelling(t *testing.T) {
 	}
 
 	// A list that is pasted, its answers, and the file that is saved of them.
-	p.do(chromedp.Navigate(s.desk+"/lookup/many"), visible(".many-choose textarea"))
+	p.do(chromedp.Navigate(s.adminURL+"/lookup/many"), visible(".many-choose textarea"))
 	list, err := json.Marshal(strings.Join(texts, "\n"))
 	require.NoError(t, err)
 	p.eval(fmt.Sprintf(`(() => {

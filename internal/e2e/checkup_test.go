@@ -129,11 +129,11 @@ func TestCheckupOfRealSetUps(t *testing.T) {
 		{"HAProxy", []link{inner}, proxies("127.0.0.2/32"), nil, checkup.OK, "trusted-proxy", ""},
 		{"nginx before HAProxy", []link{outer, inner}, proxies("127.0.0.2/31"), nil, checkup.OK, "trusted-proxy", ""},
 		{"the same by two hops", []link{outer, inner}, and(proxies("127.0.0.2/32"), "proxies.hops", 2), nil, checkup.OK, "trusted-proxy", ""},
-		{"HAProxy with the PROXY protocol", []link{{program: "haproxy", from: "127.0.0.2", server: "send-proxy-v2", mode: "tcp"}}, and(proxies("203.0.113.0/28"), "visitor.proxy_protocol", []any{"127.0.0.2/32"}), nil, checkup.OK, "forged-lists", ""},
+		{"HAProxy with the PROXY protocol", []link{{program: "haproxy", from: "127.0.0.2", server: "send-proxy-v2", mode: "tcp"}}, and(proxies("203.0.113.0/28"), "public.proxy_protocol", []any{"127.0.0.2/32"}), nil, checkup.OK, "forged-lists", ""},
 		{"nginx with X-Real-IP", []link{with(nginx, "proxy_set_header X-Real-IP $remote_addr;")}, and(proxies("127.0.0.2/32"), "proxies.header", "X-Real-IP"), nil, checkup.OK, "trusted-proxy", ""},
 		{"HAProxy with Forwarded", []link{with(inner, "http-request add-header Forwarded for=%[src]")}, and(proxies("127.0.0.2/32"), "proxies.header", "Forwarded"), nil, checkup.OK, "trusted-proxy", ""},
-		{"no proxy", nil, and(proxies(), "visitor.proxy_protocol", listed), nil, checkup.OK, "forged-lists", ""},
-		{"no proxy, and one stranger who forges", nil, and(proxies(), "visitor.proxy_protocol", listed), func(i int) []string {
+		{"no proxy", nil, and(proxies(), "public.proxy_protocol", listed), nil, checkup.OK, "forged-lists", ""},
+		{"no proxy, and one stranger who forges", nil, and(proxies(), "public.proxy_protocol", listed), func(i int) []string {
 			if i >= 34 {
 				return []string{"X-Forwarded-For: 8.8.8.8"}
 			}
@@ -156,9 +156,9 @@ func TestCheckupOfRealSetUps(t *testing.T) {
 		{"everybody is trusted", []link{nginx}, proxies("0.0.0.0/0"), nil, checkup.Eye, "trusts-everybody", "0.0.0.0/0"},
 		{"visitors are trusted", []link{nginx}, proxies("127.0.0.2/32", "198.18.0.0/16"), nil, checkup.Eye, "trusted-visitors", "198.18.0.0/16"},
 		{"the PROXY protocol from one who is not listed", []link{{program: "haproxy", from: "127.0.0.2", lines: haproxyExtends, server: "send-proxy-v2"}}, proxies("127.0.0.2/32"), nil, checkup.Eye, "proxy-protocol-unexpected", `- "127.0.0.2/32"`},
-		{"no PROXY protocol from one who is listed", []link{inner}, and(proxies(), "visitor.proxy_protocol", []any{"127.0.0.2/32"}), nil, checkup.Eye, "proxy-protocol-missing", "send-proxy-v2"},
+		{"no PROXY protocol from one who is listed", []link{inner}, and(proxies(), "public.proxy_protocol", []any{"127.0.0.2/32"}), nil, checkup.Eye, "proxy-protocol-missing", "send-proxy-v2"},
 		{"a TCP balancer that says nothing", []link{{program: "haproxy", from: "127.0.0.2", mode: "tcp"}}, proxies(), nil, checkup.Eye, "one-peer", `- "127.0.0.2/32"`},
-		{"a CDN that is not trusted", nil, and(proxies(), "visitor.proxy_protocol", listed), func(i int) []string {
+		{"a CDN that is not trusted", nil, and(proxies(), "public.proxy_protocol", listed), func(i int) []string {
 			if i >= 34 {
 				return forge(i)
 			}
@@ -173,11 +173,11 @@ func TestCheckupOfRealSetUps(t *testing.T) {
 				flags[key] = value
 			}
 			if strings.Contains(tt.name, "Unix socket") {
-				flags["visitor.address"], flags["visitor.socket_mode"] = "unix:"+filepath.Join(shortDir(t), "v.sock"), "0666"
+				flags["public.address"], flags["public.socket_mode"] = "unix:"+filepath.Join(shortDir(t), "v.sock"), "0666"
 			}
 			s := start(t, flags)
-			upstream := strings.TrimPrefix(s.visitor, "http://")
-			if socket, ok := flags["visitor.address"]; ok {
+			upstream := strings.TrimPrefix(s.publicURL, "http://")
+			if socket, ok := flags["public.address"]; ok {
 				upstream = fmt.Sprint(socket)
 			}
 			at := upstream
@@ -198,7 +198,7 @@ func TestCheckupOfRealSetUps(t *testing.T) {
 				}
 				askAs(t, at, visitor, path, s.admin, header...)
 			}
-			report := parse[checkup.Report](t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/checkup", ""))
+			report := parse[checkup.Report](t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/checkup", ""))
 			assert.Equal(t, tt.state, report.State, "%+v", report)
 			var meant *checkup.Finding
 			for i, f := range report.Findings {

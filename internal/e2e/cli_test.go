@@ -92,8 +92,8 @@ func TestCommandsOfflineNeedNoService(t *testing.T) {
 		{"a bad header", "", []string{"trail", "--peer", "::1", "-H", "nothing"}, 2, "", "write it like"},
 		{"a service that is not there", "", []string{"--server", "http://127.0.0.1:1", "resolve", "::1"}, 1, "", "eastporch serve"},
 		{"a bad configuration", "", []string{"serve", "--config", feed}, 1, "", "harbour-net.csv"},
-		{"a database that is not there", "", []string{"serve", "--database-url", "postgres://eastporch@127.0.0.1:1/none", "--visitor-address", "127.0.0.1:0", "--desk-address", "127.0.0.1:0"}, 1, "", "the database does not answer"},
-		{"an address that cannot be listened at", "", []string{"serve", "--visitor-address", "192.0.2.1:1", "--desk-address", "127.0.0.1:0", "--database-url", database}, 1, "", "--visitor-address"},
+		{"a database that is not there", "", []string{"serve", "--database-url", "postgres://eastporch@127.0.0.1:1/none", "--public-address", "127.0.0.1:0", "--admin-address", "127.0.0.1:0"}, 1, "", "the database does not answer"},
+		{"an address that cannot be listened at", "", []string{"serve", "--public-address", "192.0.2.1:1", "--admin-address", "127.0.0.1:0", "--database-url", database}, 1, "", "--public-address"},
 		{"a bad flag of serve", "", []string{"serve", "--check", "--log-level", "loud"}, 1, "", "flag --log-level"},
 	}
 	for _, tt := range tests {
@@ -148,30 +148,30 @@ func TestOutputs(t *testing.T) {
 func TestCommandsAskTheService(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
-	code, out, _ := run(t, "", "--server", s.desk, "--key", s.admin, "visits", "list")
+	code, out, _ := run(t, "", "--server", s.adminURL, "--key", s.admin, "visits", "list")
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, "No visit matches. 0 stand outside")
 	s.fill(t, 700)
 
-	code, out, errs := run(t, "", "--server", s.desk, "--key", s.admin, "visits", "list", "--limit", "700", "-o", "ndjson")
+	code, out, errs := run(t, "", "--server", s.adminURL, "--key", s.admin, "visits", "list", "--limit", "700", "-o", "ndjson")
 	require.Equal(t, 0, code, errs)
 	assert.Equal(t, 700, strings.Count(out, "\n"), "pages are followed")
-	_, out, _ = run(t, "", "--server", s.desk, "--key", s.admin, "visits", "list", "--country-code", "PT", "--limit", "2")
+	_, out, _ = run(t, "", "--server", s.adminURL, "--key", s.admin, "visits", "list", "--country-code", "PT", "--limit", "2")
 	assert.Contains(t, out, "matching visits; the site has 700.")
 	s.post(t, `{"site":"heronlake.example","path":"/","peer":"127.0.0.1"}`)
 	s.post(t, `{"site":"heronlake.example","path":"/","peer":"10.0.3.8"}`)
-	_, out, _ = run(t, "", "--server", s.desk, "--key", s.admin, "visits", "list", "--skipped")
+	_, out, _ = run(t, "", "--server", s.adminURL, "--key", s.admin, "visits", "list", "--skipped")
 	assert.Contains(t, out, "this machine")
 	assert.Contains(t, out, "private, skipped")
-	code, _, errs = run(t, "", "--server", s.desk, "--key", s.admin, "visits", "list", "--country-code", "UK")
+	code, _, errs = run(t, "", "--server", s.adminURL, "--key", s.admin, "visits", "list", "--country-code", "UK")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "did you mean GB?", "the same text as over HTTP")
 
-	_, out, _ = run(t, "", "--server", s.desk, "--key", s.admin, "resolve", "198.18.3.40")
+	_, out, _ = run(t, "", "--server", s.adminURL, "--key", s.admin, "resolve", "198.18.3.40")
 	assert.Contains(t, out, "disagrees on the country")
-	code, _, errs = run(t, "", "--server", s.desk, "--key", s.admin, "resolve", "abc")
+	code, _, errs = run(t, "", "--server", s.adminURL, "--key", s.admin, "resolve", "abc")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "This is no IP address")
-	_, out, _ = run(t, "", "--server", s.desk, "--key", s.admin, "trail", "--peer", "203.0.113.4", "-H", "X-Forwarded-For: 198.18.3.40")
+	_, out, _ = run(t, "", "--server", s.adminURL, "--key", s.admin, "trail", "--peer", "203.0.113.4", "-H", "X-Forwarded-For: 198.18.3.40")
 	assert.Contains(t, out, "The visitor is 198.18.3.40.")
 }

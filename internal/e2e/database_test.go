@@ -25,18 +25,18 @@ func TestTheDatabaseGoesAway(t *testing.T) {
 	require.NoError(t, err)
 	s := start(t, map[string]any{"database.url": database.URL()})
 	post := func() answer {
-		return s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", visitBody("203.0.113.4", "198.18.3.40"))
+		return s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits", visitBody("203.0.113.4", "198.18.3.40"))
 	}
 	assert.Equal(t, http.StatusAccepted, post().status)
 	require.NoError(t, database.Stop(t.Context()))
 
 	assert.Equal(t, http.StatusAccepted, post().status, "visits wait on the disk")
-	ready := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/readyz", "")
+	ready := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/readyz", "")
 	assert.Equal(t, http.StatusOK, ready.status)
 	assert.Contains(t, ready.body, "does not answer")
-	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/livez", "").status)
-	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/addresses/198.18.3.40", "").status, "keys are in memory")
-	list := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits?site=heronlake.example", "")
+	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/livez", "").status)
+	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/addresses/198.18.3.40", "").status, "keys are in memory")
+	list := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits?site=heronlake.example", "")
 	assert.Equal(t, http.StatusServiceUnavailable, list.status)
 	assert.Contains(t, list.body, "/problems/database-away")
 	assert.NotEmpty(t, list.header.Get("Retry-After"))

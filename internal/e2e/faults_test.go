@@ -229,13 +229,13 @@ func settled(t *testing.T, url, key string) {
 
 // process is the service as its users run it, in a process of its own.
 type process struct {
-	t         *testing.T
-	binary    string
-	args      []string
-	wrap      []string // a command in front
-	cmd       *exec.Cmd
-	output    *bytes.Buffer
-	desk, key string
+	t             *testing.T
+	binary        string
+	args          []string
+	wrap          []string // a command in front
+	cmd           *exec.Cmd
+	output        *bytes.Buffer
+	adminURL, key string
 }
 
 // newProcess builds the service, and makes a key for it in its database.
@@ -255,9 +255,9 @@ func newProcess(t *testing.T, database string) *process {
 	_, key, err := keys.Create(t.Context(), access.Key{Name: "load", Scope: access.Admin})
 	require.NoError(t, err)
 	address := freeAddress(t)
-	p := &process{t: t, binary: binary, key: key, desk: "http://" + address, args: []string{
+	p := &process{t: t, binary: binary, key: key, adminURL: "http://" + address, args: []string{
 		"serve", "--config", file, "--data-dir", filepath.Join(dir, "data"), "--database-url", database,
-		"--desk-address", address, "--visitor-address", freeAddress(t), "--limits-key-per-second", "1000000", "--log-level", "warn",
+		"--admin-address", address, "--public-address", freeAddress(t), "--limits-key-per-second", "1000000", "--log-level", "warn",
 	}}
 	t.Cleanup(p.kill)
 	return p
@@ -283,7 +283,7 @@ func (p *process) start() {
 	require.NoError(p.t, p.cmd.Start())
 	lines := bufio.NewScanner(out)
 	for lines.Scan() {
-		if strings.HasPrefix(lines.Text(), "Desk") {
+		if strings.HasPrefix(lines.Text(), "Admin") {
 			go func() {
 				for lines.Scan() { // so that it never waits for us
 				}
@@ -310,7 +310,7 @@ func TestFaultTheServiceIsKilled(t *testing.T) {
 	database := dbtest.New(t)
 	p := newProcess(t, database)
 	p.start()
-	l := begin(t, p.key, func() []string { return []string{p.desk} })
+	l := begin(t, p.key, func() []string { return []string{p.adminURL} })
 	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
 	for range 2 * *rounds {
 		l.pass(t, 1+r.IntN(400))
@@ -319,7 +319,7 @@ func TestFaultTheServiceIsKilled(t *testing.T) {
 	}
 	l.pass(t, 100)
 	l.end()
-	settled(t, p.desk, p.key)
+	settled(t, p.adminURL, p.key)
 	l.tally(t, database)
 }
 
@@ -344,14 +344,14 @@ func TestFaultTheServiceIsStopped(t *testing.T) {
 	database := dbtest.New(t)
 	p := newProcess(t, database)
 	p.start()
-	l := begin(t, p.key, func() []string { return []string{p.desk} })
+	l := begin(t, p.key, func() []string { return []string{p.adminURL} })
 	busy, rest := context.WithCancel(t.Context())
 	defer rest()
 	var others sync.WaitGroup
 	for _, ask := range [][2]string{{http.MethodPost, "/v1/atlas/editions"}, {http.MethodGet, "/v1/visits/export?site=heronlake.example&format=parquet"}, {http.MethodGet, "/v1/visits/stream?site=heronlake.example"}} {
 		others.Go(func() {
 			for busy.Err() == nil {
-				req, _ := http.NewRequestWithContext(busy, ask[0], p.desk+ask[1], nil)
+				req, _ := http.NewRequestWithContext(busy, ask[0], p.adminURL+ask[1], nil)
 				req.Header.Set("Authorization", "Bearer "+p.key)
 				if res, err := http.DefaultClient.Do(req); err == nil {
 					_, _ = io.Copy(io.Discard, res.Body)
@@ -370,7 +370,7 @@ func TestFaultTheServiceIsStopped(t *testing.T) {
 	others.Wait()
 	l.pass(t, 100)
 	l.end()
-	settled(t, p.desk, p.key)
+	settled(t, p.adminURL, p.key)
 	l.tally(t, database)
 }
 
@@ -386,7 +386,7 @@ func TestFaultTheDatabaseIsStoppedAndKilled(t *testing.T) {
 		}
 	})
 	s := start(t, map[string]any{"database.url": database.URL(), "limits.key_per_second": 1_000_000})
-	l := begin(t, s.admin, func() []string { return []string{s.desk} })
+	l := begin(t, s.admin, func() []string { return []string{s.adminURL} })
 	for n := range *rounds {
 		l.pass(t, 300)
 		if n%2 == 0 {
@@ -400,7 +400,7 @@ func TestFaultTheDatabaseIsStoppedAndKilled(t *testing.T) {
 	}
 	l.pass(t, 300)
 	l.end()
-	settled(t, s.desk, s.admin)
+	settled(t, s.adminURL, s.admin)
 	l.tally(t, database.URL())
 }
 
@@ -442,7 +442,7 @@ func TestFaultALongQueue(t *testing.T) {
 		for i := range list {
 			list[i] = fmt.Sprintf(`{"site":%q,"path":"/load/%d","peer":"203.0.113.4","headers":{"X-Forwarded-For":["198.18.%d.%d"],"User-Agent":["Firefox"]}}`, demo.Site, r.IntN(500), r.IntN(100), r.IntN(256))
 		}
-		req, err := http.NewRequest(http.MethodPost, p.desk+"/v1/visits", strings.NewReader("["+strings.Join(list, ",")+"]"))
+		req, err := http.NewRequest(http.MethodPost, p.adminURL+"/v1/visits", strings.NewReader("["+strings.Join(list, ",")+"]"))
 		require.NoError(t, err)
 		req.Header.Set("Authorization", "Bearer "+p.key)
 		res, err := web.Do(req)
@@ -462,7 +462,7 @@ func TestFaultALongQueue(t *testing.T) {
 	for range 10 { // while it drains
 		send(100)
 	}
-	settled(t, p.desk, p.key)
+	settled(t, p.adminURL, p.key)
 	drained := time.Since(begun)
 	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", p.cmd.Process.Pid))
 	require.NoError(t, err)
@@ -493,7 +493,7 @@ func TestFaultTheDiskIsFull(t *testing.T) {
 	require.NoError(t, err)
 	defer conn.Close(context.Background())
 	p.start()
-	l := begin(t, p.key, func() []string { return []string{p.desk} })
+	l := begin(t, p.key, func() []string { return []string{p.adminURL} })
 	for range *rounds {
 		l.pass(t, 50)
 		tx, err := conn.Begin(t.Context()) // nothing is stored while somebody has the turn
@@ -506,7 +506,7 @@ func TestFaultTheDiskIsFull(t *testing.T) {
 		l.pass(t, 100) // there is room again
 	}
 	l.end()
-	settled(t, p.desk, p.key)
+	settled(t, p.adminURL, p.key)
 	l.tally(t, database)
 }
 
@@ -517,7 +517,7 @@ func TestFaultTwoServicesOnOneDatabase(t *testing.T) {
 	first := start(t, map[string]any{"database.url": database, "limits.key_per_second": 1_000_000})
 	second := newProcess(t, database)
 	second.start()
-	l := begin(t, second.key, func() []string { return []string{first.desk, second.desk} })
+	l := begin(t, second.key, func() []string { return []string{first.adminURL, second.adminURL} })
 	for range *rounds {
 		l.pass(t, 500)
 		second.kill()
@@ -526,8 +526,8 @@ func TestFaultTwoServicesOnOneDatabase(t *testing.T) {
 	}
 	l.pass(t, 300)
 	l.end()
-	settled(t, first.desk, second.key)
-	settled(t, second.desk, second.key)
+	settled(t, first.adminURL, second.key)
+	settled(t, second.adminURL, second.key)
 	l.tally(t, database)
 }
 
@@ -541,25 +541,25 @@ func TestFaultOneBadRow(t *testing.T) {
 	defer conn.Close(context.Background())
 	_, err = conn.Exec(t.Context(), `ALTER TABLE visit ADD CONSTRAINT no_poison CHECK (path <> '/poison')`)
 	require.NoError(t, err)
-	l := begin(t, s.admin, func() []string { return []string{s.desk} })
+	l := begin(t, s.admin, func() []string { return []string{s.adminURL} })
 	l.pass(t, 100)
-	bad := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", `{"site":"heronlake.example","path":"/poison"}`)
+	bad := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits", `{"site":"heronlake.example","path":"/poison"}`)
 	require.Equal(t, http.StatusAccepted, bad.status)
 	l.pass(t, 300)
 	l.end()
-	settled(t, s.desk, s.admin)
+	settled(t, s.adminURL, s.admin)
 	l.tally(t, s.database)
-	list := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits/quarantine", "")
+	list := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits/quarantine", "")
 	assert.Contains(t, list.body, "no_poison")
 	_, rest, ok := strings.Cut(list.body, `"id":"`)
 	require.True(t, ok, list.body)
-	url := s.desk + "/v1/visits/quarantine/" + rest[:36]
+	url := s.adminURL + "/v1/visits/quarantine/" + rest[:36]
 	refused := s.call(t, "127.0.0.1", http.MethodPost, url, `{}`)
 	assert.Equal(t, http.StatusUnprocessableEntity, refused.status)
 	mended := s.call(t, "127.0.0.1", http.MethodPost, url, `{"path":"/mended"}`)
 	require.Equal(t, http.StatusOK, mended.status, mended.body)
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits?site=heronlake.example&path=/mended", "").body, `"path":"/mended"`)
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits/quarantine", "").body, `"all":0`)
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits?site=heronlake.example&path=/mended", "").body, `"path":"/mended"`)
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits/quarantine", "").body, `"all":0`)
 }
 
 // A clock that jumps back changes nothing about what is stored, counted and
@@ -579,7 +579,7 @@ func TestFaultTheClockJumpsBack(t *testing.T) {
 	}()
 	for i, back := range []time.Duration{0, time.Hour, 26 * time.Hour, 2 * time.Minute, 9 * 24 * time.Hour} {
 		body := fmt.Sprintf(`{"site":"heronlake.example","path":"/%d","time":%q}`, i, time.Now().Add(-back).UTC().Format(time.RFC3339Nano))
-		made := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", body, "Prefer: wait=10", "User-Agent: Firefox")
+		made := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits", body, "Prefer: wait=10", "User-Agent: Firefox")
 		require.Equal(t, http.StatusCreated, made.status, made.body)
 		require.Equal(t, fmt.Sprintf("/%d", i), <-seen, "in the order of arrival")
 	}

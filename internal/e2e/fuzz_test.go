@@ -197,10 +197,10 @@ func TestEveryOperationSurvivesOddRequests(t *testing.T) {
 			for method, op := range paths[path].Operations() {
 				operations++
 				for range *fuzzEach {
-					doors, _ := op.Extensions["x-doors"].([]any)
-					base := s.desk
-					if f.r.IntN(2) == 0 && slices.Contains(doors, any("visitor")) {
-						base = s.visitor
+					listeners, _ := op.Extensions["x-listeners"].([]any)
+					base := s.adminURL
+					if f.r.IntN(2) == 0 && slices.Contains(listeners, any("public")) {
+						base = s.publicURL
 					}
 					req, target := f.request(base, path, method, paths[path], op)
 					if req == nil {
@@ -225,8 +225,8 @@ func TestEveryOperationSurvivesOddRequests(t *testing.T) {
 	assert.Positive(t, statuses[http.StatusOK])
 	assert.Positive(t, statuses[http.StatusUnprocessableEntity])
 	t.Logf("%d operations, %d requests, statuses %v", operations, requests, statuses)
-	settled(t, s.desk, s.admin)
-	agreeing := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/readyz", "")
+	settled(t, s.adminURL, s.admin)
+	agreeing := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/readyz", "")
 	assert.Contains(t, agreeing.body, `"ready"`)
 }
 
@@ -269,19 +269,19 @@ func TestInputThatBrokeIt(t *testing.T) {
 		"/v1/atlas/coverage?edition=" + strings.Repeat("x", 300):  http.StatusNotFound,
 		"/v1/atlas/coverage?edition=" + strings.Repeat("y", 3000): http.StatusNotFound,
 	} {
-		got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+path, "")
+		got := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+path, "")
 		assert.Equal(t, status, got.status, "%.80s: %s", path, got.body)
 	}
 	head := "id,time,site,path,referrer,agent,link,attributes,marks,address,kind,level,country_code,region_code,city,latitude,longitude,radius_km,time_zone,as_number,operator,labels,language,card,trail\n"
-	quote := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits/import?format=csv", head+"\"never closed\nx,y\n", "Content-Type: text/csv")
+	quote := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits/import?format=csv", head+"\"never closed\nx,y\n", "Content-Type: text/csv")
 	assert.Equal(t, http.StatusOK, quote.status, quote.body)
 	assert.Contains(t, quote.body, `"rejected":1`)
-	long := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits/import?format=csv", head+"\""+strings.Repeat("never closed\n", 200_000), "Content-Type: text/csv")
+	long := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits/import?format=csv", head+"\""+strings.Repeat("never closed\n", 200_000), "Content-Type: text/csv")
 	assert.Equal(t, http.StatusUnprocessableEntity, long.status)
 	assert.Contains(t, long.body, "perhaps a quote is not closed")
 
-	for _, door := range []string{s.visitor, s.desk} {
-		conn, err := net.Dial("tcp", strings.TrimPrefix(door, "http://"))
+	for _, listener := range []string{s.publicURL, s.adminURL} {
+		conn, err := net.Dial("tcp", strings.TrimPrefix(listener, "http://"))
 		require.NoError(t, err)
 		require.NoError(t, conn.SetDeadline(time.Now().Add(20*time.Second)))
 		fmt.Fprintf(conn, "POST /v1/visits HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer %s\r\nContent-Type: application/json\r\nTransfer-Encoding: chunked\r\n\r\nnonsense\r\n", s.admin)

@@ -50,7 +50,7 @@ var handoverFronts = []handoverFront{
 // the port that the proxy listens at and the application's address are not as handed out.
 func (s *service) recipes(t *testing.T, base, key, port, application string) map[string]string {
 	t.Helper()
-	got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/snippets?base="+base+"&key="+key+"&site=heronlake.example", "")
+	got := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/snippets?base="+base+"&key="+key+"&site=heronlake.example", "")
 	require.Equal(t, http.StatusOK, got.status, got.body)
 	texts := map[string]string{}
 	for _, one := range parse[struct {
@@ -153,7 +153,7 @@ func TestHandoverThroughRealProxies(t *testing.T) {
 				t.Parallel()
 				application, port := freePort(t), freePort(t)
 				run(t, application)
-				recipes := s.recipes(t, s.visitor, key, port, "127.0.0.1:"+application)
+				recipes := s.recipes(t, s.publicURL, key, port, "127.0.0.1:"+application)
 				front.start(t, port, recipes)
 
 				status, body, header := fetch(t, port, append(forgeries(), "X-Forwarded-For: 198.18.3.40", "Accept-Language: pt-BR,pt;q=0.9", "Cookie: a=b; porch_choice=fr", "Connection: Porch-Country-Code, X-Forwarded-For, Porch-Gate")...)
@@ -188,7 +188,7 @@ func TestHandoverThroughRealProxies(t *testing.T) {
 				t.Parallel()
 				application, port := freePort(t), freePort(t)
 				run(t, application)
-				recipes := s.recipes(t, s.visitor, key, port, "127.0.0.1:"+application)
+				recipes := s.recipes(t, s.publicURL, key, port, "127.0.0.1:"+application)
 				for name, text := range recipes {
 					recipes[name] = front.removes.ReplaceAllString(text, "")
 				}

@@ -22,23 +22,23 @@ import (
 	"eastporch/internal/server/httpapi"
 )
 
-// Every route is documented for the doors that serve it, and every documented
+// Every route is documented for the listeners that serve it, and every documented
 // operation is served there.
 func TestContractAndRoutesAgree(t *testing.T) {
 	doc, err := openapi3.NewLoader().LoadFromData(api.YAML())
 	require.NoError(t, err)
-	for _, door := range []httpapi.Door{httpapi.VisitorDoor, httpapi.DeskDoor} {
+	for _, listener := range []httpapi.Listener{httpapi.PublicListener, httpapi.AdminListener} {
 		documented := map[string]bool{}
 		for _, op := range operations(doc) {
-			if slices.Contains(op.doors, string(door)) {
+			if slices.Contains(op.listeners, string(listener)) {
 				documented[op.method+" "+op.path] = true
 			}
 		}
 		served := map[string]bool{}
-		for _, r := range httpapi.New(door, httpapi.Options{}).Routes() {
+		for _, r := range httpapi.New(listener, httpapi.Options{}).Routes() {
 			served[r.Method+" "+openapiPath(r)] = true
 		}
-		assert.Equal(t, slices.Sorted(maps.Keys(documented)), slices.Sorted(maps.Keys(served)), "at the %s door", door)
+		assert.Equal(t, slices.Sorted(maps.Keys(documented)), slices.Sorted(maps.Keys(served)), "on the %s listener", listener)
 	}
 }
 
@@ -57,19 +57,19 @@ func TestTheVisitorBehindAProxy(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	const forwarded = "X-Forwarded-For: 198.18.3.40"
-	trusted := s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/visitor/address", "", forwarded)
+	trusted := s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+"/v1/visitor/address", "", forwarded)
 	assert.Equal(t, "198.18.3.40\n", trusted.body)
-	untrusted := s.call(t, "127.0.0.9", http.MethodGet, s.visitor+"/v1/visitor/address", "", forwarded)
+	untrusted := s.call(t, "127.0.0.9", http.MethodGet, s.publicURL+"/v1/visitor/address", "", forwarded)
 	assert.Equal(t, "127.0.0.9\n", untrusted.body)
 
-	trail := s.call(t, "127.0.0.9", http.MethodPost, s.desk+"/v1/trails", "", forwarded)
+	trail := s.call(t, "127.0.0.9", http.MethodPost, s.adminURL+"/v1/trails", "", forwarded)
 	assert.Contains(t, trail.body, "which is not a trusted proxy: it was not believed")
-	card := s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/visitor", "", forwarded, "Accept-Language: fi, ja;q=0.5")
+	card := s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+"/v1/visitor", "", forwarded, "Accept-Language: fi, ja;q=0.5")
 	assert.Equal(t, "private, no-store", card.header.Get("Cache-Control"))
 	assert.Contains(t, card.body, `"city":"Lisbon"`)
 	assert.Contains(t, card.body, `"language":"ja"`, "Finnish is not offered")
 
-	lost := s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/visitor/address", "", "X-Forwarded-For: unknown")
+	lost := s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+"/v1/visitor/address", "", "X-Forwarded-For: unknown")
 	assert.Equal(t, http.StatusNotFound, lost.status)
 	assert.Contains(t, lost.header.Get("Content-Type"), "application/problem+json")
 }
@@ -77,7 +77,7 @@ func TestTheVisitorBehindAProxy(t *testing.T) {
 func TestPrivateAddressesHaveReasons(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
-	got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/addresses/10.1.2.3", "")
+	got := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/addresses/10.1.2.3", "")
 	var card struct {
 		Address  struct{ Kind string }
 		Location struct {
@@ -91,34 +91,34 @@ func TestPrivateAddressesHaveReasons(t *testing.T) {
 	for _, fact := range []string{"continent_code", "country_code", "region_code", "city", "postal_code", "latitude", "longitude", "radius_km", "time_zone"} {
 		assert.NotEmpty(t, card.Location.Missing[fact], fact)
 	}
-	v6 := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/addresses/2001:db8:5e1:40::1f", "")
+	v6 := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/addresses/2001:db8:5e1:40::1f", "")
 	assert.Contains(t, v6.body, `"city":"Oslo"`)
 }
 
 func TestAVisitIsStoredAndReadBack(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
-	made := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", visitBody("203.0.113.4", "198.18.7.114, 203.0.113.10"), "Prefer: return=representation")
+	made := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits", visitBody("203.0.113.4", "198.18.7.114, 203.0.113.10"), "Prefer: return=representation")
 	require.Equal(t, http.StatusAccepted, made.status, made.body)
 	assert.Equal(t, "return=representation", made.header.Get("Preference-Applied"))
 	var stored struct{ ID string }
 	require.NoError(t, json.Unmarshal([]byte(made.body), &stored))
-	one := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits/"+stored.ID, "")
+	one := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits/"+stored.ID, "")
 	assert.Contains(t, one.body, "198.18.7.114")
 	assert.Contains(t, one.body, `"city":"Valencia"`)
 
 	again := fmt.Sprintf(`{"id":%q,"site":"heronlake.example","path":"/other"}`, stored.ID)
-	twice := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", again, "Prefer: wait=10")
+	twice := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits", again, "Prefer: wait=10")
 	assert.Equal(t, http.StatusConflict, twice.status)
 	assert.Contains(t, twice.body, `"state":"conflict"`)
-	one = s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits/"+stored.ID, "")
+	one = s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits/"+stored.ID, "")
 	assert.Contains(t, one.body, "/programme", "the first wins")
-	apart := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits/quarantine", "")
+	apart := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits/quarantine", "")
 	assert.Contains(t, apart.body, "other content", "and the other is reported")
 
-	page := s.call(t, "127.0.0.1", http.MethodPost, s.visitor+"/v1/visits", `{"site":"heronlake.example","path":"/map"}`, "X-Forwarded-For: 198.18.3.40", "User-Agent: Mozilla/5.0 Firefox")
+	page := s.call(t, "127.0.0.1", http.MethodPost, s.publicURL+"/v1/visits", `{"site":"heronlake.example","path":"/map"}`, "X-Forwarded-For: 198.18.3.40", "User-Agent: Mozilla/5.0 Firefox")
 	assert.Equal(t, http.StatusAccepted, page.status, "a page gives no headers: those of the request count")
-	report := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/reports/countries?site=heronlake.example", "")
+	report := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/reports/countries?site=heronlake.example", "")
 	assert.Contains(t, report.body, `"name":"Portugal"`)
 	assert.Contains(t, report.body, `"share":0.5`)
 }
@@ -127,9 +127,9 @@ func TestTruncatedIsTheDefault(t *testing.T) {
 	t.Parallel()
 	s := start(t, map[string]any{"sites": []any{map[string]any{"host": "quiet.example"}}})
 	body := strings.Replace(visitBody("203.0.113.4", "192.0.2.77, 198.18.7.114, 203.0.113.10"), "heronlake.example", "quiet.example", 1)
-	made := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", body, "Prefer: return=representation")
+	made := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits", body, "Prefer: return=representation")
 	require.Equal(t, http.StatusAccepted, made.status, made.body)
-	list := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits?site=quiet.example", "")
+	list := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits?site=quiet.example", "")
 	for _, text := range []string{made.body, list.body} {
 		assert.Contains(t, text, `"198.18.7.0"`)
 		for _, secret := range []string{"198.18.7.114", "192.0.2.77", "203.0.113.10", "203.0.113.4"} {
@@ -177,7 +177,7 @@ func TestBadInputIsAProblem(t *testing.T) {
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			got := s.call(t, "127.0.0.1", tt.method, s.desk+tt.path, tt.body)
+			got := s.call(t, "127.0.0.1", tt.method, s.adminURL+tt.path, tt.body)
 			assert.Equal(t, tt.status, got.status, got.body)
 			assert.Equal(t, "application/problem+json", got.header.Get("Content-Type"))
 			var p map[string]any
@@ -186,15 +186,15 @@ func TestBadInputIsAProblem(t *testing.T) {
 			assert.Equal(t, got.header.Get("X-Request-Id"), p["request_id"])
 		})
 	}
-	all := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits?site=heronlake.example", "")
+	all := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits?site=heronlake.example", "")
 	assert.Contains(t, all.body, `"all":0`, "nothing was stored wrongly")
 }
 
-func TestTheVisitorDoorServesNoMoreThanItMust(t *testing.T) {
+func TestThePublicListenerServesNoMoreThanItMust(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	for _, path := range []string{"/", "/v1/visits?site=heronlake.example", "/v1/addresses/198.18.3.40", "/v1/atlas", "/openapi.json", "/assets/x"} {
-		got, err := http.Get(s.visitor + path) // the contract has no such operation at this door
+		got, err := http.Get(s.publicURL + path) // the contract has no such operation on this listener
 		require.NoError(t, err)
 		got.Body.Close()
 		assert.Contains(t, []int{http.StatusNotFound, http.StatusMethodNotAllowed}, got.StatusCode, path)
@@ -206,10 +206,10 @@ func TestHostileHeaders(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	for name, list := range map[string]string{"8 KB of commas": strings.Repeat(",", 8<<10), "6,000 hops": strings.Repeat("1.2.3.4,", 6000)} {
-		got := s.call(t, "127.0.0.1", http.MethodPost, s.visitor+"/v1/visits", `{"site":"heronlake.example","path":"/"}`, "X-Forwarded-For: "+list)
+		got := s.call(t, "127.0.0.1", http.MethodPost, s.publicURL+"/v1/visits", `{"site":"heronlake.example","path":"/"}`, "X-Forwarded-For: "+list)
 		assert.Equal(t, http.StatusAccepted, got.status, "%s: %s", name, got.body)
 	}
-	nul := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits",
+	nul := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits",
 		`{"site":"heronlake.example","path":"/","peer":"203.0.113.4","headers":{"X-Forwarded-For":["a\u0000b"],"User-Agent":["\u0000<script>"]}}`)
 	assert.Equal(t, http.StatusAccepted, nul.status, nul.body)
 }
@@ -219,19 +219,19 @@ func TestHealthAndContractAreServed(t *testing.T) {
 	s := start(t, nil)
 	for path, word := range map[string]string{"/livez": "alive", "/readyz": "ready"} {
 		any := "Host: 192.0.2.80:8080" // as load balancers ask
-		assert.Equal(t, word+"\n", s.call(t, "127.0.0.1", http.MethodGet, s.visitor+path, "", anonymous, any).body, "strangers learn one word")
-		desk := s.call(t, "127.0.0.1", http.MethodGet, s.desk+path, "", anonymous, any)
-		assert.Contains(t, desk.body, `"`+word+`"`)
-		assert.Contains(t, desk.body, `"database"`)
-		for _, door := range []string{s.visitor, s.desk} {
-			head := s.call(t, "127.0.0.1", http.MethodHead, door+path, "", anonymous, any)
+		assert.Equal(t, word+"\n", s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+path, "", anonymous, any).body, "strangers learn one word")
+		admin := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+path, "", anonymous, any)
+		assert.Contains(t, admin.body, `"`+word+`"`)
+		assert.Contains(t, admin.body, `"database"`)
+		for _, listener := range []string{s.publicURL, s.adminURL} {
+			head := s.call(t, "127.0.0.1", http.MethodHead, listener+path, "", anonymous, any)
 			assert.Equal(t, http.StatusOK, head.status)
 			assert.Empty(t, head.body)
 		}
 	}
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/openapi.json", "").body, `"openapi":"3.0.3"`)
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/atlas", "").body, "Harbour Net geofeed")
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/sites", "").body, "Heron Lake Regatta")
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/openapi.json", "").body, `"openapi":"3.0.3"`)
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/atlas", "").body, "Harbour Net geofeed")
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/sites", "").body, "Heron Lake Regatta")
 }
 
 // A body that never comes ends with the server's deadline for the header and
@@ -240,7 +240,7 @@ func TestAClientThatHangsUpHarmsNobody(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	reader, writer := io.Pipe()
-	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.desk+"/v1/visits", reader)
+	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.adminURL+"/v1/visits", reader)
 	require.NoError(t, err)
 	go func() {
 		_, _ = writer.Write([]byte(`{"site":`))
@@ -249,14 +249,14 @@ func TestAClientThatHangsUpHarmsNobody(t *testing.T) {
 	req.Header.Set("Authorization", "Bearer "+s.admin)
 	_, err = (&http.Client{Timeout: 10 * time.Second}).Do(req)
 	require.Error(t, err)
-	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/readyz", "").status)
+	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/readyz", "").status)
 }
 
 // Work goes on for as long as it takes, whatever the time for a request: here an erasure
 // that waits for its turn in the database.
 func TestLongWorkIsNotCut(t *testing.T) {
 	t.Parallel()
-	s := start(t, map[string]any{"desk.timeout": "100ms", "desk.header_timeout": "100ms"})
+	s := start(t, map[string]any{"admin.timeout": "100ms", "admin.header_timeout": "100ms"})
 	conn, err := pgx.Connect(t.Context(), s.database)
 	require.NoError(t, err)
 	defer conn.Close(context.Background())
@@ -266,7 +266,7 @@ func TestLongWorkIsNotCut(t *testing.T) {
 	require.NoError(t, err)
 	began, done := time.Now(), make(chan answer)
 	go func() {
-		done <- s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits/erase", `{"prefix":"198.18.0.0/16"}`)
+		done <- s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits/erase", `{"prefix":"198.18.0.0/16"}`)
 	}()
 	require.Eventually(t, func() bool { return time.Since(began) > time.Second }, 10*time.Second, 50*time.Millisecond)
 	require.NoError(t, tx.Rollback(t.Context()))

@@ -25,7 +25,9 @@ func parse[T any](t *testing.T, a answer) (v T) {
 func TestCountriesAndFlags(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
-	get := func(path string) answer { return s.call(t, "127.0.0.1", http.MethodGet, s.visitor+path, "", anonymous) }
+	get := func(path string) answer {
+		return s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+path, "", anonymous)
+	}
 	type choices struct {
 		Countries []struct {
 			CountryCode string `json:"country_code"`
@@ -83,7 +85,7 @@ func TestLocaleOfSomebodyDescribed(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	get := func(query string) answer {
-		return s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/locale?"+query, "")
+		return s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/locale?"+query, "")
 	}
 	japan := parse[localAnswer](t, get("country_code=JP&at=2027-06-12T10:00:00%2B02:00"))
 	assert.Equal(t, "ja", japan.Locale.Language, "the site has it")
@@ -140,7 +142,7 @@ func TestConvertAndRates(t *testing.T) {
 	s := start(t, nil)
 	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "rates.csv"), nil, 0o600)) // the service has read it already
 	get := func(query string, header ...string) answer {
-		return s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/convert?"+query, "", header...)
+		return s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+"/v1/convert?"+query, "", header...)
 	}
 	type conversions struct {
 		Stale       bool
@@ -180,7 +182,7 @@ func TestConvertAndRates(t *testing.T) {
 	lost := get("amount=85", "X-Forwarded-For: 10.0.0.9")
 	assert.Contains(t, lost.body, "no currency is given, and none follows from elsewhere")
 
-	rates := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/rates", "")
+	rates := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/rates", "")
 	assert.Contains(t, rates.body, `"base":"EUR"`)
 	assert.Contains(t, rates.body, `"age_days":0`)
 
@@ -195,22 +197,22 @@ func TestConvertAndRates(t *testing.T) {
 		assert.Contains(t, got.out, want, args)
 	}
 	assert.Contains(t, runCLI(t, s, "locale", "--country-code", "UK").err, "did you mean GB?")
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/checkup", "").body, "The exchange rates are recent.")
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/checkup", "").body, "The exchange rates are recent.")
 
 	// Old rates serve, and it is said.
 	old := start(t, map[string]any{"rates.file": oldRates(t)})
-	stale := old.call(t, "127.0.0.1", http.MethodGet, old.desk+"/v1/convert?amount=85&to=JPY", "")
+	stale := old.call(t, "127.0.0.1", http.MethodGet, old.adminURL+"/v1/convert?amount=85&to=JPY", "")
 	assert.Contains(t, stale.body, `"stale":true`)
 	assert.Contains(t, stale.body, `"value":"13700"`)
-	checkup := old.call(t, "127.0.0.1", http.MethodGet, old.desk+"/v1/checkup", "")
+	checkup := old.call(t, "127.0.0.1", http.MethodGet, old.adminURL+"/v1/checkup", "")
 	assert.Contains(t, checkup.body, "The exchange rates are 9 days old.")
 	assert.Contains(t, runCLI(t, old, "rates").err, "older than rates.stale_days")
 
-	assert.Contains(t, old.call(t, "127.0.0.1", http.MethodGet, old.desk+"/metrics", "").body, "eastporch_rates_age_days 9")
+	assert.Contains(t, old.call(t, "127.0.0.1", http.MethodGet, old.adminURL+"/metrics", "").body, "eastporch_rates_age_days 9")
 
 	none := start(t, map[string]any{"rates.file": ""})
-	assert.Contains(t, none.call(t, "127.0.0.1", http.MethodGet, none.desk+"/v1/rates", "").body, `"base":null`)
-	assert.Contains(t, none.call(t, "127.0.0.1", http.MethodGet, none.desk+"/v1/convert?amount=1&to=JPY", "").body, "There are no rates")
+	assert.Contains(t, none.call(t, "127.0.0.1", http.MethodGet, none.adminURL+"/v1/rates", "").body, `"base":null`)
+	assert.Contains(t, none.call(t, "127.0.0.1", http.MethodGet, none.adminURL+"/v1/convert?amount=1&to=JPY", "").body, "There are no rates")
 }
 
 // oldRates writes rates of nine days ago.
@@ -226,10 +228,10 @@ func TestVariantsFromTheConsole(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	put := func(name, body string) answer {
-		return s.call(t, "127.0.0.1", http.MethodPut, s.desk+"/v1/variants/"+name, body)
+		return s.call(t, "127.0.0.1", http.MethodPut, s.adminURL+"/v1/variants/"+name, body)
 	}
 	require.Equal(t, http.StatusNoContent, put("banner", `{"name":"banner","default":"plain","rules":[{"variant":"sun","when":{"countries":["PT","BR"],"languages":["pt"]}}]}`).status)
-	card := s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/visitor?fields=variants", "", "X-Forwarded-For: 198.18.3.40", "Accept-Language: pt")
+	card := s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+"/v1/visitor?fields=variants", "", "X-Forwarded-For: 198.18.3.40", "Accept-Language: pt")
 	assert.JSONEq(t, `{"variants":{"pictures":"coast","offer":"early-entry","banner":"sun"}}`, card.body, "used at once")
 	for body, reason := range map[string]string{
 		`{"name":"banner","default":"plain","rules":[{"variant":"sun","when":{"countries":["UK"]}}]}`: "rules.0.when.countries: \\\"UK\\\" is not a country code: did you mean GB?",
@@ -244,22 +246,22 @@ func TestVariantsFromTheConsole(t *testing.T) {
 	own := put("offer", `{"name":"offer","default":"plain","rules":[]}`)
 	assert.Equal(t, http.StatusConflict, own.status)
 	assert.Contains(t, own.body, "The configuration has the variants offer.")
-	list := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/variants", "")
+	list := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/variants", "")
 	assert.Contains(t, list.body, `"from":"console"`)
 	assert.Contains(t, list.body, `"areas":["Iberia","Alpine lakes","Nordic coast"]`)
 	drop := func() int {
-		return s.call(t, "127.0.0.1", http.MethodDelete, s.desk+"/v1/variants/banner", "").status
+		return s.call(t, "127.0.0.1", http.MethodDelete, s.adminURL+"/v1/variants/banner", "").status
 	}
 	assert.Equal(t, http.StatusNoContent, drop())
 	assert.Equal(t, http.StatusNotFound, drop())
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/audit", "").body, "variants dropped")
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/audit", "").body, "variants dropped")
 }
 
 func TestDevicePosition(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	get := func(query string) answer {
-		return s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/visitor?fields=device&"+query, "", "X-Forwarded-For: 198.18.3.40")
+		return s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+"/v1/visitor?fields=device&"+query, "", "X-Forwarded-For: 198.18.3.40")
 	}
 	assert.JSONEq(t, `{"device":null}`, get("").body)
 	porto := parse[struct {
@@ -281,7 +283,7 @@ func TestSnippetsRun(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	key := s.keys(t)["server"]
-	got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/snippets?fields=location.city,locale.language,money.currency_code&base="+s.visitor+"&key="+key, "")
+	got := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/snippets?fields=location.city,locale.language,money.currency_code&base="+s.publicURL+"&key="+key, "")
 	list := parse[struct {
 		Snippets []struct{ Name, File, Text string }
 	}](t, got).Snippets
@@ -309,8 +311,8 @@ func TestSnippetsRun(t *testing.T) {
 	}
 	assert.Subset(t, ran, []string{"go", "node", "shell"}, "these are there wherever the tests are")
 	t.Log("ran", ran)
-	bad := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/snippets?base=javascript:alert(1)", "")
+	bad := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/snippets?base=javascript:alert(1)", "")
 	assert.Equal(t, http.StatusUnprocessableEntity, bad.status)
-	assert.Equal(t, http.StatusUnprocessableEntity, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/snippets?fields='x'", "").status)
+	assert.Equal(t, http.StatusUnprocessableEntity, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/snippets?fields='x'", "").status)
 	assert.True(t, slices.ContainsFunc(list, func(one struct{ Name, File, Text string }) bool { return one.Name == "page" }))
 }

@@ -148,7 +148,7 @@ func startApache(t *testing.T, port, host string) {
 // front of the real service: plain, forged and IPv6 requests.
 func TestRecipes(t *testing.T) {
 	t.Parallel()
-	upstream := func(s *service) string { return strings.TrimPrefix(s.visitor, "http://") }
+	upstream := func(s *service) string { return strings.TrimPrefix(s.publicURL, "http://") }
 	trusting := map[string]any{"proxies.trusted": []any{"127.0.0.1/32"}}
 	tests := []struct {
 		name  string
@@ -161,7 +161,7 @@ func TestRecipes(t *testing.T) {
 		{"HAProxy", trusting, func(t *testing.T, s *service, port string) {
 			startHAProxy(t, port, recipe(t, "haproxy.cfg", port, "127.0.0.1:8080", upstream(s)))
 		}},
-		{"HAProxy with the PROXY protocol", map[string]any{"proxies.trusted": []any{"203.0.113.0/28"}, "visitor.proxy_protocol": []any{"127.0.0.1/32"}}, func(t *testing.T, s *service, port string) {
+		{"HAProxy with the PROXY protocol", map[string]any{"proxies.trusted": []any{"203.0.113.0/28"}, "public.proxy_protocol": []any{"127.0.0.1/32"}}, func(t *testing.T, s *service, port string) {
 			startHAProxy(t, port, recipe(t, "haproxy-proxy.cfg", port, "127.0.0.1:8080", upstream(s)))
 		}},
 		{"Apache httpd", trusting, func(t *testing.T, s *service, port string) {
@@ -187,9 +187,9 @@ func TestRecipes(t *testing.T) {
 	}
 	t.Run("nginx through a Unix socket", func(t *testing.T) {
 		socket := filepath.Join(shortDir(t), "eastporch", "visitor.sock") // in a directory that is not there yet
-		flags := map[string]any{"visitor.address": "unix:" + socket, "proxies.trusted": []any{"unix"}}
+		flags := map[string]any{"public.address": "unix:" + socket, "proxies.trusted": []any{"unix"}}
 		if os.Geteuid() == 0 {
-			flags["visitor.socket_group"] = "www-data"
+			flags["public.socket_group"] = "www-data"
 		}
 		s, port := start(t, flags), freePort(t)
 		info, err := os.Stat(socket)
@@ -238,9 +238,9 @@ func checkFront(t *testing.T, s *service, port string) {
 // A peer that is listed must send the PROXY protocol, and others must not.
 func TestPROXYProtocolPeers(t *testing.T) {
 	t.Parallel()
-	s := start(t, map[string]any{"visitor.proxy_protocol": []any{"127.0.0.1/32"}, "visitor.header_timeout": "2s", "proxies.trusted": []any{"unix"}})
+	s := start(t, map[string]any{"public.proxy_protocol": []any{"127.0.0.1/32"}, "public.header_timeout": "2s", "proxies.trusted": []any{"unix"}})
 	ask := func(from, before string) string {
-		conn, err := (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}}).Dial("tcp", strings.TrimPrefix(s.visitor, "http://"))
+		conn, err := (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}}).Dial("tcp", strings.TrimPrefix(s.publicURL, "http://"))
 		require.NoError(t, err)
 		defer conn.Close()
 		require.NoError(t, conn.SetDeadline(time.Now().Add(20*time.Second)))
@@ -283,10 +283,10 @@ func v2Header(command, family byte) string {
 	return "\r\n\r\n\x00\r\nQUIT\n" + string([]byte{command, family, 0, 216}) + strings.Repeat("\x01", 216)
 }
 
-// askRaw sends a beginning of a request to the visitor's door, and gives the whole answer.
+// askRaw sends a beginning of a request to the public listener, and gives the whole answer.
 func askRaw(t *testing.T, s *service, begin string) string {
 	t.Helper()
-	conn, err := net.Dial("tcp", strings.TrimPrefix(s.visitor, "http://"))
+	conn, err := net.Dial("tcp", strings.TrimPrefix(s.publicURL, "http://"))
 	require.NoError(t, err)
 	defer conn.Close()
 	require.NoError(t, conn.SetDeadline(time.Now().Add(20*time.Second)))
@@ -303,19 +303,19 @@ func TestCheckupSaysWhatIsWrong(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	for i := range 30 {
-		s.call(t, "127.0.0.9", http.MethodGet, s.visitor+"/v1/visitor", "", fmt.Sprintf("X-Forwarded-For: 198.18.3.%d", i))
+		s.call(t, "127.0.0.9", http.MethodGet, s.publicURL+"/v1/visitor", "", fmt.Sprintf("X-Forwarded-For: 198.18.3.%d", i))
 	}
-	report := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/checkup", "")
+	report := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/checkup", "")
 	assert.Contains(t, report.body, "100% of all requests come from 127.0.0.9, and 100% of those carry X-Forwarded-For, but it is not trusted")
-	code, out, _ := run(t, "", "--server", s.desk, "--key", s.admin, "checkup")
+	code, out, _ := run(t, "", "--server", s.adminURL, "--key", s.admin, "checkup")
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, `- "127.0.0.9/32"`)
-	metrics := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/metrics", "")
+	metrics := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/metrics", "")
 	assert.Contains(t, metrics.body, `eastporch_visitors_total{kind="loopback",result="skipped"} 30`)
 	assert.Contains(t, metrics.body, "eastporch_checkup_findings 1")
 
-	tried := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/trails", `{"peer":"127.0.0.9","text":"X-Forwarded-For: 198.18.3.40","settings":{"trusted":["127.0.0.9/32"],"header":"X-Forwarded-For","hops":0}}`)
+	tried := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/trails", `{"peer":"127.0.0.9","text":"X-Forwarded-For: 198.18.3.40","settings":{"trusted":["127.0.0.9/32"],"header":"X-Forwarded-For","hops":0}}`)
 	assert.Contains(t, tried.body, `"visitor":"198.18.3.40"`)
-	bad := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/trails", `{"peer":"127.0.0.9","settings":{"trusted":["x"],"header":"","hops":0}}`)
+	bad := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/trails", `{"peer":"127.0.0.9","settings":{"trusted":["x"],"header":"","hops":0}}`)
 	assert.Equal(t, http.StatusUnprocessableEntity, bad.status)
 }

@@ -22,7 +22,7 @@ import (
 // signIn signs in with a key and gives the header line of the session's cookie.
 func (s *service) signIn(t *testing.T, key string, header ...string) (cookie string, set string) {
 	t.Helper()
-	in := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/sessions", fmt.Sprintf(`{"key":%q}`, key), append(header, anonymous)...)
+	in := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/sessions", fmt.Sprintf(`{"key":%q}`, key), append(header, anonymous)...)
 	require.Equal(t, http.StatusCreated, in.status, in.body)
 	set = in.header.Get("Set-Cookie")
 	return "Cookie: " + strings.Split(set, ";")[0], set
@@ -44,11 +44,11 @@ func TestARevokedKeyTakesItsSessionsAlong(t *testing.T) {
 	s, other := start(t, map[string]any{"database.url": database}), start(t, map[string]any{"database.url": database})
 	s.admin = other.admin // the second start made it anew
 	var err error
-	s.client, err = client.New(s.desk, s.admin, s.contract)
+	s.client, err = client.New(s.adminURL, s.admin, s.contract)
 	require.NoError(t, err)
 	known := func(s *service, key string) func() bool {
 		return func() bool {
-			return s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/keys", "", "Authorization: Bearer "+key).status == http.StatusOK
+			return s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/keys", "", "Authorization: Bearer "+key).status == http.StatusOK
 		}
 	}
 	require.Eventually(t, known(s, s.admin), 10*time.Second, 50*time.Millisecond)
@@ -57,7 +57,7 @@ func TestARevokedKeyTakesItsSessionsAlong(t *testing.T) {
 	require.Eventually(t, known(other, stolen.Secret), 10*time.Second, 50*time.Millisecond)
 	cookie, _ := s.signIn(t, stolen.Secret)
 	at := func(s *service, method, path, body string) answer {
-		return s.call(t, "127.0.0.1", method, s.desk+path, body, anonymous, cookie, "Origin: "+s.desk)
+		return s.call(t, "127.0.0.1", method, s.adminURL+path, body, anonymous, cookie, "Origin: "+s.adminURL)
 	}
 	require.Equal(t, http.StatusOK, at(other, http.MethodGet, "/v1/sessions", "").status, "instances of one installation share sessions")
 
@@ -67,8 +67,8 @@ func TestARevokedKeyTakesItsSessionsAlong(t *testing.T) {
 		Secret string
 	}](t, at(s, http.MethodPost, "/v1/keys", `{"name":"second","scope":"admin"}`))
 	assert.Equal(t, "session by key stolen", second.Key.MadeBy.Name)
-	third := parse[struct{ Secret string }](t, s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/keys", `{"name":"third","scope":"server"}`, "Authorization: Bearer "+second.Secret))
-	made := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/keys/"+stolen.Key.ID+"/made", "")
+	third := parse[struct{ Secret string }](t, s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/keys", `{"name":"third","scope":"server"}`, "Authorization: Bearer "+second.Secret))
+	made := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/keys/"+stolen.Key.ID+"/made", "")
 	list := parse[access.Made](t, made)
 	require.Len(t, list.Keys, 2, made.body)
 	assert.Equal(t, "third", list.Keys[0].Name)
@@ -78,7 +78,7 @@ func TestARevokedKeyTakesItsSessionsAlong(t *testing.T) {
 	var streams sync.WaitGroup
 	for _, at := range []*service{s, other} {
 		for _, header := range [][2]string{{"Authorization", "Bearer " + stolen.Secret}, {"Cookie", strings.TrimPrefix(cookie, "Cookie: ")}} {
-			req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, at.desk+"/v1/visits/stream?site=heronlake.example", nil)
+			req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, at.adminURL+"/v1/visits/stream?site=heronlake.example", nil)
 			require.NoError(t, err)
 			req.Header.Set(header[0], header[1])
 			res, err := http.DefaultClient.Do(req)
@@ -88,7 +88,7 @@ func TestARevokedKeyTakesItsSessionsAlong(t *testing.T) {
 			defer res.Body.Close()
 		}
 	}
-	code, _, errs := run(t, "", "--server", s.desk, "--key", s.admin, "keys", "revoke", stolen.Key.ID)
+	code, _, errs := run(t, "", "--server", s.adminURL, "--key", s.admin, "keys", "revoke", stolen.Key.ID)
 	assert.Equal(t, 0, code, errs)
 	assert.Contains(t, errs, "made with it and are still in force")
 	assert.Equal(t, http.StatusUnauthorized, at(s, http.MethodGet, "/v1/sessions", "").status, "here at once")
@@ -96,15 +96,15 @@ func TestARevokedKeyTakesItsSessionsAlong(t *testing.T) {
 	assert.Eventually(t, func() bool { return at(other, http.MethodGet, "/v1/sessions", "").status == http.StatusUnauthorized }, 2*time.Second, 20*time.Millisecond, "elsewhere within two seconds")
 	streams.Wait() // a stream that goes on ends the whole test
 	as := func(secret string) int {
-		return s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/addresses/198.18.3.40", "", "Authorization: Bearer "+secret).status
+		return s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/addresses/198.18.3.40", "", "Authorization: Bearer "+secret).status
 	}
 	assert.Equal(t, []int{http.StatusUnauthorized, http.StatusOK, http.StatusOK}, []int{as(stolen.Secret), as(second.Secret), as(third.Secret)})
 
-	code, _, errs = run(t, "", "--server", s.desk, "--key", s.admin, "keys", "revoke", stolen.Key.ID, "--with-made")
+	code, _, errs = run(t, "", "--server", s.adminURL, "--key", s.admin, "keys", "revoke", stolen.Key.ID, "--with-made")
 	assert.Equal(t, 0, code, errs)
 	assert.Contains(t, errs, "Revoked: 2.")
 	assert.Equal(t, []int{http.StatusUnauthorized, http.StatusUnauthorized}, []int{as(second.Secret), as(third.Secret)})
-	bad := s.call(t, "127.0.0.1", http.MethodDelete, s.desk+"/v1/keys/"+stolen.Key.ID+"?made=all", "")
+	bad := s.call(t, "127.0.0.1", http.MethodDelete, s.adminURL+"/v1/keys/"+stolen.Key.ID+"?made=all", "")
 	assert.Equal(t, http.StatusUnprocessableEntity, bad.status)
 }
 
@@ -116,9 +116,9 @@ func TestTwoInstallationsOnOneHost(t *testing.T) {
 	require.NoError(t, err)
 	browser := &http.Client{Jar: jar}
 	do := func(s *service, method, path, body string) int {
-		req, err := http.NewRequestWithContext(t.Context(), method, s.desk+path, strings.NewReader(body))
+		req, err := http.NewRequestWithContext(t.Context(), method, s.adminURL+path, strings.NewReader(body))
 		require.NoError(t, err)
-		req.Header.Set("Origin", s.desk)
+		req.Header.Set("Origin", s.adminURL)
 		req.Header.Set("Content-Type", "application/json")
 		res, err := browser.Do(req)
 		require.NoError(t, err)
@@ -128,7 +128,7 @@ func TestTwoInstallationsOnOneHost(t *testing.T) {
 	for _, s := range []*service{one, two} {
 		require.Equal(t, http.StatusCreated, do(s, http.MethodPost, "/v1/sessions", fmt.Sprintf(`{"key":%q}`, s.admin)))
 	}
-	at, err := url.Parse(one.desk)
+	at, err := url.Parse(one.adminURL)
 	require.NoError(t, err)
 	assert.Len(t, jar.Cookies(at), 2)
 	assert.Equal(t, http.StatusNoContent, do(two, http.MethodDelete, "/v1/sessions/current", ""))
@@ -140,7 +140,7 @@ func TestTwoInstallationsOnOneHost(t *testing.T) {
 // browser reached it, or one that the configuration names.
 func TestOriginsOfTheConsole(t *testing.T) {
 	t.Parallel()
-	s := start(t, map[string]any{"desk.origins": []any{"https://console.heronlake.example"}, "desk.hosts": []any{"other.heronlake.example"}})
+	s := start(t, map[string]any{"admin.origins": []any{"https://console.heronlake.example"}, "admin.hosts": []any{"other.heronlake.example"}})
 	cookie, set := s.signIn(t, s.admin, "Host: console.heronlake.example", "Origin: https://console.heronlake.example")
 	assert.Contains(t, set, "Secure", "the browser speaks TLS to the proxy")
 	for _, tt := range []struct {
@@ -169,7 +169,7 @@ func TestOriginsOfTheConsole(t *testing.T) {
 		if tt.site != "" {
 			header = append(header, "Sec-Fetch-Site: "+tt.site)
 		}
-		got := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/keys", `{"name":"x","scope":"server"}`, header...)
+		got := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/keys", `{"name":"x","scope":"server"}`, header...)
 		want := http.StatusForbidden
 		if tt.allowed {
 			want = http.StatusCreated

@@ -72,7 +72,7 @@ func (f *front) queries() []string {
 
 func (f *front) serve(t *testing.T, s *service, key string) string {
 	t.Helper()
-	target, err := url.Parse(s.visitor)
+	target, err := url.Parse(s.publicURL)
 	require.NoError(t, err)
 	service := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
 		r.Out.URL.Scheme, r.Out.URL.Host, r.Out.URL.Path = target.Scheme, target.Host, strings.TrimPrefix(r.In.URL.Path, "/porch")
@@ -320,14 +320,14 @@ func TestTheScriptFromAnotherOrigin(t *testing.T) {
 	var page string
 	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		w.Header().Set("Content-Security-Policy", "default-src 'none'; script-src "+s.visitor+"; connect-src "+s.visitor+"; img-src "+s.visitor)
+		w.Header().Set("Content-Security-Policy", "default-src 'none'; script-src "+s.publicURL+"; connect-src "+s.publicURL+"; img-src "+s.publicURL)
 		fmt.Fprint(w, page)
 	}))
 	t.Cleanup(site.Close)
 	key, err := s.client.CreateKey(t.Context(), client.NewKey{Name: "the page", Scope: "page", Sites: []string{demo.Site}, Origins: []string{site.URL}})
 	require.NoError(t, err)
 	page = fmt.Sprintf(`<!doctype html><html lang="en"><title>A page</title><script src="%s/porch.js" data-key="%s" data-fields="address.kind,locale.language" defer></script>
-		<b id="kind" data-porch="address.kind">unknown</b>`, s.visitor, key.Secret)
+		<b id="kind" data-porch="address.kind">unknown</b>`, s.publicURL, key.Secret)
 	p := openTab(t)
 	p.do(chromedp.Navigate(site.URL))
 	p.says("#kind", "loopback")
@@ -347,7 +347,7 @@ func TestTheRegattasPage(t *testing.T) {
 	site, err := demo.NewPage(report)
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(context.Background())
-	at, stopped, err := demo.StartSite(ctx, "127.0.0.1:0", s.visitor, key, site)
+	at, stopped, err := demo.StartSite(ctx, "127.0.0.1:0", s.publicURL, key, site)
 	require.NoError(t, err)
 	t.Cleanup(func() { stop(); <-stopped })
 	get := func(path string, header ...string) answer {

@@ -36,13 +36,13 @@ func TestMain(m *testing.M) { os.Exit(dbtest.Run(m)) }
 
 // service is a running service and the ways into it.
 type service struct {
-	visitor, desk string
-	database      string
-	dir, data     string // of the configuration, and of what the service keeps
-	admin         string // an admin key
-	server        *server.Server
-	client        *client.Client
-	contract      *contract
+	publicURL, adminURL string
+	database            string
+	dir, data           string // of the configuration, and of what the service keeps
+	admin               string // an admin key
+	server              *server.Server
+	client              *client.Client
+	contract            *contract
 }
 
 // start runs a service with the regatta's configuration and a database of its
@@ -53,7 +53,7 @@ func start(t *testing.T, flags map[string]any) *service {
 	file, err := demo.Write(dir)
 	require.NoError(t, err)
 	database := dbtest.New(t)
-	set := map[string]any{"visitor.address": "127.0.0.1:0", "desk.address": "127.0.0.1:0", "limits.visitor_per_second": 1000, "database.url": database, "data_dir": data}
+	set := map[string]any{"public.address": "127.0.0.1:0", "admin.address": "127.0.0.1:0", "limits.visitor_per_second": 1000, "database.url": database, "data_dir": data}
 	for k, v := range flags {
 		set[k] = v
 	}
@@ -72,10 +72,10 @@ func start(t *testing.T, flags map[string]any) *service {
 		require.NoError(t, <-done)
 	})
 	c := newContract(t)
-	svc := &service{server: s, visitor: s.URL(httpapi.VisitorDoor), desk: s.URL(httpapi.DeskDoor), database: database, dir: dir, data: data, contract: c}
+	svc := &service{server: s, publicURL: s.URL(httpapi.PublicListener), adminURL: s.URL(httpapi.AdminListener), database: database, dir: dir, data: data, contract: c}
 	svc.admin, err = s.Key(t.Context(), "the tests", access.Admin)
 	require.NoError(t, err)
-	svc.client, err = client.New(svc.desk, svc.admin, c)
+	svc.client, err = client.New(svc.adminURL, svc.admin, c)
 	require.NoError(t, err)
 	return svc
 }
@@ -84,7 +84,7 @@ func start(t *testing.T, flags map[string]any) *service {
 func (s *service) fill(t *testing.T, n int) {
 	t.Helper()
 	require.NoError(t, demo.Send(t.Context(), s.client, demo.Visits(demo.Seed, n, time.Now()), func(int, int) {}))
-	settled(t, s.desk, s.admin) // however busy the machine is
+	settled(t, s.adminURL, s.admin) // however busy the machine is
 }
 
 // answer is what came back over plain HTTP.

@@ -39,18 +39,18 @@ func selfSigned(t *testing.T, dir string) (cert, key string) {
 	return cert, key
 }
 
-func TestTLSAtTheDesk(t *testing.T) {
+func TestTLSOnTheAdminListener(t *testing.T) {
 	t.Parallel()
 	cert, key := selfSigned(t, t.TempDir())
-	s := start(t, map[string]any{"desk.tls_certificate": cert, "desk.tls_key": key})
-	require.True(t, strings.HasPrefix(s.desk, "https://"))
+	s := start(t, map[string]any{"admin.tls_certificate": cert, "admin.tls_key": key})
+	require.True(t, strings.HasPrefix(s.adminURL, "https://"))
 	link, err := s.server.Link(t.Context())
 	require.NoError(t, err)
 	base, secret, _ := strings.Cut(link, "/sign-in#")
-	assert.Equal(t, s.desk, base)
+	assert.Equal(t, s.adminURL, base)
 	web := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
 	defer web.CloseIdleConnections()
-	res, err := web.Post(s.desk+"/v1/sessions", "application/json", strings.NewReader(`{"link":"`+secret+`"}`))
+	res, err := web.Post(s.adminURL+"/v1/sessions", "application/json", strings.NewReader(`{"link":"`+secret+`"}`))
 	require.NoError(t, err)
 	res.Body.Close()
 	assert.Equal(t, http.StatusCreated, res.StatusCode)

@@ -31,14 +31,14 @@ type done struct {
 // runCLI runs a command against a service.
 func runCLI(t *testing.T, s *service, args ...string) (d done) {
 	t.Helper()
-	d.code, d.out, d.err = run(t, "", append([]string{"--server", s.desk, "--key", s.admin}, args...)...)
+	d.code, d.out, d.err = run(t, "", append([]string{"--server", s.adminURL, "--key", s.admin}, args...)...)
 	return d
 }
 
 // post sends a visit and waits until it is stored.
 func (s *service) post(t *testing.T, body string, header ...string) answer {
 	t.Helper()
-	return s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", body, append(header, "Prefer: wait=15")...)
+	return s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits", body, append(header, "Prefer: wait=15")...)
 }
 
 // What is wrong with one visit of a list is said of it, by field, and harms none
@@ -91,7 +91,7 @@ func TestBadVisitsHarmNoOthers(t *testing.T) {
 	none := s.post(t, `[{"site":"heronlake.example"}]`)
 	assert.Equal(t, http.StatusUnprocessableEntity, none.status)
 	assert.Equal(t, http.StatusBadRequest, s.post(t, `[]`).status)
-	stored := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits?site=heronlake.example&link=poster", "")
+	stored := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits?site=heronlake.example&link=poster", "")
 	assert.Contains(t, stored.body, `"attributes":{"crew":[1,2]}`)
 }
 
@@ -121,23 +121,23 @@ func TestPagesByArrival(t *testing.T) {
 	require.Equal(t, http.StatusCreated, s.post(t, late).status)
 	assert.Equal(t, 1, read(), "older than all, and behind them")
 	for _, wrong := range []string{"order=arrival&cursor=x", "order=colour"} {
-		assert.Equal(t, http.StatusUnprocessableEntity, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits?site=heronlake.example&"+wrong, "").status)
+		assert.Equal(t, http.StatusUnprocessableEntity, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits?site=heronlake.example&"+wrong, "").status)
 	}
 }
 
 func TestDryRunsAndTests(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
-	dry := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits", `{"site":"heronlake.example","path":"/dry","dry_run":true,"peer":"198.18.3.40"}`, "Prefer: return=representation")
+	dry := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits", `{"site":"heronlake.example","path":"/dry","dry_run":true,"peer":"198.18.3.40"}`, "Prefer: return=representation")
 	assert.Equal(t, http.StatusOK, dry.status, dry.body)
 	assert.Contains(t, dry.body, `"state":"dry run"`)
 	assert.Contains(t, dry.body, `"city":"Lisbon"`)
 	assert.Equal(t, http.StatusCreated, s.post(t, `{"site":"heronlake.example","path":"/test","test":true}`, "User-Agent: Firefox").status)
-	list := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits?site=heronlake.example", "")
+	list := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits?site=heronlake.example", "")
 	assert.NotContains(t, list.body, "/dry")
 	assert.Contains(t, list.body, `"marks":["test"]`)
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/reports/paths?site=heronlake.example", "").body, `"rows":[]`)
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/reports/paths?site=heronlake.example&mark=test", "").body, `"key":"/test"`)
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/reports/paths?site=heronlake.example", "").body, `"rows":[]`)
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/reports/paths?site=heronlake.example&mark=test", "").body, `"key":"/test"`)
 }
 
 // No part of an address that a site does not keep is anywhere: not in answers,
@@ -164,9 +164,9 @@ func TestPrivacyHoldsEverywhere(t *testing.T) {
 				made = s.post(t, body, "Prefer: return=representation")
 				require.Equal(t, http.StatusCreated, made.status, made.body)
 			}
-			list := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits?site=quiet.example", "")
+			list := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits?site=quiet.example", "")
 			assert.Contains(t, list.body, tt.want)
-			export := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits/export?site=quiet.example&format=csv", "")
+			export := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits/export?site=quiet.example&format=csv", "")
 			conn, err := pgx.Connect(t.Context(), s.database)
 			require.NoError(t, err)
 			defer conn.Close(context.Background())
@@ -194,19 +194,19 @@ func TestErasingAndHandingOver(t *testing.T) {
 		}
 	}
 	lines := func(site, query string) int {
-		got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits/export?site="+site+"&"+query, "")
+		got := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits/export?site="+site+"&"+query, "")
 		require.Equal(t, http.StatusOK, got.status, got.body)
 		return strings.Count(got.body, "\n")
 	}
 	for _, site := range []string{"heronlake.example", "hashed.example"} {
 		assert.Equal(t, 1, lines(site, "address=198.18.3.40"), site)
 	}
-	refused := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/visits/export?site=cut.example&address=198.18.3.40", "")
+	refused := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits/export?site=cut.example&address=198.18.3.40", "")
 	assert.Equal(t, http.StatusUnprocessableEntity, refused.status)
 	assert.Contains(t, refused.body, "198.18.3.0/24", "the way that there is")
 
 	erase := func(body string) answer {
-		return s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits/erase", body)
+		return s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits/erase", body)
 	}
 	done := erase(`{"address":"198.18.3.40"}`)
 	require.Equal(t, http.StatusOK, done.status, done.body)
@@ -219,7 +219,7 @@ func TestErasingAndHandingOver(t *testing.T) {
 	assert.Equal(t, http.StatusUnprocessableEntity, erase(`{"prefix":"0.0.0.0/0"}`).status)
 	assert.Equal(t, http.StatusUnprocessableEntity, erase(`{"id":"1","address":"198.18.3.40"}`).status)
 	assert.Equal(t, http.StatusUnprocessableEntity, erase(`{}`).status)
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/audit", "").body, "visits erased")
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/audit", "").body, "visits erased")
 }
 
 // Every format goes out of one service and into another, with formulas and all.
@@ -304,15 +304,15 @@ func TestReportsOnTheCommandLine(t *testing.T) {
 		assert.Equal(t, 2, runCLI(t, s, strings.Fields(wrong)...).code, wrong)
 	}
 	for _, format := range []string{"csv", "geojson", "ndjson"} {
-		got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/reports/towns?site=heronlake.example&format="+format, "")
+		got := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/reports/towns?site=heronlake.example&format="+format, "")
 		assert.Equal(t, http.StatusOK, got.status, got.body)
 		assert.Contains(t, got.body, "Lisbon")
 	}
-	grid := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/reports/grid?site=heronlake.example&zoom=3&bbox=-15,35,5,60", "")
+	grid := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/reports/grid?site=heronlake.example&zoom=3&bbox=-15,35,5,60", "")
 	assert.Contains(t, grid.body, `"cell_degrees":5.625`)
 	for _, wrong := range []string{"grid?bbox=1,2,3", "timeline?unit=fortnight", "timeline?unit=quarter&from=2016-01-01T00:00:00Z", "countries?compare=before", "paths?new=true", "nonsense?x=1", "distances?latitude=1", "visitors?city=Lisbon"} {
 		name, query, _ := strings.Cut(wrong, "?")
-		got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/reports/"+name+"?site=heronlake.example&"+query, "")
+		got := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/reports/"+name+"?site=heronlake.example&"+query, "")
 		assert.Equal(t, http.StatusUnprocessableEntity, got.status, "%s: %s", wrong, got.body)
 	}
 }
@@ -477,7 +477,7 @@ func TestWhoWaitsHearsOfAConflict(t *testing.T) {
 	t.Logf("%d visits sent with %d ids, %d conflicts, 0 answers differ", sent, len(ids), conflicts)
 
 	gone := fmt.Sprintf(`{"site":"heronlake.example","path":"/a","id":%q,"peer":"198.18.3.40"}`, ids[0])
-	erased := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/visits/erase", fmt.Sprintf(`{"id":%q}`, ids[0]))
+	erased := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits/erase", fmt.Sprintf(`{"id":%q}`, ids[0]))
 	require.Equal(t, http.StatusOK, erased.status, erased.body)
 	again := s.post(t, gone)
 	assert.Equal(t, http.StatusConflict, again.status)

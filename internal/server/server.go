@@ -79,7 +79,7 @@ type Server struct {
 	// correcting is held while the corrections are read and put into use.
 	correcting  sync.Mutex
 	corrections atomic.Int64 // how often they had changed when they were read
-	doors       []door
+	endpoints   []endpoint
 	jobs        jobs                            // what runs beside the listeners
 	work        atomic.Pointer[context.Context] // of the jobs, while they run
 
@@ -88,8 +88,8 @@ type Server struct {
 	sessions *access.Sessions
 }
 
-type door struct {
-	name     httpapi.Door
+type endpoint struct {
+	name     httpapi.Listener
 	secure   bool // speaks TLS
 	listener net.Listener
 	http     *http.Server
@@ -113,7 +113,7 @@ func Open(ctx context.Context, opt Options) (*Server, error) {
 		err = s.openLocal(ctx)
 	}
 	if err == nil {
-		err = s.openDoors(ctx)
+		err = s.openListeners(ctx)
 	}
 	if err != nil {
 		stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), opt.Config.ShutdownGrace)
@@ -123,8 +123,8 @@ func Open(ctx context.Context, opt Options) (*Server, error) {
 	return s, nil
 }
 
-// openDoors makes the API and listens.
-func (s *Server) openDoors(ctx context.Context) (err error) {
+// openListeners makes the API and listens.
+func (s *Server) openListeners(ctx context.Context) (err error) {
 	opt, cfg := s.opt, s.opt.Config
 	if s.keys, err = access.NewKeys(ctx, s.store, opt.Log, time.Now); err != nil {
 		return err
@@ -169,7 +169,7 @@ func (s *Server) openDoors(ctx context.Context) (err error) {
 		}.Lower(),
 		Shelf: s.shelf, AtlasStore: s.store, Rebuild: s.rebuild, Recorrect: s.recorrect,
 		Known: s.known(), LabelNames: cfg.LabelNames(), Rates: s.rates, Variants: s.store, Revary: s.revary,
-		VisitorURL: func() string { return s.URL(httpapi.VisitorDoor) },
+		VisitorURL: func() string { return s.URL(httpapi.PublicListener) },
 		Handover:   httpapi.Handover{Key: key, Lasts: cfg.Handover.CookieLasts},
 		Areas:      s.areas, LookUp: s.lookUp(), MapLink: cfg.MapLink,
 		Keys: s.keys, Sessions: s.sessions, Audit: s.store,
@@ -178,13 +178,13 @@ func (s *Server) openDoors(ctx context.Context) (err error) {
 			Visitors: access.NewLimiter(float64(cfg.Limits.VisitorPerSecond), 2*cfg.Limits.VisitorPerSecond),
 			SignIns:  access.NewLimiter(5.0/60, 5), AllTries: access.NewLimiter(1, 60),
 		},
-		Hosts: map[httpapi.Door][]string{
-			httpapi.VisitorDoor: cfg.HostNames(cfg.Visitor, true), httpapi.DeskDoor: cfg.HostNames(cfg.Desk, false),
+		Hosts: map[httpapi.Listener][]string{
+			httpapi.PublicListener: cfg.HostNames(cfg.Public, true), httpapi.AdminListener: cfg.HostNames(cfg.Admin, false),
 		},
-		MaxBody: map[httpapi.Door]int64{
-			httpapi.VisitorDoor: int64(cfg.Visitor.MaxBodyBytes), httpapi.DeskDoor: int64(cfg.Desk.MaxBodyBytes),
+		MaxBody: map[httpapi.Listener]int64{
+			httpapi.PublicListener: int64(cfg.Public.MaxBodyBytes), httpapi.AdminListener: int64(cfg.Admin.MaxBodyBytes),
 		},
-		Secure: cfg.Desk.TLSCertificate != "", Origins: cfg.Desk.Origins, Installation: installation,
+		Secure: cfg.Admin.TLSCertificate != "", Origins: cfg.Admin.Origins, Installation: installation,
 		Version: opt.Version, Log: opt.Log, Now: time.Now,
 	}
 	api.Metrics = httpapi.NewMetrics(api.Watch, s.intake.State)
@@ -200,16 +200,16 @@ func (s *Server) openDoors(ctx context.Context) (err error) {
 	for _, site := range cfg.Sites {
 		api.Sites = append(api.Sites, httpapi.Site{Host: site.Host, Name: site.Name, Privacy: site.PrivacyMode(), TimeZone: site.Zone(), Local: s.locals[site.Host], Sets: site.Sets()})
 	}
-	for _, name := range []httpapi.Door{httpapi.VisitorDoor, httpapi.DeskDoor} {
-		c := cfg.Visitor
-		if name == httpapi.DeskDoor {
-			c = cfg.Desk
+	for _, name := range []httpapi.Listener{httpapi.PublicListener, httpapi.AdminListener} {
+		c := cfg.Public
+		if name == httpapi.AdminListener {
+			c = cfg.Admin
 		}
 		l, err := s.listen(ctx, name, c)
 		if err != nil {
 			return err
 		}
-		s.doors = append(s.doors, door{name: name, secure: c.TLSCertificate != "", listener: l, http: &http.Server{
+		s.endpoints = append(s.endpoints, endpoint{name: name, secure: c.TLSCertificate != "", listener: l, http: &http.Server{
 			Handler: httpapi.New(name, api), ReadHeaderTimeout: c.HeaderTimeout, ReadTimeout: c.Timeout,
 			WriteTimeout: c.Timeout, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: c.MaxHeaderBytes,
 			ErrorLog: log.New(&withoutAddresses{opt.Log}, "", 0),
@@ -245,7 +245,7 @@ func (s *Server) FirstLink(ctx context.Context) (string, error) {
 // stands behind #, so that it reaches no log.
 func (s *Server) Link(ctx context.Context) (string, error) {
 	secret, err := s.sessions.Link(ctx)
-	return s.URL(httpapi.DeskDoor) + "/sign-in#" + secret, err
+	return s.URL(httpapi.AdminListener) + "/sign-in#" + secret, err
 }
 
 // Key makes a key, and revokes those of the same name.
@@ -320,7 +320,7 @@ func (s *Server) superviseDatabase(ctx context.Context) {
 	}
 }
 
-func (s *Server) listen(ctx context.Context, name httpapi.Door, c config.Door) (net.Listener, error) {
+func (s *Server) listen(ctx context.Context, name httpapi.Listener, c config.Listener) (net.Listener, error) {
 	l, err := s.bind(ctx, c)
 	if err != nil {
 		return nil, fmt.Errorf("the %s listener: %w; give another with --%s-address", name, err, name)
@@ -346,7 +346,7 @@ const mismatchesLogged = time.Minute
 
 // protocolMismatch shows connections that begin otherwise than was agreed on to the
 // checkup, and to the log at most once a minute.
-func (s *Server) protocolMismatch(name httpapi.Door) func(peer netip.Addr, missing bool) {
+func (s *Server) protocolMismatch(name httpapi.Listener) func(peer netip.Addr, missing bool) {
 	var mu sync.Mutex
 	var next time.Time
 	return func(peer netip.Addr, missing bool) {
@@ -361,7 +361,7 @@ func (s *Server) protocolMismatch(name httpapi.Door) func(peer netip.Addr, missi
 }
 
 // bind listens at host:port, or at unix:PATH.
-func (s *Server) bind(ctx context.Context, c config.Door) (net.Listener, error) {
+func (s *Server) bind(ctx context.Context, c config.Listener) (net.Listener, error) {
 	if path, ok := strings.CutPrefix(c.Address, "unix:"); ok {
 		return bindUnix(ctx, path, c)
 	}
@@ -377,7 +377,7 @@ func (s *Server) bind(ctx context.Context, c config.Door) (net.Listener, error) 
 // bindUnix listens at a Unix socket of the mode and group that the configuration names, so
 // that a proxy under another user reaches it. Its directory is made where it is missing, and
 // a socket that nobody listens at any more is replaced.
-func bindUnix(ctx context.Context, path string, c config.Door) (net.Listener, error) {
+func bindUnix(ctx context.Context, path string, c config.Listener) (net.Listener, error) {
 	if conn, err := net.Dial("unix", path); err == nil {
 		_ = conn.Close()
 		return nil, fmt.Errorf("somebody listens at %s already", path)
@@ -400,7 +400,7 @@ func bindUnix(ctx context.Context, path string, c config.Door) (net.Listener, er
 	return l, nil
 }
 
-func shareSocket(path string, c config.Door) error {
+func shareSocket(path string, c config.Listener) error {
 	if c.SocketGroup != "" {
 		group, err := user.LookupGroup(c.SocketGroup)
 		if err != nil {
@@ -421,9 +421,9 @@ func shareSocket(path string, c config.Door) error {
 	return os.Chmod(path, mode)
 }
 
-// URL gives the address of a door, with the port that was really taken.
-func (s *Server) URL(name httpapi.Door) string {
-	for _, d := range s.doors {
+// URL gives the address of a listener, with the port that was really taken.
+func (s *Server) URL(name httpapi.Listener) string {
+	for _, d := range s.endpoints {
 		if d.name == name {
 			if d.secure {
 				return "https://" + d.listener.Addr().String()
@@ -440,7 +440,7 @@ func (s *Server) URL(name httpapi.Door) string {
 // in time is said, and left to the end of the process.
 func (s *Server) Run(ctx context.Context) error {
 	group, serving := errgroup.WithContext(ctx)
-	for _, d := range s.doors {
+	for _, d := range s.endpoints {
 		group.Go(func() error {
 			if err := d.http.Serve(d.listener); !errors.Is(err, http.ErrServerClosed) {
 				return fmt.Errorf("the %s listener: %w", d.name, err)
@@ -493,9 +493,9 @@ func (s *Server) close(ctx context.Context) error {
 // stopListening takes no more connections, and waits for the requests that run.
 func (s *Server) stopListening(ctx context.Context) error {
 	close(s.stopping)
-	errs := make([]error, len(s.doors))
+	errs := make([]error, len(s.endpoints))
 	var wait sync.WaitGroup
-	for i, d := range s.doors {
+	for i, d := range s.endpoints {
 		wait.Go(func() {
 			if err := d.http.Shutdown(ctx); err != nil {
 				errs[i] = errors.Join(fmt.Errorf("the %s listener did not stop in time: %w", d.name, err), d.http.Close())

@@ -93,7 +93,7 @@ func main() {
 }
 
 func run(link, site, out string, names []string) error {
-	desk, _, ok := strings.Cut(link, "/sign-in#")
+	admin, _, ok := strings.Cut(link, "/sign-in#")
 	if !ok {
 		return errors.New("--link is missing: give the one-time link that eastporch demo printed")
 	}
@@ -111,12 +111,12 @@ func run(link, site, out string, names []string) error {
 		}
 		actions := []chromedp.Action[chromedp.Void]{
 			chromedp.EmulateViewport(s.width, s.height, chromedp.EmulateScale(1)),
-			chromedp.Navigate(desk + "/readyz"),
+			chromedp.Navigate(admin + "/readyz"),
 			chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 				_, err := chromedp.Evaluate[any](fmt.Sprintf(`localStorage.setItem("ep-mode", %q); localStorage.removeItem("ep-presenting")`, s.mode))(ctx, t)
 				return err
 			}),
-			chromedp.Navigate(desk + s.path),
+			chromedp.Navigate(admin + s.path),
 			chromedp.WaitVisible(chromedp.CSS(s.ready)),
 		}
 		if s.types != "" {

@@ -301,12 +301,12 @@ func (w *Watch) protocol() []Finding {
 		case m.missing && n >= 3:
 			found = append(found, Finding{
 				Name: "proxy-protocol-missing", State: Eye, Title: fmt.Sprintf("%s should send the PROXY protocol, and does not.", peer),
-				Text:  fmt.Sprintf("%d connections from there were closed: it stands under visitor.proxy_protocol. Let it send it, or take it off the list.", n),
+				Text:  fmt.Sprintf("%d connections from there were closed: it stands under public.proxy_protocol. Let it send it, or take it off the list.", n),
 				Where: InProxy, Lines: []string{"# HAProxy:", "server porch 127.0.0.1:8080 send-proxy-v2"},
 			})
 		case !m.missing && (near(m.peer) && n >= 3 || n >= enough && 2*n >= w.total):
 			lines := []string{"visitor:", "  proxy_protocol:", fmt.Sprintf("    - %q", entry(m.peer))}
-			text := fmt.Sprintf("%d connections from there were refused: it does not stand under visitor.proxy_protocol. List it, or let it send plain HTTP.", n)
+			text := fmt.Sprintf("%d connections from there were refused: it does not stand under public.proxy_protocol. List it, or let it send plain HTTP.", n)
 			if !near(m.peer) {
 				lines = commented([]string{"visitor:", "  proxy_protocol:", `    - "ITS ADDRESS"`})
 				text += " " + howToCheck

@@ -14,7 +14,7 @@ import (
 
 // Want says what a snippet is for.
 type Want struct {
-	Base   string   // the visitor listener as it is reached, such as https://in.heronlake.example
+	Base   string   // the public listener as it is reached, such as https://in.heronlake.example
 	Key    string   // of scope page or server
 	Site   string   // the host of the site that a proxy stands before
 	Fields []string // paths of the card; none for all

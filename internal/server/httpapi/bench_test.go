@@ -69,16 +69,16 @@ type shelfOfOne struct{ edition *atlas.Atlas }
 
 func (s shelfOfOne) Current() *atlas.Atlas { return s.edition }
 
-// served is a service at the visitor's door with a durable intake, and a bare
+// served is a service on the public listener with a durable intake, and a bare
 // handler with the same middleware, which returns as many bytes.
 func served(b *testing.B) (url, key string) {
 	b.Helper()
-	url, _, key, _ = doors(b)
+	url, _, key, _ = listeners(b)
 	return url, key
 }
 
-// doors is the same with the desk, which gives cards of addresses.
-func doors(b *testing.B) (url, desk, key, serverKey string) {
+// listeners is the same with the admin, which gives cards of addresses.
+func listeners(b *testing.B) (url, admin, key, serverKey string) {
 	b.Helper()
 	var feed strings.Builder
 	for i := range 200 {
@@ -113,10 +113,10 @@ func doors(b *testing.B) (url, desk, key, serverKey string) {
 		Enrich: &visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: addr.Resolve}), Atlas: shelfOfOne{atlas.New(src)}},
 		Finder: finder, Watch: watch, Metrics: NewMetrics(watch, in.State), Store: always{}, Intake: in, Privacy: keep, Sites: []Site{{Host: benchSite}},
 		Keys: keys, Limits: &Limits{Keys: access.NewLimiter(1e9, 1<<30), Visitors: access.NewLimiter(1e9, 1<<30)},
-		Hosts: map[Door][]string{VisitorDoor: {"127.0.0.1"}, DeskDoor: {"127.0.0.1"}}, MaxBody: map[Door]int64{VisitorDoor: 1 << 20, DeskDoor: 1 << 20}, Log: log, Now: time.Now,
+		Hosts: map[Listener][]string{PublicListener: {"127.0.0.1"}, AdminListener: {"127.0.0.1"}}, MaxBody: map[Listener]int64{PublicListener: 1 << 20, AdminListener: 1 << 20}, Log: log, Now: time.Now,
 	}
-	engine := New(VisitorDoor, opt)
-	a := &api{Options: opt, door: VisitorDoor, sites: map[string]*Site{}}
+	engine := New(PublicListener, opt)
+	a := &api{Options: opt, listener: PublicListener, sites: map[string]*Site{}}
 	answer := fmt.Appendf(nil, `{"id":"01a1d8a4-2b00-7146-b68e-405649734a51","time":"2026-11-14T06:00:00.000Z","state":"accepted","marks":[]}`)
 	engine.POST("/bare", a.admit(access.Page), func(c *gin.Context) {
 		_, _ = io.Copy(io.Discard, c.Request.Body)
@@ -125,28 +125,28 @@ func doors(b *testing.B) (url, desk, key, serverKey string) {
 	})
 	server := httptest.NewServer(engine)
 	b.Cleanup(server.Close)
-	inside := New(DeskDoor, opt)
-	d := &api{Options: opt, door: DeskDoor, sites: map[string]*Site{}}
+	inside := New(AdminListener, opt)
+	d := &api{Options: opt, listener: AdminListener, sites: map[string]*Site{}}
 	card := opt.Enrich.Card(netip.MustParseAddr("198.18.3.40"), visit.ObtainedGiven, visit.Guest{}, time.Now())
 	bytes := card.AppendJSON(nil)
 	inside.GET("/bare", d.admit(access.Server), func(c *gin.Context) {
 		c.Header("Cache-Control", "private, no-store")
 		c.Data(http.StatusOK, "application/json; charset=utf-8", bytes)
 	})
-	atDesk := httptest.NewServer(inside)
-	b.Cleanup(atDesk.Close)
-	return server.URL, atDesk.URL, key, serverKey
+	atAdmin := httptest.NewServer(inside)
+	b.Cleanup(atAdmin.Close)
+	return server.URL, atAdmin.URL, key, serverKey
 }
 
 // BenchmarkAddress asks for cards of addresses over 64 connections, beside a bare handler
 // that returns as many bytes.
 func BenchmarkAddress(b *testing.B) {
-	_, desk, _, key := doors(b)
+	_, admin, _, key := listeners(b)
 	web := manyConnections(b)
 	var bare, cards []string
 	for n := range 10_000 {
-		bare = append(bare, desk+"/bare")
-		cards = append(cards, fmt.Sprintf("%s/v1/addresses/198.18.%d.%d", desk, n/7%200, n%250))
+		bare = append(bare, admin+"/bare")
+		cards = append(cards, fmt.Sprintf("%s/v1/addresses/198.18.%d.%d", admin, n/7%200, n%250))
 	}
 	ask := func(urls []string, count int) time.Duration {
 		var next atomic.Int64

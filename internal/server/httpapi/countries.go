@@ -17,19 +17,19 @@ import (
 // the version of the service only.
 const factsLast = "public, max-age=86400"
 
-// forAll marks what is nobody's secret: at the visitor's door any page may read it.
+// forAll marks what is nobody's secret: on the public listener any page may read it.
 func (a *api) forAll(c *gin.Context, lasts string) {
 	c.Header("Cache-Control", lasts)
-	if a.door == VisitorDoor {
+	if a.listener == PublicListener {
 		c.Header("Access-Control-Allow-Origin", "*")
 		c.Header("Cross-Origin-Resource-Policy", "cross-origin")
 	}
 }
 
-// mayAsk holds whoever asks without a key to the visitor's limit, at the visitor's door:
+// mayAsk holds whoever asks without a key to the visitor's limit, on the public listener:
 // lists take longer than pictures. Where it gives false the answer is written.
 func (a *api) mayAsk(c *gin.Context) bool {
-	return a.door != VisitorDoor || a.within(c, "visitor", a.Limits.Visitors, a.from(c))
+	return a.listener != PublicListener || a.within(c, "visitor", a.Limits.Visitors, a.from(c))
 }
 
 func (a *api) listCountries(c *gin.Context) {

@@ -35,7 +35,7 @@ func (a *api) getVisitorAddress(c *gin.Context) {
 	if !trail.Visitor.IsValid() {
 		a.fail(c, problem{
 			Type: "/problems/visitor-not-found", Title: "The visitor was not found", Status: http.StatusNotFound,
-			Detail: trail.Reason, Hint: "POST /v1/trails at the desk explains every hop.",
+			Detail: trail.Reason, Hint: "POST /v1/trails on the admin listener explains every hop.",
 		})
 		return
 	}
@@ -153,7 +153,7 @@ func (a *api) getReadiness(c *gin.Context) {
 		state.Away = optional("the database takes nothing now")
 	}
 	h := health{"ready", a.Version, a.edition().Name(), "answers", &state}
-	if a.door == DeskDoor { // whose answer alone says so
+	if a.listener == AdminListener { // whose answer alone says so
 		ctx, cancel := context.WithTimeout(c, readyWithin)
 		defer cancel()
 		if a.Store.Ping(ctx) != nil {
@@ -167,10 +167,10 @@ func (a *api) getReadiness(c *gin.Context) {
 	a.answerHealth(c, status, h)
 }
 
-// answerHealth tells strangers one word, and the desk the rest.
+// answerHealth tells strangers one word, and the admin listener the rest.
 func (a *api) answerHealth(c *gin.Context, status int, h health) {
 	c.Header("Cache-Control", "no-store")
-	if a.door != DeskDoor {
+	if a.listener != AdminListener {
 		c.String(status, "%s\n", strings.ReplaceAll(h.Status, " ", "-"))
 		return
 	}

@@ -139,7 +139,7 @@ type Options struct {
 	// Revary puts the stored content variants into use after they changed.
 	Revary   func(context.Context) error
 	Handover Handover
-	// VisitorURL is where the visitor's door is, as this machine sees it.
+	// VisitorURL is where the public listener is, as this machine sees it.
 	VisitorURL func() string
 
 	// Shelf has the editions; Rebuild makes another of the configured sources, and
@@ -156,16 +156,16 @@ type Options struct {
 	// LookUp finds the addresses of a host name; nil where names are not resolved.
 	LookUp  func(ctx context.Context, host string) ([]netip.Addr, error)
 	MapLink string       // template of a link to a map outside, "" for none
-	Console http.Handler // serves what no route does, on the desk
+	Console http.Handler // serves what no route does, on the admin listener
 
 	Keys     *access.Keys
 	Sessions *access.Sessions
 	Audit    auditLog
 	Limits   *Limits
-	Hosts    map[Door][]string // the host names that each door answers to
-	MaxBody  map[Door]int64    // bytes
-	Secure   bool              // the desk speaks TLS
-	// Origins are those under which browsers reach the desk, beside its own; behind a
+	Hosts    map[Listener][]string // the host names that each listener answers to
+	MaxBody  map[Listener]int64    // bytes
+	Secure   bool                  // the admin listener speaks TLS
+	// Origins are those under which browsers reach the admin listener, beside its own; behind a
 	// proxy that speaks TLS they are named. Installation tells this one's cookies from
 	// those of others on the same host.
 	Origins      []string
@@ -176,28 +176,28 @@ type Options struct {
 	Now     func() time.Time
 }
 
-// A Door is a listener: the visitor's serves what pages and proxies need, the
-// desk's serves everything.
-type Door string
+// A Listener is one of the two: the public one serves what pages and proxies need, the
+// admin one everything.
+type Listener string
 
-// The doors.
+// The listeners.
 const (
-	VisitorDoor Door = "visitor"
-	DeskDoor    Door = "desk"
+	PublicListener Listener = "public"
+	AdminListener  Listener = "admin"
 )
 
 type api struct {
 	Options
-	door  Door
-	sites map[string]*Site
-	hosts map[string]bool
+	listener Listener
+	sites    map[string]*Site
+	hosts    map[string]bool
 	*worked
 }
 
 // route is one line of the contract.
 type route struct {
 	method, path string
-	visitors     bool // served at the visitor's door too
+	public       bool // served on the public listener too
 	scope        access.Scope
 	handle       func(*api, *gin.Context)
 }
@@ -288,13 +288,13 @@ var long = map[string]bool{
 	"/v1/reports/timeline": true, "/v1/reports/hours": true, "/v1/reports/visitors": true, "/v1/reports/grid": true, "/v1/reports/distances": true,
 }
 
-// New makes the handler of one door.
-func New(door Door, opt Options) *gin.Engine {
-	a := &api{Options: opt, door: door, sites: map[string]*Site{}, hosts: map[string]bool{}, worked: &worked{of: map[string]workedOut{}}}
+// New makes the handler of one listener.
+func New(listener Listener, opt Options) *gin.Engine {
+	a := &api{Options: opt, listener: listener, sites: map[string]*Site{}, hosts: map[string]bool{}, worked: &worked{of: map[string]workedOut{}}}
 	for i := range a.Sites {
 		a.sites[a.Sites[i].Host] = &a.Sites[i]
 	}
-	for _, h := range opt.Hosts[door] {
+	for _, h := range opt.Hosts[listener] {
 		a.hosts[strings.ToLower(h)] = true
 	}
 	gin.SetMode(gin.ReleaseMode)
@@ -305,7 +305,7 @@ func New(door Door, opt Options) *gin.Engine {
 	engine.ContextWithFallback = true
 	engine.Use(a.observe, a.recover, a.harden, a.checkHost, a.checkText, a.preflight, a.limitBody)
 	for _, r := range routes {
-		if r.visitors || door == DeskDoor {
+		if r.public || listener == AdminListener {
 			engine.Handle(r.method, r.path, a.admit(r.scope), func(c *gin.Context) {
 				if long[r.path] {
 					out := http.NewResponseController(c.Writer)
@@ -323,13 +323,13 @@ func New(door Door, opt Options) *gin.Engine {
 		})
 	})
 	engine.NoRoute(func(c *gin.Context) {
-		if door == DeskDoor && (c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead) && !isAPI(c.Request.URL.Path) {
+		if listener == AdminListener && (c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead) && !isAPI(c.Request.URL.Path) {
 			opt.Console.ServeHTTP(c.Writer, c.Request)
 			return
 		}
 		a.fail(c, problem{
 			Type: "/problems/no-such-path", Title: "Nothing is served at this path", Status: http.StatusNotFound,
-			Detail: "No operation has this path at this door.", Hint: "The desk serves the whole contract; /openapi.json there lists it.",
+			Detail: "No operation has this path on this listener.", Hint: "The admin listener serves the whole contract; /openapi.json there lists it.",
 		})
 	})
 	return engine
@@ -383,7 +383,7 @@ const importPath = "/v1/visits/import"
 
 func (a *api) limitBody(c *gin.Context) {
 	if c.FullPath() != importPath {
-		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, a.MaxBody[a.door])
+		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, a.MaxBody[a.listener])
 	}
 	c.Request.Body = body{c.Request.Body}
 	c.Next()

@@ -21,7 +21,7 @@ type rateKeeper interface {
 // maxAmounts bounds how many amounts one request converts.
 const maxAmounts = 50
 
-// convert gives amounts in another currency; at the visitor's door, by default, in the
+// convert gives amounts in another currency; on the public listener, by default, in the
 // visitor's own and by the habits of the visitor's language.
 func (a *api) convert(c *gin.Context) {
 	site, err := a.siteOf(c)
@@ -37,7 +37,7 @@ func (a *api) convert(c *gin.Context) {
 			from = site.Local.Currency
 		}
 	}
-	if a.door == VisitorDoor {
+	if a.listener == PublicListener {
 		card, trouble := a.visitorCard(c)
 		if err = trouble; err == nil {
 			tag = card.Locale.Formatting

@@ -90,7 +90,7 @@ export interface paths {
         };
         /**
          * Amounts in another currency
-         * @description At the visitor's door `to` is the visitor's own currency by default, and texts are by the habits of the visitor's
+         * @description At the public listener `to` is the visitor's own currency by default, and texts are by the habits of the visitor's
          *     language. `from` is the site's currency by default, and the site's price endings hold.
          */
         get: operations["convert"];
@@ -1165,7 +1165,7 @@ export interface paths {
         };
         /**
          * Whether the process lives
-         * @description Any Host will do. At the visitor's listener the body is one word, at the desk's JSON.
+         * @description Any Host will do. At the public listener the body is one word, on the admin listener's JSON.
          */
         get: operations["getLiveness"];
         put?: never;
@@ -1174,7 +1174,7 @@ export interface paths {
         options?: never;
         /**
          * Whether the process lives, without a body
-         * @description Any Host will do. At the visitor's listener the body is one word, at the desk's JSON.
+         * @description Any Host will do. At the public listener the body is one word, on the admin listener's JSON.
          */
         head: operations["headLiveness"];
         patch?: never;
@@ -1189,7 +1189,7 @@ export interface paths {
         };
         /**
          * Whether visits can be accepted
-         * @description Any Host will do. At the visitor's listener the body is one word, at the desk's JSON.
+         * @description Any Host will do. At the public listener the body is one word, on the admin listener's JSON.
          */
         get: operations["getReadiness"];
         put?: never;
@@ -1198,7 +1198,7 @@ export interface paths {
         options?: never;
         /**
          * Whether visits can be accepted, without a body
-         * @description Any Host will do. At the visitor's listener the body is one word, at the desk's JSON.
+         * @description Any Host will do. At the public listener the body is one word, on the admin listener's JSON.
          */
         head: operations["headReadiness"];
         patch?: never;
@@ -3098,7 +3098,7 @@ export interface operations {
                  */
                 fields?: components["parameters"]["Fields"];
                 /**
-                 * @description The visitor listener as pages and applications reach it.
+                 * @description The public listener as pages and applications reach it.
                  * @example https://in.heronlake.example
                  */
                 base?: string;

@@ -197,7 +197,7 @@ function Answer({ card, all, onAll }: { card: Card; all: boolean; onAll: () => v
               </Button>
             )}
           </div>
-          <div className="desk-only">
+          <div className="wide-only">
             <EvidenceTable card={card} />
           </div>
           <div className="phone-only">

@@ -128,7 +128,7 @@ export function MapPage() {
           selected={selected}
           onSelect={setSelected}
           onGroups={onGroups}
-          free={phone ? phoneRoom : drawer ? drawerRoom : deskRoom}
+          free={phone ? phoneRoom : drawer ? drawerRoom : wideRoom}
           handle={world}
           shares={shares}
         />
@@ -207,7 +207,7 @@ export function MapPage() {
 }
 
 const phoneRoom = { right: 0, bottom: 60 };
-const deskRoom = { right: 0, bottom: 150 };
+const wideRoom = { right: 0, bottom: 150 };
 const drawerRoom = { right: 376, bottom: 150 };
 
 /** CountryTable lists the visits of each country and their share. */

@@ -189,7 +189,7 @@ function onRowKey(e: KeyboardEvent<HTMLTableRowElement>, open: () => void) {
   e.preventDefault();
 }
 
-/** VisitTable lists visits at a desk. It is a plain table: the library's own would break the content-security policy. */
+/** VisitTable lists visits on a wide screen. It is a plain table: the library's own would break the content-security policy. */
 export function VisitTable({ visits, open, onOpen }: Props) {
   const onTablet = useNarrow(tablet);
   const onSmall = useNarrow(smallTablet);

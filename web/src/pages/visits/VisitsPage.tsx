@@ -93,7 +93,7 @@ export function VisitsPage() {
               )}
             </div>
             <div className={list.isPlaceholderData ? "list-scroll dimmed" : "list-scroll"}>
-              <div className="desk-only">
+              <div className="wide-only">
                 <VisitTable visits={visits} open={opened ? open : ""} onOpen={setOpen} />
               </div>
               <ul className="phone-only phone-list">

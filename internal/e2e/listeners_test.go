@@ -27,7 +27,7 @@ import (
 // operation is one operation of the contract.
 type operation struct {
 	method, path, scope string
-	doors               []string
+	listeners           []string
 }
 
 func operations(doc *openapi3.T) []operation {
@@ -36,9 +36,9 @@ func operations(doc *openapi3.T) []operation {
 		for method, op := range item.Operations() {
 			one := operation{method: method, path: path}
 			one.scope, _ = op.Extensions["x-scope"].(string)
-			doors, _ := op.Extensions["x-doors"].([]any)
-			for _, d := range doors {
-				one.doors = append(one.doors, d.(string))
+			listeners, _ := op.Extensions["x-listeners"].([]any)
+			for _, d := range listeners {
+				one.listeners = append(one.listeners, d.(string))
 			}
 			list = append(list, one)
 		}
@@ -63,9 +63,9 @@ func (s *service) keys(t *testing.T) map[string]string {
 	return keys
 }
 
-// Every operation of the contract, by every scope and nobody, at both doors:
+// Every operation of the contract, by every scope and nobody, on both listeners:
 // allowed or refused as documented.
-func TestEveryRouteByScopeAndDoor(t *testing.T) {
+func TestEveryRouteByScopeAndListener(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	keys := s.keys(t)
@@ -76,9 +76,9 @@ func TestEveryRouteByScopeAndDoor(t *testing.T) {
 	require.Len(t, ops, 74)
 	for _, op := range ops {
 		require.Contains(t, ladder, op.scope, "%s %s has no x-scope", op.method, op.path)
-		for door, base := range map[string]string{"visitor": s.visitor, "desk": s.desk} {
+		for listener, base := range map[string]string{"public": s.publicURL, "admin": s.adminURL} {
 			for _, has := range ladder {
-				name := fmt.Sprintf("%s %s at the %s door with %s", op.method, op.path, door, has)
+				name := fmt.Sprintf("%s %s on the %s listener with %s", op.method, op.path, listener, has)
 				req, err := http.NewRequestWithContext(t.Context(), op.method, base+strings.NewReplacer("{", "", "}", "").Replace(op.path), strings.NewReader(`{"x":1}`))
 				require.NoError(t, err)
 				if has != "none" {
@@ -88,7 +88,7 @@ func TestEveryRouteByScopeAndDoor(t *testing.T) {
 				require.NoError(t, err)
 				res.Body.Close()
 				switch {
-				case !slices.Contains(op.doors, door):
+				case !slices.Contains(op.listeners, listener):
 					assert.Contains(t, []int{http.StatusNotFound, http.StatusMethodNotAllowed}, res.StatusCode, name)
 				case slices.Index(ladder, has) >= slices.Index(ladder, op.scope):
 					assert.NotContains(t, []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusMethodNotAllowed}, res.StatusCode, name)
@@ -107,7 +107,7 @@ func TestBadKeys(t *testing.T) {
 	s := start(t, nil)
 	keys := s.keys(t)
 	get := func(header ...string) answer {
-		return s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/addresses/198.18.3.40", "", header...)
+		return s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/addresses/198.18.3.40", "", header...)
 	}
 	for name, key := range map[string]string{
 		"malformed": "nonsense", "well-formed": "porch_server_" + strings.Repeat("a", 52), "of 8 KB": "porch_" + strings.Repeat("x", 8000),
@@ -125,9 +125,9 @@ func TestBadKeys(t *testing.T) {
 	assert.Contains(t, wrong.body, "this wants server")
 	assert.Equal(t, http.StatusUnauthorized, get(anonymous, cookieOf(t, s)+strings.Repeat("x", 8<<10)).status, "a cookie of 8 KB")
 
-	inQuery := s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/visitor?key="+keys["page"], "", anonymous)
+	inQuery := s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+"/v1/visitor?key="+keys["page"], "", anonymous)
 	assert.Equal(t, http.StatusOK, inQuery.status, "beacons cannot set a header")
-	inQuery = s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/visitor?key="+keys["server"], "", anonymous)
+	inQuery = s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+"/v1/visitor?key="+keys["server"], "", anonymous)
 	assert.Equal(t, http.StatusForbidden, inQuery.status)
 	assert.Contains(t, inQuery.body, "must not stand in an address")
 
@@ -159,7 +159,7 @@ func TestPageKeysAreBound(t *testing.T) {
 	s := start(t, map[string]any{"sites": []any{map[string]any{"host": "heronlake.example"}, map[string]any{"host": "other.example"}}})
 	bearer := "Authorization: Bearer " + s.keys(t)["page"]
 	post := func(site, extra string, header ...string) answer {
-		return s.call(t, "127.0.0.1", http.MethodPost, s.visitor+"/v1/visits", `{"site":"`+site+`","path":"/"`+extra+`}`, append(header, bearer)...)
+		return s.call(t, "127.0.0.1", http.MethodPost, s.publicURL+"/v1/visits", `{"site":"`+site+`","path":"/"`+extra+`}`, append(header, bearer)...)
 	}
 	ok := post("heronlake.example", "", "Origin: "+pageOrigin)
 	assert.Equal(t, http.StatusAccepted, ok.status, ok.body)
@@ -174,7 +174,7 @@ func TestPageKeysAreBound(t *testing.T) {
 		assert.Equal(t, http.StatusForbidden, post("heronlake.example", extra).status, "a page cannot pass for somebody else: %s", extra)
 	}
 	for origin, status := range map[string]int{pageOrigin: http.StatusNoContent, "https://evil.example": http.StatusForbidden, "null": http.StatusForbidden} {
-		req, err := http.NewRequestWithContext(t.Context(), http.MethodOptions, s.visitor+"/v1/visits", nil)
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodOptions, s.publicURL+"/v1/visits", nil)
 		require.NoError(t, err)
 		req.Header.Set("Origin", origin)
 		req.Header.Set("Access-Control-Request-Method", "POST")
@@ -189,7 +189,7 @@ func TestPageKeysAreBound(t *testing.T) {
 		`{"name":"x","scope":"page","sites":["nowhere.example"],"origins":["https://heronlake.example"]}`,
 		`{"name":"x","scope":"server","origins":["https://heronlake.example"]}`, `{"name":"x\u0000","scope":"server"}`,
 	} {
-		got := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/keys", body)
+		got := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/keys", body)
 		assert.Equal(t, http.StatusUnprocessableEntity, got.status, body)
 	}
 }
@@ -198,19 +198,19 @@ func TestForeignHostsAreRefused(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	for _, path := range []string{"/", "/v1/atlas", "/assets/x.js", "/sign-in"} {
-		got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+path, "", "Host: rebound.example")
+		got := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+path, "", "Host: rebound.example")
 		assert.Equal(t, http.StatusMisdirectedRequest, got.status, path)
 		assert.NotContains(t, got.body, "<html", path)
 	}
-	port := s.desk[strings.LastIndex(s.desk, ":"):]
+	port := s.adminURL[strings.LastIndex(s.adminURL, ":"):]
 	for host, status := range map[string]int{
 		"localhost" + port: 200, "LOCALHOST": 200, "[::1]" + port: 200, "localhost.": 200, "127.0.0.1.evil.example": 421, "": 421, "heronlake.example": 421,
 	} {
 		if host != "" {
-			assert.Equal(t, status, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/openapi.json", "", "Host: "+host).status, host)
+			assert.Equal(t, status, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/openapi.json", "", "Host: "+host).status, host)
 		}
 	}
-	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/countries", "", "Host: heronlake.example").status, "sites are the visitor's hosts")
+	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+"/v1/countries", "", "Host: heronlake.example").status, "sites are the visitor's hosts")
 }
 
 func TestSessions(t *testing.T) {
@@ -219,11 +219,11 @@ func TestSessions(t *testing.T) {
 	link, err := s.server.Link(t.Context())
 	require.NoError(t, err)
 	_, secret, _ := strings.Cut(link, "#")
-	own := "Origin: " + s.desk
+	own := "Origin: " + s.adminURL
 	body := fmt.Sprintf(`{"link":%q}`, secret)
 
-	assert.Equal(t, http.StatusForbidden, s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/sessions", body, anonymous, "Origin: https://evil.example").status)
-	in := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/sessions", body, anonymous, own)
+	assert.Equal(t, http.StatusForbidden, s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/sessions", body, anonymous, "Origin: https://evil.example").status)
+	in := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/sessions", body, anonymous, own)
 	require.Equal(t, http.StatusCreated, in.status, in.body)
 	set := in.header.Get("Set-Cookie")
 	for _, part := range []string{"HttpOnly", "SameSite=Strict", "Path=/"} {
@@ -231,18 +231,18 @@ func TestSessions(t *testing.T) {
 	}
 	assert.NotContains(t, set, "Secure", "there is no TLS here")
 	cookie := "Cookie: " + strings.Split(set, ";")[0]
-	twice := s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/sessions", body, anonymous, own)
+	twice := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/sessions", body, anonymous, own)
 	assert.Equal(t, http.StatusUnauthorized, twice.status, "a link is good once")
 
 	get := func(header ...string) int {
-		return s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/v1/sessions", "", append(header, anonymous)...).status
+		return s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/sessions", "", append(header, anonymous)...).status
 	}
 	assert.Equal(t, http.StatusOK, get(cookie))
 	assert.Equal(t, http.StatusUnauthorized, get())
-	assert.Equal(t, http.StatusUnauthorized, s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/visitor", "", anonymous, cookie).status, "a session opens nothing at the visitor's door")
+	assert.Equal(t, http.StatusUnauthorized, s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+"/v1/visitor", "", anonymous, cookie).status, "a session opens nothing on the public listener")
 
 	create := func(header ...string) int {
-		return s.call(t, "127.0.0.1", http.MethodPost, s.desk+"/v1/keys", `{"name":"by session","scope":"server"}`, append(header, anonymous, cookie)...).status
+		return s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/keys", `{"name":"by session","scope":"server"}`, append(header, anonymous, cookie)...).status
 	}
 	assert.Equal(t, http.StatusForbidden, create(), "a change without an origin")
 	assert.Equal(t, http.StatusForbidden, create("Origin: https://evil.example"))
@@ -251,7 +251,7 @@ func TestSessions(t *testing.T) {
 	assert.Equal(t, http.StatusCreated, create(own))
 	assert.Equal(t, http.StatusCreated, create("Sec-Fetch-Site: same-origin"))
 
-	out := s.call(t, "127.0.0.1", http.MethodDelete, s.desk+"/v1/sessions/current", "", anonymous, cookie, own)
+	out := s.call(t, "127.0.0.1", http.MethodDelete, s.adminURL+"/v1/sessions/current", "", anonymous, cookie, own)
 	assert.Equal(t, http.StatusNoContent, out.status)
 	assert.Equal(t, http.StatusUnauthorized, get(cookie), "signed out")
 }
@@ -262,7 +262,7 @@ func TestSignInAttemptsAreLimited(t *testing.T) {
 	statuses := map[int]int{}
 	for i := range 1000 {
 		from := fmt.Sprintf("127.0.%d.%d", 1+i%4, 1+i%100)
-		got := s.call(t, from, http.MethodPost, s.desk+"/v1/sessions", `{"key":"porch_admin_guess"}`, anonymous)
+		got := s.call(t, from, http.MethodPost, s.adminURL+"/v1/sessions", `{"key":"porch_admin_guess"}`, anonymous)
 		statuses[got.status]++
 		if got.status == http.StatusTooManyRequests {
 			assert.NotEmpty(t, got.header.Get("Retry-After"))
@@ -286,12 +286,12 @@ func TestSignInAttemptsAreLimited(t *testing.T) {
 	require.NoError(t, err)
 	_, secret, _ := strings.Cut(link, "#")
 	for _, body := range []string{`{"key":"` + s.admin + `"}`, `{"link":"` + secret + `"}`} {
-		assert.Equal(t, http.StatusTooManyRequests, s.call(t, "127.0.1.1", http.MethodPost, s.desk+"/v1/sessions", `{"key":"porch_admin_guess"}`, anonymous).status)
-		assert.Equal(t, http.StatusCreated, s.call(t, "127.0.1.1", http.MethodPost, s.desk+"/v1/sessions", body, anonymous).status)
+		assert.Equal(t, http.StatusTooManyRequests, s.call(t, "127.0.1.1", http.MethodPost, s.adminURL+"/v1/sessions", `{"key":"porch_admin_guess"}`, anonymous).status)
+		assert.Equal(t, http.StatusCreated, s.call(t, "127.0.1.1", http.MethodPost, s.adminURL+"/v1/sessions", body, anonymous).status)
 	}
-	assert.Equal(t, http.StatusTooManyRequests, s.call(t, "127.0.1.1", http.MethodPost, s.desk+"/v1/sessions", `{"link":"`+secret+`"}`, anonymous).status, "a spent link is a failed try")
+	assert.Equal(t, http.StatusTooManyRequests, s.call(t, "127.0.1.1", http.MethodPost, s.adminURL+"/v1/sessions", `{"link":"`+secret+`"}`, anonymous).status, "a spent link is a failed try")
 	page := s.keys(t)["page"]
-	scope := s.call(t, "127.0.9.1", http.MethodPost, s.desk+"/v1/sessions", `{"key":"`+page+`"}`, anonymous)
+	scope := s.call(t, "127.0.9.1", http.MethodPost, s.adminURL+"/v1/sessions", `{"key":"`+page+`"}`, anonymous)
 	assert.Contains(t, []int{http.StatusForbidden, http.StatusTooManyRequests}, scope.status)
 }
 
@@ -300,7 +300,7 @@ func TestLimitsPerVisitor(t *testing.T) {
 	s := start(t, map[string]any{"limits.visitor_per_second": 1})
 	keys := s.keys(t)
 	get := func(visitor, auth string) int {
-		return s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/visitor/address", "", "X-Forwarded-For: "+visitor, auth).status
+		return s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+"/v1/visitor/address", "", "X-Forwarded-For: "+visitor, auth).status
 	}
 	page, own := "Authorization: Bearer "+keys["page"], "Authorization: Bearer "+keys["server"]
 	last := 0
@@ -320,7 +320,7 @@ func TestLimitsPerVisitor(t *testing.T) {
 		assert.Equal(t, http.StatusOK, get("198.18.3.43", own))
 	}
 	list := func() int {
-		return s.call(t, "127.0.0.1", http.MethodGet, s.visitor+"/v1/countries", "", "X-Forwarded-For: 198.18.3.44", anonymous).status
+		return s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+"/v1/countries", "", "X-Forwarded-For: 198.18.3.44", anonymous).status
 	}
 	for range 5 {
 		last = list()
@@ -332,13 +332,13 @@ func TestLimitsPerVisitor(t *testing.T) {
 // the header, and others are served meanwhile.
 func TestSlowClientsAreCutOff(t *testing.T) {
 	t.Parallel()
-	s := start(t, map[string]any{"desk.header_timeout": "1s"})
-	conn, err := net.Dial("tcp", strings.TrimPrefix(s.desk, "http://"))
+	s := start(t, map[string]any{"admin.header_timeout": "1s"})
+	conn, err := net.Dial("tcp", strings.TrimPrefix(s.adminURL, "http://"))
 	require.NoError(t, err)
 	defer conn.Close()
 	_, err = conn.Write([]byte("GET /livez HTTP/1.1\r\nHost: localhost\r\nX-Slow: "))
 	require.NoError(t, err)
-	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/livez", "").status)
+	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/livez", "").status)
 	require.NoError(t, conn.SetReadDeadline(time.Now().Add(20*time.Second)))
 	text, _ := bufio.NewReader(conn).ReadString(0)
 	assert.NotContains(t, text, "alive")
@@ -347,18 +347,18 @@ func TestSlowClientsAreCutOff(t *testing.T) {
 func TestSecurityHeaders(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
-	page := s.call(t, "127.0.0.1", http.MethodGet, s.desk+"/visits", "", anonymous)
+	page := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/visits", "", anonymous)
 	assert.Equal(t, "no-store", page.header.Get("Cache-Control"))
 	assert.Contains(t, page.header.Get("Content-Security-Policy"), "frame-ancestors 'none'")
 	assert.NotContains(t, page.header.Get("Content-Security-Policy"), "unsafe")
 	for _, path := range []string{"/visits", "/v1/atlas", "/v1/nothing"} {
-		got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+path, "")
+		got := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+path, "")
 		assert.Equal(t, "nosniff", got.header.Get("X-Content-Type-Options"), path)
 		assert.Equal(t, "DENY", got.header.Get("X-Frame-Options"), path)
 		assert.Equal(t, "same-origin", got.header.Get("Referrer-Policy"), path)
 	}
 	for _, path := range []string{"/assets/../../../../etc/passwd", "/assets/%2e%2e/%2e%2e/go.mod", "/assets/..%2f..%2fgo.mod"} {
-		got := s.call(t, "127.0.0.1", http.MethodGet, s.desk+path, "")
+		got := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+path, "")
 		assert.NotContains(t, got.body, "root:", path)
 		assert.NotContains(t, got.body, "module eastporch", path)
 	}
@@ -371,7 +371,7 @@ func TestCommandLineKeys(t *testing.T) {
 	profile := filepath.Join(home, ".config", "eastporch", "profile.yaml")
 	link, err := s.server.Link(t.Context())
 	require.NoError(t, err)
-	code, _, errs := runIn(t, home, "", "--server", s.desk, "keys", "list")
+	code, _, errs := runIn(t, home, "", "--server", s.adminURL, "keys", "list")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "eastporch login LINK")
 	code, _, errs = runIn(t, home, "", "login", link)
@@ -383,25 +383,25 @@ func TestCommandLineKeys(t *testing.T) {
 	assert.Equal(t, 1, code, "a link is good once")
 	assert.Contains(t, errs, "The link is not good")
 
-	code, secret, errs := runIn(t, home, "", "--server", s.desk, "keys", "create", "the shop", "--scope", "server")
+	code, secret, errs := runIn(t, home, "", "--server", s.adminURL, "keys", "create", "the shop", "--scope", "server")
 	require.Equal(t, 0, code, errs)
 	secret = strings.TrimSpace(secret)
-	code, _, _ = runIn(t, home, "", "--server", s.desk, "--key", secret, "resolve", "198.18.3.40")
+	code, _, _ = runIn(t, home, "", "--server", s.adminURL, "--key", secret, "resolve", "198.18.3.40")
 	assert.Equal(t, 0, code)
-	code, _, errs = runIn(t, home, "", "--server", s.desk, "--key", secret, "keys", "list")
+	code, _, errs = runIn(t, home, "", "--server", s.adminURL, "--key", secret, "keys", "list")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "this wants admin")
-	_, out, _ := runIn(t, home, "", "--server", s.desk, "keys", "list")
+	_, out, _ := runIn(t, home, "", "--server", s.adminURL, "keys", "list")
 	assert.Contains(t, out, "the shop")
 	assert.NotContains(t, out, secret)
-	_, out, _ = runIn(t, home, "", "--server", s.desk, "keys", "log")
+	_, out, _ = runIn(t, home, "", "--server", s.adminURL, "keys", "log")
 	assert.Contains(t, out, "signed in")
 
 	other := t.TempDir()
-	code, _, errs = runIn(t, other, "", "--server", s.desk, "login", secret)
+	code, _, errs = runIn(t, other, "", "--server", s.adminURL, "login", secret)
 	require.Equal(t, 0, code, errs)
 	require.NoError(t, os.Chmod(filepath.Join(other, ".config", "eastporch", "profile.yaml"), 0o644))
-	code, _, errs = runIn(t, other, "", "--server", s.desk, "resolve", "::1")
+	code, _, errs = runIn(t, other, "", "--server", s.adminURL, "resolve", "::1")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "chmod 600")
 }
@@ -433,7 +433,7 @@ func TestAHostilePageCanNeitherReadNorPost(t *testing.T) {
 	s := start(t, nil)
 	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/html")
-		fmt.Fprintf(w, hostile, s.desk, s.visitor)
+		fmt.Fprintf(w, hostile, s.adminURL, s.publicURL)
 	}))
 	defer web.Close()
 	browser, stop, err := browsertest.Start(context.Background())

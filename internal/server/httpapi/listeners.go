@@ -16,10 +16,10 @@ import (
 	"eastporch/internal/server/access"
 )
 
-// Limits are what everybody may ask how often; both doors share them.
+// Limits are what everybody may ask how often; both listeners share them.
 type Limits struct {
 	Keys     *access.Limiter // a key
-	Visitors *access.Limiter // a visitor's address, at the visitor's door
+	Visitors *access.Limiter // a visitor's address, on the public listener
 	SignIns  *access.Limiter // an address that tries to sign in
 	AllTries *access.Limiter // all who try to sign in together
 }
@@ -68,10 +68,10 @@ func (a *api) harden(c *gin.Context) {
 	h.Set("X-Frame-Options", "DENY")
 	h.Set("Cross-Origin-Opener-Policy", "same-origin")
 	h.Set("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'")
-	if a.door == DeskDoor {
+	if a.listener == AdminListener {
 		h.Set("Cross-Origin-Resource-Policy", "same-origin")
 	}
-	if a.door == DeskDoor && a.Secure {
+	if a.listener == AdminListener && a.Secure {
 		h.Set("Strict-Transport-Security", "max-age=31536000")
 	}
 	c.Next()
@@ -89,7 +89,7 @@ func (a *api) checkHost(c *gin.Context) {
 		a.fail(c, problem{
 			Type: "/problems/wrong-host", Title: "This host is not served here", Status: http.StatusMisdirectedRequest,
 			Detail: "The Host header names a host that this listener does not answer to.",
-			Hint:   fmt.Sprintf("Name it under %s.hosts in the configuration if it is yours.", a.door),
+			Hint:   fmt.Sprintf("Name it under %s.hosts in the configuration if it is yours.", a.listener),
 		})
 		return
 	}
@@ -104,7 +104,7 @@ func (a *api) preflight(c *gin.Context) {
 		return
 	}
 	origin := c.GetHeader("Origin")
-	if a.door != VisitorDoor || !a.Keys.Allowed(origin) {
+	if a.listener != PublicListener || !a.Keys.Allowed(origin) {
 		a.fail(c, wrongOrigin())
 		return
 	}
@@ -136,7 +136,7 @@ func (a *api) admit(wants access.Scope) gin.HandlerFunc {
 		// A proxy or an application of the owner's asks for many visitors, and about every
 		// request of theirs: its key has a limit of its own.
 		own := err == nil && who.scope.Includes(access.Server)
-		if a.door == VisitorDoor && !own && !a.within(c, "visitor", a.Limits.Visitors, a.from(c)) {
+		if a.listener == PublicListener && !own && !a.within(c, "visitor", a.Limits.Visitors, a.from(c)) {
 			return
 		}
 		if err != nil {
@@ -188,7 +188,7 @@ func (a *api) authenticate(c *gin.Context) (identity, error) {
 		}
 		return identity{scope: access.Page, key: key}, nil
 	}
-	if a.door == DeskDoor {
+	if a.listener == AdminListener {
 		if cookie, err := c.Request.Cookie(a.cookieName()); err == nil {
 			session, err := a.Sessions.Check(c, cookie.Value)
 			if err != nil {
@@ -263,12 +263,12 @@ func (a *api) sameOrigin(c *gin.Context) bool {
 	return site == "same-origin"
 }
 
-// isOwn says whether a page of an origin is of this listener. At the desk it must be one
+// isOwn says whether a page of an origin is of this listener. On the admin listener it must be one
 // that the configuration names, or what a browser shows that reached the listener itself,
-// also through a forwarded port; the host was checked before. At the visitor's door the
+// also through a forwarded port; the host was checked before. At the public listener the
 // page's host decides, since proxies that speak TLS stand before it.
 func (a *api) isOwn(c *gin.Context, origin string) bool {
-	if a.door == DeskDoor {
+	if a.listener == AdminListener {
 		scheme := "http://"
 		if a.Secure {
 			scheme = "https://"
@@ -280,5 +280,5 @@ func (a *api) isOwn(c *gin.Context, origin string) bool {
 }
 
 func crossSite() problem {
-	return forbidden("cross-site", "This did not come from the console", "The request changes something, and came from another origin than the console's.", "Do it in the console, or with a key. Behind a proxy that speaks TLS, name the console's origin under desk.origins.")
+	return forbidden("cross-site", "This did not come from the console", "The request changes something, and came from another origin than the console's.", "Do it in the console, or with a key. Behind a proxy that speaks TLS, name the console's origin under admin.origins.")
 }
