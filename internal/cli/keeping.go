@@ -365,7 +365,7 @@ func (a *app) visitsQuarantine() *cobra.Command {
 			}
 			body := map[string]string{}
 			for name, value := range mend {
-				if cmd.Flags().Changed(name) {
+				if cmd.Flags().Changed(strings.ReplaceAll(name, "_", "-")) {
 					body[strings.TrimPrefix(name, "new-")] = *value
 				}
 			}
@@ -378,8 +378,8 @@ func (a *app) visitsQuarantine() *cobra.Command {
 			return err
 		},
 	}
-	for _, name := range []string{"new-id", "site", "path", "referrer", "agent", "link"} {
-		mend[name] = replay.Flags().String(name, "", "put this in its place")
+	for _, name := range []string{"new-id", "site", "path", "referrer", "user_agent", "link"} {
+		mend[name] = replay.Flags().String(strings.ReplaceAll(name, "_", "-"), "", "put this in its place")
 	}
 	drop := &cobra.Command{
 		Use: "drop ID", Short: "Drop one for good", Args: cobra.ExactArgs(1),

@@ -299,7 +299,7 @@ func TestRangesTownsAreasAndMany(t *testing.T) {
 	assert.Contains(t, get("/v1/addresses/198.18.3.40?format=yaml").body, "city: Lisbon\n")
 	assert.Contains(t, get("/v1/addresses/198.18.3.40?format=xml").body, "<city>Lisbon</city>")
 	csv := get("/v1/addresses/198.18.3.40?format=csv&fields=location.city,network.as_number")
-	assert.Equal(t, "network.as_number,location.city\n64500,Lisbon\n", csv.body)
+	assert.Equal(t, "location.city,network.as_number\nLisbon,64500\n", csv.body)
 	assert.Contains(t, csv.header.Values("Vary"), "Accept")
 	assert.Equal(t, http.StatusUnprocessableEntity, get("/v1/addresses/198.18.3.40?fields=location.town").status)
 	assert.Equal(t, http.StatusUnprocessableEntity, get("/v1/addresses/198.18.3.40?format=docx").status)

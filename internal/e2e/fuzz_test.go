@@ -272,7 +272,7 @@ func TestInputThatBrokeIt(t *testing.T) {
 		got := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+path, "")
 		assert.Equal(t, status, got.status, "%.80s: %s", path, got.body)
 	}
-	head := "id,time,site,path,referrer,agent,link,attributes,marks,address,kind,level,country_code,region_code,city,latitude,longitude,radius_km,time_zone,as_number,operator,labels,language,card,trail\n"
+	head := "id,time,site,path,referrer,user_agent,link,attributes,marks,address,kind,level,country_code,region_code,city,latitude,longitude,radius_km,time_zone,as_number,operator,labels,language,card,trail\n"
 	quote := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits/import?format=csv", head+"\"never closed\nx,y\n", "Content-Type: text/csv")
 	assert.Equal(t, http.StatusOK, quote.status, quote.body)
 	assert.Contains(t, quote.body, `"rejected":1`)

@@ -71,7 +71,7 @@ func TestBadVisitsHarmNoOthers(t *testing.T) {
 	for body, reason := range bad {
 		list, reasons = append(list, body), append(reasons, reason)
 	}
-	got := s.post(t, "["+strings.Join(list, ",")+"]", "User-Agent: Firefox")
+	got := s.post(t, "["+strings.Join(list, ",")+"]", "User-UserAgent: Firefox")
 	require.Equal(t, http.StatusCreated, got.status, got.body)
 	var many struct {
 		Visits []struct {
@@ -132,7 +132,7 @@ func TestDryRunsAndTests(t *testing.T) {
 	assert.Equal(t, http.StatusOK, dry.status, dry.body)
 	assert.Contains(t, dry.body, `"state":"dry run"`)
 	assert.Contains(t, dry.body, `"city":"Lisbon"`)
-	assert.Equal(t, http.StatusCreated, s.post(t, `{"site":"heronlake.example","path":"/test","test":true}`, "User-Agent: Firefox").status)
+	assert.Equal(t, http.StatusCreated, s.post(t, `{"site":"heronlake.example","path":"/test","test":true}`, "User-UserAgent: Firefox").status)
 	list := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits?site=heronlake.example", "")
 	assert.NotContains(t, list.body, "/dry")
 	assert.Contains(t, list.body, `"marks":["test"]`)
@@ -190,7 +190,7 @@ func TestErasingAndHandingOver(t *testing.T) {
 	}})
 	for _, site := range []string{"heronlake.example", "hashed.example", "cut.example"} {
 		for _, ip := range []string{"198.18.3.40", "198.18.3.41"} {
-			require.Equal(t, http.StatusCreated, s.post(t, strings.Replace(visitBody("203.0.113.4", ip), "heronlake.example", site, 1), "User-Agent: Firefox").status)
+			require.Equal(t, http.StatusCreated, s.post(t, strings.Replace(visitBody("203.0.113.4", ip), "heronlake.example", site, 1), "User-UserAgent: Firefox").status)
 		}
 	}
 	lines := func(site, query string) int {
@@ -234,7 +234,7 @@ func TestVisitsMoveBetweenServices(t *testing.T) {
 		require.NoError(t, err)
 		defer conn.Close(context.Background())
 		var sum string
-		require.NoError(t, conn.QueryRow(t.Context(), `SELECT count(*) || md5(string_agg(concat(id, path, referrer, agent, link, attributes, address, place, network, language, card, trail, answer), '' ORDER BY id)) FROM visit`).Scan(&sum))
+		require.NoError(t, conn.QueryRow(t.Context(), `SELECT count(*) || md5(string_agg(concat(id, path, referrer, user_agent, link, attributes, address, place, network, language, card, trail, answer), '' ORDER BY id)) FROM visit`).Scan(&sum))
 		return sum
 	}
 	for _, format := range []string{"csv", "ndjson", "geojson", "parquet"} {
@@ -421,7 +421,7 @@ func TestWhoWaitsHearsOfAConflict(t *testing.T) {
 	r := rand.New(rand.NewPCG(14, 10))
 	values := map[string][]string{
 		"path": {`"/a"`, `"/b"`}, "referrer": {"null", `"https://news.example/1"`}, "link": {"null", `"poster"`},
-		"agent": {`"Firefox"`, `"Chrome"`}, "peer": {`"198.18.3.40"`, `"198.18.7.114"`},
+		"user_agent": {`"Firefox"`, `"Chrome"`}, "peer": {`"198.18.3.40"`, `"198.18.7.114"`},
 		"attributes": {"null", `{"seat":1,"deck":{"a":1,"b":[2,1]}}`, `{"deck":{"b":[2,1],"a":1},"seat":1}`, `{"seat":2}`, `{"seat":"1"}`, `{"deck":{"a":1,"b":[1,2]},"seat":1}`},
 	}
 	ids := make([]string, 12)
@@ -437,7 +437,7 @@ func TestWhoWaitsHearsOfAConflict(t *testing.T) {
 		for range 1 + r.IntN(5) {
 			id := ids[r.IntN(len(ids))]
 			content, fields := "", []string{`"site":"heronlake.example"`, fmt.Sprintf(`"id":%q`, id)}
-			for _, name := range []string{"path", "referrer", "link", "agent", "peer", "attributes"} {
+			for _, name := range []string{"path", "referrer", "link", "user_agent", "peer", "attributes"} {
 				n := 0
 				if r.IntN(5) == 0 {
 					n = r.IntN(len(values[name]))

@@ -109,7 +109,7 @@ func (a *Arrivals) At(after time.Duration) visit.Arrival {
 	hour := int16((int(local.Weekday())+6)%7*24 + local.Hour())
 	kind := addr.KindOf(ip)
 	row := visit.Row{
-		ID: a.id(at), Site: a.site, Path: fmt.Sprintf("/page/%d", a.paths.Uint64()), Agent: &agents[a.r.IntN(len(agents))],
+		ID: a.id(at), Site: a.site, Path: fmt.Sprintf("/page/%d", a.paths.Uint64()), UserAgent: &agents[a.r.IntN(len(agents))],
 		Address: addr.Optional{Addr: ip}, Kind: &kind, Language: languages[a.r.IntN(len(languages))], WeekHour: &hour,
 		Visitor: int64(binary.BigEndian.Uint32(bytes[:]))<<8 + int64(a.r.IntN(3)) + 1, AnswerID: p.id,
 	}

@@ -39,7 +39,7 @@ type flat struct {
 	Site        string    `parquet:"site,dict"`
 	Path        string    `parquet:"path,dict"`
 	Referrer    *string   `parquet:"referrer,optional"`
-	Agent       *string   `parquet:"agent,optional,dict"`
+	UserAgent   *string   `parquet:"user_agent,optional,dict"`
 	Link        *string   `parquet:"link,optional"`
 	Attributes  *string   `parquet:"attributes,optional"` // JSON
 	Marks       string    `parquet:"marks"`               // with ; between
@@ -63,7 +63,7 @@ type flat struct {
 
 // columns are the names of flat's fields.
 var columns = []string{
-	"id", "time", "site", "path", "referrer", "agent", "link", "attributes", "marks", "address", "kind", "level", "country_code", "region_code", "city",
+	"id", "time", "site", "path", "referrer", "user_agent", "link", "attributes", "marks", "address", "kind", "level", "country_code", "region_code", "city",
 	"latitude", "longitude", "radius_km", "time_zone", "as_number", "operator", "labels", "language", "card", "trail",
 }
 
@@ -78,7 +78,7 @@ func flatten(v visit.Visit) (flat, error) {
 		return flat{}, fmt.Errorf("trail: %w", err)
 	}
 	f := flat{
-		ID: v.ID.String(), Time: v.Time, Site: v.Site, Path: v.Path, Referrer: v.Referrer, Agent: v.Agent, Link: v.Link,
+		ID: v.ID.String(), Time: v.Time, Site: v.Site, Path: v.Path, Referrer: v.Referrer, UserAgent: v.UserAgent, Link: v.Link,
 		Marks: strings.Join(v.Marks, ";"), Level: string(c.Location.Level), CountryCode: c.Location.CountryCode, RegionCode: c.Location.RegionCode,
 		City: c.Location.City, Latitude: c.Location.Latitude, Longitude: c.Location.Longitude, RadiusKm: c.Location.RadiusKm,
 		TimeZone: c.Location.TimeZone, Operator: c.Network.Operator, Labels: strings.Join(c.Labels, ";"), Language: c.Locale.Language,
@@ -113,7 +113,7 @@ func (f flat) visit() (v visit.Visit, err error) {
 	if !ok {
 		return v, fmt.Errorf("id: %s is no UUID of version 7", v.ID)
 	}
-	v.Time, v.Site, v.Path, v.Referrer, v.Agent, v.Link, v.Earlier, v.Marks = at, f.Site, f.Path, f.Referrer, f.Agent, f.Link, []visit.Reading{}, []string{}
+	v.Time, v.Site, v.Path, v.Referrer, v.UserAgent, v.Link, v.Earlier, v.Marks = at, f.Site, f.Path, f.Referrer, f.UserAgent, f.Link, []visit.Reading{}, []string{}
 	if f.Marks != "" {
 		v.Marks = strings.Split(f.Marks, ";")
 	}
@@ -178,7 +178,7 @@ func (c *csvWriter) Write(v visit.Visit) error {
 		asNumber = strconv.FormatInt(*f.ASNumber, 10)
 	}
 	row := []string{
-		f.ID, f.Time.Format("2006-01-02T15:04:05.000Z"), f.Site, f.Path, text(f.Referrer), text(f.Agent), text(f.Link), text(f.Attributes), f.Marks, text(f.Address), text(f.Kind),
+		f.ID, f.Time.Format("2006-01-02T15:04:05.000Z"), f.Site, f.Path, text(f.Referrer), text(f.UserAgent), text(f.Link), text(f.Attributes), f.Marks, text(f.Address), text(f.Kind),
 		f.Level, text(f.CountryCode), text(f.RegionCode), text(f.City), number(f.Latitude), number(f.Longitude), number(f.RadiusKm), text(f.TimeZone),
 		asNumber, text(f.Operator), f.Labels, f.Language, f.Card, f.Trail,
 	}
@@ -363,7 +363,7 @@ func readCSV(r io.Reader, do func(int, visit.Visit, error) error) error {
 			return nil
 		}
 		v, err := flat{
-			ID: cell("id"), Site: cell("site"), Path: cell("path"), Referrer: optional("referrer"), Agent: optional("agent"), Link: optional("link"),
+			ID: cell("id"), Site: cell("site"), Path: cell("path"), Referrer: optional("referrer"), UserAgent: optional("user_agent"), Link: optional("link"),
 			Attributes: optional("attributes"), Marks: cell("marks"), Card: cell("card"), Trail: cell("trail"),
 		}.visit()
 		if err := do(line, v, err); err != nil {

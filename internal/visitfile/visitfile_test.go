@@ -29,7 +29,7 @@ func visits(t *testing.T) []visit.Visit {
 		switch i % 5 {
 		case 0:
 			agent, referrer := "=HYPERLINK(\"https://evil.example\")", "<script>alert(1)</script>"
-			v.Agent, v.Referrer = &agent, &referrer
+			v.UserAgent, v.Referrer = &agent, &referrer
 		case 1:
 			v.Attributes = json.RawMessage(`{"crew":"a \"b\", c;\nd","seats":[8,1.5],"n":-3}`)
 		case 2:

@@ -122,7 +122,7 @@ func TestRowsAsJSON(t *testing.T) {
 			require.NoError(t, err)
 			v := Visit{ID: id, Time: now, Site: "heronlake.example", Path: "/<a>&\u2028", Card: card, Trail: trail, Marks: []string{}}
 			if i%2 == 1 {
-				v.Referrer, v.Agent, v.Link, v.Marks, v.Visitor = text("https://a.example/\"x\""), text("Mozilla/5.0"), text("poster"), []string{MarkTest}, -7
+				v.Referrer, v.UserAgent, v.Link, v.Marks, v.Visitor = text("https://a.example/\"x\""), text("Mozilla/5.0"), text("poster"), []string{MarkTest}, -7
 				v.Attributes = json.RawMessage(`{"a":[1,"b"]}`)
 			}
 			v = v.Keep(mode, "hash 0123")

@@ -46,7 +46,7 @@ type Row struct {
 	Site        string          `json:"site"`
 	Path        string          `json:"path"`
 	Referrer    *string         `json:"referrer,omitempty"`
-	Agent       *string         `json:"agent,omitempty"`
+	UserAgent   *string         `json:"user_agent,omitempty"`
 	Link        *string         `json:"link,omitempty"`
 	Attributes  json.RawMessage `json:"attributes,omitempty"`
 	Marks       []string        `json:"marks,omitempty"`
@@ -70,7 +70,7 @@ type Row struct {
 func (v Visit) Row() (Row, json.RawMessage, error) {
 	c := v.Card
 	r := Row{
-		ID: v.ID, Site: v.Site, Path: v.Path, Referrer: v.Referrer, Agent: v.Agent, Link: v.Link, Attributes: v.Attributes, Marks: v.Marks,
+		ID: v.ID, Site: v.Site, Path: v.Path, Referrer: v.Referrer, UserAgent: v.UserAgent, Link: v.Link, Attributes: v.Attributes, Marks: v.Marks,
 		Address: c.Address.Text, Placeholder: c.Address.Placeholder, Kind: c.Address.Kind, Skipped: c.Address.Skipped, Labels: c.Labels,
 		Language: c.Locale.Language, WeekHour: weekHour(c.Clock), Unverified: v.Trail.Unverified(), Visitor: v.Visitor,
 	}
@@ -114,7 +114,7 @@ func (r *Row) AppendJSON(b []byte) []byte {
 	text(`,"site":`, r.Site)
 	text(`,"path":`, r.Path)
 	optional(`,"referrer":`, r.Referrer)
-	optional(`,"agent":`, r.Agent)
+	optional(`,"user_agent":`, r.UserAgent)
 	optional(`,"link":`, r.Link)
 	raw(`,"attributes":`, r.Attributes)
 	list(`,"marks":`, r.Marks)
@@ -156,7 +156,7 @@ func AnswerID(answer json.RawMessage) uuid.UUID {
 func (r Row) Visit(answer json.RawMessage) (Visit, error) {
 	at, _ := TimeOf(r.ID)
 	v := Visit{
-		ID: r.ID, Time: at, Site: r.Site, Path: r.Path, Referrer: r.Referrer, Agent: r.Agent, Link: r.Link,
+		ID: r.ID, Time: at, Site: r.Site, Path: r.Path, Referrer: r.Referrer, UserAgent: r.UserAgent, Link: r.Link,
 		Attributes: r.Attributes, Marks: append([]string{}, r.Marks...), Visitor: r.Visitor, Earlier: []Reading{},
 	}
 	var own personal
@@ -188,7 +188,7 @@ func (r Row) Visit(answer json.RawMessage) (Visit, error) {
 // members does not count.
 func (r Row) Same(other Row) bool {
 	return r.Site == other.Site && r.Path == other.Path && r.Address == other.Address &&
-		same(r.Referrer, other.Referrer) && same(r.Agent, other.Agent) && same(r.Link, other.Link) &&
+		same(r.Referrer, other.Referrer) && same(r.UserAgent, other.UserAgent) && same(r.Link, other.Link) &&
 		string(sorted(r.Attributes)) == string(sorted(other.Attributes))
 }
 

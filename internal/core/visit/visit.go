@@ -21,13 +21,13 @@ import (
 
 // A Visit is a card that was stored.
 type Visit struct {
-	ID       uuid.UUID `json:"id"`   // version 7; its time is the visit's
-	Time     time.Time `json:"time"` // UTC, of millisecond precision
-	Site     string    `json:"site"`
-	Path     string    `json:"path"`
-	Referrer *string   `json:"referrer"`
-	Agent    *string   `json:"agent"`
-	Link     *string   `json:"link"` // the name of the short link that led here
+	ID        uuid.UUID `json:"id"`   // version 7; its time is the visit's
+	Time      time.Time `json:"time"` // UTC, of millisecond precision
+	Site      string    `json:"site"`
+	Path      string    `json:"path"`
+	Referrer  *string   `json:"referrer"`
+	UserAgent *string   `json:"user_agent"`
+	Link      *string   `json:"link"` // the name of the short link that led here
 	// Attributes are the owner's own, a JSON object, or null.
 	Attributes json.RawMessage `json:"attributes"`
 	Marks      []string        `json:"marks"` // why it is left out of statistics, if it is

@@ -91,12 +91,12 @@ type Made struct {
 
 // A Session is a signed-in console.
 type Session struct {
-	ID       uuid.UUID `json:"id"`
-	Created  time.Time `json:"created"`
-	LastSeen time.Time `json:"last_seen"`
-	Expires  time.Time `json:"expires"`
-	How      string    `json:"how"`   // the key that opened it, or the link and who made that
-	Agent    string    `json:"agent"` // the browser
+	ID        uuid.UUID `json:"id"`
+	Created   time.Time `json:"created"`
+	LastSeen  time.Time `json:"last_seen"`
+	Expires   time.Time `json:"expires"`
+	How       string    `json:"how"`        // the key that opened it, or the link and who made that
+	UserAgent string    `json:"user_agent"` // the browser
 	// Key is the one that opened it, with which it ends; nil for a link's.
 	Key *uuid.UUID `json:"key_id"`
 }

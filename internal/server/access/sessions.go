@@ -99,7 +99,7 @@ func (s *Sessions) open(ctx context.Context, key *uuid.UUID, how, agent string) 
 		return Session{}, "", err
 	}
 	now := s.now().UTC().Truncate(time.Millisecond)
-	one := Session{ID: id, Created: now, LastSeen: now, Expires: now.Add(SessionAbsolute), How: how, Agent: agent, Key: key}
+	one := Session{ID: id, Created: now, LastSeen: now, Expires: now.Add(SessionAbsolute), How: how, UserAgent: agent, Key: key}
 	secret, hash := newSecret("session")
 	event, err := NewEvent(now, "signed in", how, agent)
 	if err == nil {

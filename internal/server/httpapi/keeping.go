@@ -542,12 +542,12 @@ func (a *api) listQuarantine(c *gin.Context) {
 // replayVisit stores a visit from quarantine, with what is mended of it.
 func (a *api) replayVisit(c *gin.Context) {
 	var mend struct {
-		ID       *string `json:"id"`
-		Site     *string `json:"site"`
-		Path     *string `json:"path"`
-		Referrer *string `json:"referrer"`
-		Agent    *string `json:"agent"`
-		Link     *string `json:"link"`
+		ID        *string `json:"id"`
+		Site      *string `json:"site"`
+		Path      *string `json:"path"`
+		Referrer  *string `json:"referrer"`
+		UserAgent *string `json:"user_agent"`
+		Link      *string `json:"link"`
 	}
 	id, err := uuid.Parse(c.Param("id"))
 	if err != nil {
@@ -586,7 +586,7 @@ func (a *api) replayVisit(c *gin.Context) {
 	for _, field := range []struct {
 		to   **string
 		from *string
-	}{{&row.Referrer, mend.Referrer}, {&row.Agent, mend.Agent}, {&row.Link, mend.Link}} {
+	}{{&row.Referrer, mend.Referrer}, {&row.UserAgent, mend.UserAgent}, {&row.Link, mend.Link}} {
 		if field.from != nil {
 			*field.to = field.from
 		}
@@ -595,7 +595,7 @@ func (a *api) replayVisit(c *gin.Context) {
 		a.fail(c, badField("site", fmt.Sprintf("%.64q is not a configured site", row.Site), "Configured are "+a.siteList()+"."))
 		return
 	}
-	v := visit.Visit{Path: row.Path, Referrer: row.Referrer, Agent: row.Agent, Link: row.Link}
+	v := visit.Visit{Path: row.Path, Referrer: row.Referrer, UserAgent: row.UserAgent, Link: row.Link}
 	if err := checkTexts(&v); err != nil {
 		a.fail(c, err)
 		return

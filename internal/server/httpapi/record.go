@@ -39,7 +39,7 @@ type newVisit struct {
 	Site       string          `json:"site"`
 	Path       string          `json:"path"`
 	Referrer   *string         `json:"referrer"`
-	Agent      *string         `json:"agent"`
+	UserAgent  *string         `json:"user_agent"`
 	Link       *string         `json:"link"`
 	Attributes json.RawMessage `json:"attributes"`
 	Test       bool            `json:"test"`
@@ -229,7 +229,7 @@ func (a *api) readVisit(c *gin.Context, text []byte) (*taken, error) {
 	if who.key != nil && !who.key.MayUse(site.Host) {
 		return nil, forbidden("site", "The key is bound to other sites", fmt.Sprintf("This key may not be used for %s.", site.Host), "Use a key that is bound to this site.")
 	}
-	if (body.ID != nil || body.Time != nil || body.Agent != nil || body.Peer != nil || body.Headers != nil) && !who.scope.Includes(access.Server) {
+	if (body.ID != nil || body.Time != nil || body.UserAgent != nil || body.Peer != nil || body.Headers != nil) && !who.scope.Includes(access.Server) {
 		return nil, lacks(who.scope, access.Server)
 	}
 	id, at, err := a.identify(body.ID, body.Time)
@@ -240,9 +240,9 @@ func (a *api) readVisit(c *gin.Context, text []byte) (*taken, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := visit.Visit{ID: id, Time: at, Site: site.Host, Path: body.Path, Referrer: body.Referrer, Agent: body.Agent, Link: body.Link, Earlier: []visit.Reading{}}
-	if agent := header["User-Agent"]; v.Agent == nil && len(agent) > 0 {
-		v.Agent = &agent[0]
+	v := visit.Visit{ID: id, Time: at, Site: site.Host, Path: body.Path, Referrer: body.Referrer, UserAgent: body.UserAgent, Link: body.Link, Earlier: []visit.Reading{}}
+	if agent := header["User-Agent"]; v.UserAgent == nil && len(agent) > 0 {
+		v.UserAgent = &agent[0]
 	}
 	if err := checkTexts(&v); err != nil {
 		return nil, err
@@ -252,7 +252,7 @@ func (a *api) readVisit(c *gin.Context, text []byte) (*taken, error) {
 	}
 	v.Card, v.Trail = a.Enrich.Visitor(from, header, a.guest(c, header, site), at)
 	a.observed(from, header, v.Card, v.Trail)
-	v.Marks = a.Marker.Marks(v.Agent, v.Card.Labels)
+	v.Marks = a.Marker.Marks(v.UserAgent, v.Card.Labels)
 	if body.Test {
 		v.Marks = append(v.Marks, visit.MarkTest)
 	}
@@ -269,7 +269,7 @@ func (a *api) readVisit(c *gin.Context, text []byte) (*taken, error) {
 // put U+FFFD into.
 func (b newVisit) notUTF8() error {
 	const hint = "Send the body as UTF-8."
-	for name, text := range map[string]*string{"site": &b.Site, "path": &b.Path, "referrer": b.Referrer, "agent": b.Agent, "link": b.Link} {
+	for name, text := range map[string]*string{"site": &b.Site, "path": &b.Path, "referrer": b.Referrer, "user_agent": b.UserAgent, "link": b.Link} {
 		if text != nil && strings.ContainsRune(*text, utf8.RuneError) {
 			return badField(name, "it is not valid UTF-8", hint)
 		}
@@ -348,9 +348,9 @@ func checkTexts(v *visit.Visit) error {
 			return badField("link", reasonOr(err, "it is empty"), "Give the name of the link, or leave it out.")
 		}
 	}
-	if v.Agent != nil {
-		clean := plain.Clean(*v.Agent, visit.MaxAgent)
-		v.Agent = &clean
+	if v.UserAgent != nil {
+		clean := plain.Clean(*v.UserAgent, visit.MaxAgent)
+		v.UserAgent = &clean
 	}
 	return nil
 }

@@ -82,8 +82,8 @@ func (k *Keeper) Keep(v visit.Visit, mode visit.Mode, private bool) (visit.Visit
 		return v, err
 	}
 	agent := ""
-	if v.Agent != nil {
-		agent = *v.Agent
+	if v.UserAgent != nil {
+		agent = *v.UserAgent
 	}
 	sum := digest(key, kept+"\n"+agent)
 	v.Visitor = int64(binary.BigEndian.Uint64(sum))

@@ -26,7 +26,7 @@ func open(t *testing.T, dir string) *Keeper {
 
 func of(ip string, at time.Time, site string) visit.Visit {
 	agent := "Firefox"
-	v := visit.Visit{Site: site, Time: at, Agent: &agent, Attributes: []byte(`{"a":1}`)}
+	v := visit.Visit{Site: site, Time: at, UserAgent: &agent, Attributes: []byte(`{"a":1}`)}
 	v.Card.Address.Text = addr.Optional{Addr: netip.MustParseAddr(ip)}
 	return v
 }

@@ -97,7 +97,7 @@ func (s *Store) MadeWith(ctx context.Context, id uuid.UUID, now, idleSince time.
 	return m, away(err)
 }
 
-const sessionColumns = `s.id, s.created, s.last_seen, s.expires, s.how, s.agent, s.key_id`
+const sessionColumns = `s.id, s.created, s.last_seen, s.expires, s.how, s.user_agent, s.key_id`
 
 // keyInForce holds for sessions whose key, if they have one, is in force: another instance
 // may have opened one with a key whose end it had not felt yet.
@@ -134,8 +134,8 @@ func (s *Store) UseLink(ctx context.Context, hash [sha256.Size]byte, now time.Ti
 // AddSession stores a session and removes those that ended long ago.
 func (s *Store) AddSession(ctx context.Context, one access.Session, hash [sha256.Size]byte, e access.Event) error {
 	return s.withEvent(ctx, e, `WITH gone AS (DELETE FROM session WHERE expires < $4)
-		INSERT INTO session (id, hash, created, last_seen, expires, how, agent, key_id) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
-		one.ID, hash[:], one.Created, one.LastSeen, one.Expires, one.How, one.Agent, one.Key)
+		INSERT INTO session (id, hash, created, last_seen, expires, how, user_agent, key_id) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
+		one.ID, hash[:], one.Created, one.LastSeen, one.Expires, one.How, one.UserAgent, one.Key)
 }
 
 // SessionOf reads a session and notes that it was seen; [access.ErrBadSession]
@@ -161,7 +161,7 @@ func (s *Store) Sessions(ctx context.Context, now, idleSince time.Time) ([]acces
 
 func scanSession(row pgx.CollectableRow) (access.Session, error) {
 	var one access.Session
-	err := row.Scan(&one.ID, &one.Created, &one.LastSeen, &one.Expires, &one.How, &one.Agent, &one.Key)
+	err := row.Scan(&one.ID, &one.Created, &one.LastSeen, &one.Expires, &one.How, &one.UserAgent, &one.Key)
 	one.Created, one.LastSeen, one.Expires = one.Created.UTC(), one.LastSeen.UTC(), one.Expires.UTC()
 	return one, err
 }

@@ -27,7 +27,7 @@ const arrivals = 7263001
 const publishing = 7263002
 
 var arrivalColumns = []string{
-	"id", "time", "site", "path", "referrer", "referrer_host", "agent", "link", "attributes", "marks", "counted", "address", "placeholder", "kind", "skipped",
+	"id", "time", "site", "path", "referrer", "referrer_host", "user_agent", "link", "attributes", "marks", "counted", "address", "placeholder", "kind", "skipped",
 	"level", "country_code", "region_code", "city", "latitude", "longitude", "radius_km", "time_zone", "place", "network", "labels",
 	"language", "week_hour", "unverified", "visitor", "answer", "card", "trail",
 }
@@ -190,7 +190,7 @@ func sortOut(ctx context.Context, tx pgx.Tx, rows [][]any, places map[uuid.UUID]
 	before := len(rows) - out.Erased - out.Stored
 	if out.Duplicate += before; before > 0 {
 		found, _ := tx.Query(ctx, `SELECT DISTINCT a.id FROM arriving a JOIN visit v USING (id)
-			WHERE (a.site, a.path, a.referrer, a.agent, a.link, a.address, a.attributes) IS DISTINCT FROM (v.site, v.path, v.referrer, v.agent, v.link, v.address, v.attributes)`)
+			WHERE (a.site, a.path, a.referrer, a.user_agent, a.link, a.address, a.attributes) IS DISTINCT FROM (v.site, v.path, v.referrer, v.user_agent, v.link, v.address, v.attributes)`)
 		var ids []uuid.UUID
 		ids, err = pgx.CollectRows(found, pgx.RowTo[uuid.UUID])
 		for _, id := range ids {
@@ -208,13 +208,13 @@ func (s *Store) Standing(ctx context.Context, rows []visit.Row) ([]visit.Standin
 	for i, r := range rows {
 		ids[i] = r.ID
 		given := (&shared{places: map[bool]string{}}).columns(r, time.Time{})
-		for j, name := range []string{"site", "path", "referrer", "agent", "link", "address", "attributes"} {
+		for j, name := range []string{"site", "path", "referrer", "user_agent", "link", "address", "attributes"} {
 			want[j] = append(want[j], given[slices.Index(arrivalColumns, name)])
 		}
 	}
-	found, _ := s.pool.Query(ctx, `SELECT w.n, (w.site, w.path, w.referrer, w.agent, w.link, w.address, w.attributes) IS NOT DISTINCT FROM (v.site, v.path, v.referrer, v.agent, v.link, v.address, v.attributes)
+	found, _ := s.pool.Query(ctx, `SELECT w.n, (w.site, w.path, w.referrer, w.user_agent, w.link, w.address, w.attributes) IS NOT DISTINCT FROM (v.site, v.path, v.referrer, v.user_agent, v.link, v.address, v.attributes)
 		FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::inet[], $8::jsonb[])
-			WITH ORDINALITY AS w(id, site, path, referrer, agent, link, address, attributes, n)
+			WITH ORDINALITY AS w(id, site, path, referrer, user_agent, link, address, attributes, n)
 		JOIN visit v ON v.id = w.id`, ids, want[0], want[1], want[2], want[3], want[4], want[5], want[6])
 	list, err := pgx.CollectRows(found, func(row pgx.CollectableRow) (v visit.Standing, err error) {
 		err = row.Scan(&v.Place, &v.Same)
@@ -267,7 +267,7 @@ func (s *shared) columns(r visit.Row, at time.Time) []any {
 		kind = &word
 	}
 	return []any{
-		r.ID, at, r.Site, r.Path, r.Referrer, null(visit.ReferrerHost(r.Referrer, r.Site)), r.Agent, r.Link, attributes, list(r.Marks), r.Counted(),
+		r.ID, at, r.Site, r.Path, r.Referrer, null(visit.ReferrerHost(r.Referrer, r.Site)), r.UserAgent, r.Link, attributes, list(r.Marks), r.Counted(),
 		address, r.Placeholder, kind, r.Skipped,
 		string(w.Level), w.CountryCode, w.RegionCode, w.City, w.Latitude, w.Longitude, w.RadiusKm, w.TimeZone, place, null(visit.NetworkKey(s.answer.Network)), list(r.Labels),
 		r.Language, r.WeekHour, r.Unverified,

@@ -105,7 +105,7 @@ func TestAVisitReadsBackAsItWasStored(t *testing.T) {
 	t.Parallel()
 	s := open(t)
 	v := made(t, 0, "Lisbon")
-	v.Referrer, v.Agent = ptr("https://heronlake.example/"), ptr("<script>alert(1)</script>")
+	v.Referrer, v.UserAgent = ptr("https://heronlake.example/"), ptr("<script>alert(1)</script>")
 	add(t, s, v)
 	got, err := s.Visit(t.Context(), v.ID)
 	require.NoError(t, err)

@@ -132,7 +132,7 @@ func (s *Store) Visit(ctx context.Context, id uuid.UUID) (visit.Visit, error) {
 }
 
 // visitColumns are what scan reads.
-const visitColumns = `visit.id, site, path, referrer, agent, link, attributes::text, marks, visitor, card::text, trail::text, body::text,
+const visitColumns = `visit.id, site, path, referrer, user_agent, link, attributes::text, marks, visitor, card::text, trail::text, body::text,
 	ARRAY(SELECT e.body::text FROM unnest(earlier) WITH ORDINALITY u(id, n) JOIN answer e USING (id) ORDER BY n)`
 
 func (s *Store) visits(ctx context.Context, where string, args pgx.NamedArgs) ([]visit.Visit, error) {
@@ -148,7 +148,7 @@ func scan(row pgx.CollectableRow, first ...any) (visit.Visit, error) {
 	var card, trail, body string
 	var visitor *int64
 	var earlier []string
-	if err := row.Scan(append(first, &r.ID, &r.Site, &r.Path, &r.Referrer, &r.Agent, &r.Link, &attributes, &r.Marks, &visitor, &card, &trail, &body, &earlier)...); err != nil {
+	if err := row.Scan(append(first, &r.ID, &r.Site, &r.Path, &r.Referrer, &r.UserAgent, &r.Link, &attributes, &r.Marks, &visitor, &card, &trail, &body, &earlier)...); err != nil {
 		return visit.Visit{}, err
 	}
 	r.Card, r.Trail = json.RawMessage(card), json.RawMessage(trail)

@@ -1708,7 +1708,7 @@ export interface components {
             /** @description At most 2048 bytes. */
             referrer?: string | null;
             /** @description By default the request's own. Wants scope `server`. */
-            agent?: string | null;
+            user_agent?: string | null;
             /** @description The name of the short link that led here; at most 64 bytes. */
             link?: string | null;
             /** @description Your own; at most 2048 bytes and four levels. */
@@ -1757,7 +1757,7 @@ export interface components {
             site: string;
             path: string;
             referrer: string | null;
-            agent: string | null;
+            user_agent: string | null;
             link: string | null;
             attributes: Record<string, never> | null;
             marks: components["schemas"]["Mark"][];
@@ -1879,7 +1879,7 @@ export interface components {
             site?: string;
             path?: string;
             referrer?: string;
-            agent?: string;
+            user_agent?: string;
             link?: string;
         };
         Replayed: {
@@ -2504,7 +2504,7 @@ export interface components {
             expires: string;
             /** @description The key that opened it, or the one-time link and who made that. */
             how: string;
-            agent: string;
+            user_agent: string;
             /**
              * Format: uuid
              * @description The key that opened it, with which it ends; null for a link's.

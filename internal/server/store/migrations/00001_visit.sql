@@ -5,7 +5,7 @@ CREATE TABLE visit (
     site         text NOT NULL,
     path         text NOT NULL,
     referrer     text,
-    agent        text,
+    user_agent        text,
     -- What the questions ask of the card. The address is only what the site's
     -- privacy mode keeps.
     address      inet,

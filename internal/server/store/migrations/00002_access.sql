@@ -25,7 +25,7 @@ CREATE TABLE session (
     expires   timestamptz NOT NULL,
     ended     timestamptz,
     how       text NOT NULL,
-    agent     text NOT NULL
+    user_agent     text NOT NULL
 );
 CREATE TABLE audit (
     id     uuid PRIMARY KEY,

@@ -20,7 +20,7 @@ CREATE TABLE visit (
     path          text NOT NULL,
     referrer      text,
     referrer_host text, -- of another site
-    agent         text,
+    user_agent         text,
     link          text,
     attributes    jsonb,
     marks         text[] NOT NULL,
@@ -224,10 +224,10 @@ SELECT v.*, json_build_object('location', card->'location', 'network', card->'ne
 INSERT INTO answer SELECT DISTINCT ON (md5(body::text)) md5(body::text)::uuid, body FROM before;
 INSERT INTO answer
 SELECT DISTINCT ON (md5(b)) md5(b)::uuid, b::json FROM before, jsonb_array_elements(earlier) r, before_answer(r) b ON CONFLICT DO NOTHING;
-INSERT INTO visit (id, arrival, time, site, path, referrer, referrer_host, agent, marks, counted, address, placeholder, kind, skipped, level,
+INSERT INTO visit (id, arrival, time, site, path, referrer, referrer_host, user_agent, marks, counted, address, placeholder, kind, skipped, level,
     country_code, region_code, city, latitude, longitude, radius_km, time_zone, place, network, labels, language, week_hour, unverified, answer, card, trail, earlier)
 SELECT id, nextval('visit_arrival'), time, site, path, referrer,
-    nullif(lower(substring(referrer FROM '^https?://([^/:?#]+)')), lower(site)), agent, '{}', true, address,
+    nullif(lower(substring(referrer FROM '^https?://([^/:?#]+)')), lower(site)), user_agent, '{}', true, address,
     card->'address'->>'placeholder', kind, skipped, level, country_code, region_code, city, latitude, longitude, radius_km,
     card->'location'->>'time_zone',
     concat_ws(E'\x1f', CASE WHEN skipped THEN 'skipped' ELSE level END, coalesce(country_code, ''), coalesce(region_code, ''), coalesce(city, ''),

@@ -1,7 +1,7 @@
 -- +goose Up
 -- For the owner's own tools: docs/sql.md. These names and columns stay.
 CREATE VIEW visit_fact AS
-SELECT v.id, v.time, v.site, v.path, v.referrer, v.referrer_host, v.agent, v.link, v.attributes, v.marks, v.counted,
+SELECT v.id, v.time, v.site, v.path, v.referrer, v.referrer_host, v.user_agent, v.link, v.attributes, v.marks, v.counted,
     v.address, v.placeholder, v.kind, v.skipped, v.level, v.country_code, v.region_code, v.city, v.latitude, v.longitude, v.radius_km, v.time_zone,
     CASE WHEN v.latitude IS NOT NULL THEN json_build_object('type', 'Point', 'coordinates', json_build_array(v.longitude, v.latitude)) END AS point,
     v.network, v.labels, v.language, v.week_hour, v.unverified,

@@ -209,7 +209,7 @@ function Sessions() {
                 <tr key={s.id}>
                   <td className="nowrap">{clockTime(s.created)}</td>
                   <td className="nowrap">{s.how}</td>
-                  <td className="small second breakable">{s.agent}</td>
+                  <td className="small second breakable">{s.user_agent}</td>
                   <td className="nowrap">{dayjs(s.expires).format("D MMM HH:mm")}</td>
                   <td className="right nowrap">
                     {s.id === sessions.data.current ? (

@@ -88,8 +88,10 @@ export function VisitPanel({ visit, onClose }: { visit: Visit; onClose: () => vo
               <code className="breakable">{withoutCodes(JSON.stringify(visit.attributes))}</code>
             </Fact>
           )}
-          <Fact name="Agent">
-            <span className="breakable">{visit.agent ?? <span className="second">none was sent</span>}</span>
+          <Fact name="User agent">
+            <span className="breakable">
+              {visit.user_agent ?? <span className="second">none was sent</span>}
+            </span>
           </Fact>
         </Facts>
       </div>
