@@ -26,13 +26,13 @@ import (
 func (a *app) atlas() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "atlas",
-		Short: "Build editions of range data, look at them, compare and swap them",
+		Short: "Build editions of range data, look at them, compare and activate them",
 		Long: `An atlas is all sources of range data compiled into one file, an edition, which
 is used in place. These commands look at sources, build editions, and compare
 them; with --atlas FILE they work offline, else they ask the service.`,
 	}
 	cmd.AddCommand(a.atlasDescribe(), a.atlasBuild(), a.atlasShow(), a.atlasList(), a.atlasSample(), a.atlasDiff(), a.atlasAudit(),
-		a.atlasExport(), a.atlasUse(), a.atlasBack(), a.atlasReread(), a.atlasPublish())
+		a.atlasExport(), a.atlasUse(), a.atlasBack(), a.atlasPublish())
 	return cmd
 }
 
@@ -610,40 +610,6 @@ func (a *app) useEdition(ctx context.Context, name string) error {
 	}
 	fmt.Fprintf(a.Out, "Edition %s is in use.\n", used)
 	return nil
-}
-
-func (a *app) atlasReread() *cobra.Command {
-	var since string
-	cmd := &cobra.Command{
-		Use:   "reread",
-		Short: "Read stored visits again from the edition in use",
-		Long: `Makes the cards of stored visits anew from the edition in use. The old reading
-stays with each visit. Visits whose address was truncated stay as they are, for
-their neighbours may be elsewhere.`,
-		Example: "  eastporch atlas reread --since 2026-11-01T00:00:00Z",
-		Args:    cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			var from time.Time
-			if since != "" {
-				var err error
-				if from, err = time.Parse(time.RFC3339, since); err != nil {
-					return usageError{errors.New("--since: write it like 2026-11-01T00:00:00Z")}
-				}
-			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			edition, seen, again, err := c.Reread(cmd.Context(), from)
-			if err != nil {
-				return err
-			}
-			fmt.Fprintf(a.Out, "Of %s visits, %s were read again with edition %s.\n", thousands(seen), thousands(again), edition)
-			return nil
-		},
-	}
-	cmd.Flags().StringVar(&since, "since", "", "visits from this time on (RFC 3339); 30 days ago by default")
-	return cmd
 }
 
 func (a *app) atlasPublish() *cobra.Command {

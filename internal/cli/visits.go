@@ -17,7 +17,41 @@ import (
 
 func (a *app) visits() *cobra.Command {
 	cmd := &cobra.Command{Use: "visits", Short: "Read, move, check and erase stored visits"}
-	cmd.AddCommand(a.visitsList(), a.visitsTail(), a.visitsState(), a.visitsExport(), a.visitsImport(), a.visitsErase(), a.visitsVerify(), a.visitsQuarantine())
+	cmd.AddCommand(a.visitsReenrich(), a.visitsList(), a.visitsTail(), a.visitsState(), a.visitsExport(), a.visitsImport(), a.visitsErase(), a.visitsVerify(), a.visitsQuarantine())
+	return cmd
+}
+
+func (a *app) visitsReenrich() *cobra.Command {
+	var since string
+	cmd := &cobra.Command{
+		Use:   "reenrich",
+		Short: "Read stored visits again from the edition in use",
+		Long: `Makes the cards of stored visits anew from the edition in use. The old reading
+stays with each visit. Visits whose address was truncated stay as they are, for
+their neighbours may be elsewhere.`,
+		Example: "  eastporch visits reenrich --since 2026-11-01T00:00:00Z",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			var from time.Time
+			if since != "" {
+				var err error
+				if from, err = time.Parse(time.RFC3339, since); err != nil {
+					return usageError{errors.New("--since: write it like 2026-11-01T00:00:00Z")}
+				}
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			edition, seen, again, err := c.Reenrich(cmd.Context(), from)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "Of %s visits, %s were read again with edition %s.\n", thousands(seen), thousands(again), edition)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&since, "since", "", "visits from this time on (RFC 3339); 30 days ago by default")
 	return cmd
 }
 

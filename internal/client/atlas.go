@@ -200,20 +200,20 @@ func (c *Client) DropCorrection(ctx context.Context, id string) error {
 	return c.call(ctx, http.MethodDelete, "/v1/corrections/"+url.PathEscape(id), nil, nil)
 }
 
-// Reread reads stored visits since a time again from the edition in use; the
+// Reenrich reads stored visits since a time again from the edition in use; the
 // zero time is 30 days ago.
-func (c *Client) Reread(ctx context.Context, since time.Time) (edition string, seen, reread int, err error) {
+func (c *Client) Reenrich(ctx context.Context, since time.Time) (edition string, seen, reenriched int, err error) {
 	body := map[string]any{}
 	if !since.IsZero() {
 		body["since"] = since
 	}
 	var answer struct {
-		Edition string `json:"edition"`
-		Seen    int    `json:"seen"`
-		Reread  int    `json:"reread"`
+		Edition  string `json:"edition"`
+		Seen     int    `json:"seen"`
+		Reenrich int    `json:"reenriched"`
 	}
-	err = c.long().call(ctx, http.MethodPost, "/v1/atlas/reread", body, &answer)
-	return answer.Edition, answer.Seen, answer.Reread, err
+	err = c.long().call(ctx, http.MethodPost, "/v1/visits/reenrich", body, &answer)
+	return answer.Edition, answer.Seen, answer.Reenrich, err
 }
 
 // ExportEdition writes the edition in use as csv or geofeed. After an error what was

@@ -127,8 +127,8 @@ func (l *loader) check(c *Config) {
 	}
 	l.checkProxies(c)
 	l.checkLocal(c)
-	if c.Atlas.Swap != "auto" && c.Atlas.Swap != "hand" {
-		l.problem("atlas.swap", fmt.Sprintf("%q is no way to swap editions", c.Atlas.Swap), "Give auto, or hand.")
+	if c.Atlas.Activate != "auto" && c.Atlas.Activate != "manual" {
+		l.problem("atlas.activate", fmt.Sprintf("%q is no way to activate editions", c.Atlas.Activate), "Give auto or manual.")
 	}
 	if c.MapLink != "" && !(strings.HasPrefix(c.MapLink, "https://") && strings.Contains(c.MapLink, "{latitude}") && strings.Contains(c.MapLink, "{longitude}")) {
 		l.problem("map_link", "this is no template of a link", "Begin it with https:// and write {latitude} and {longitude} where they belong.")

@@ -46,11 +46,11 @@ type Config struct {
 	NAT64  []string            `koanf:"nat64"` // the owner's translation prefixes
 	Atlas  struct {
 		Sources []Source `koanf:"sources"`
-		// Swap says whether a new edition is used at once (auto) or by hand.
-		Swap        string        `koanf:"swap"`
-		Reread      time.Duration `koanf:"reread"`       // how often sources are looked at; 0 is only at start
-		FetchInside bool          `koanf:"fetch_inside"` // fetch from addresses that are not public
-		KnownPoints string        `koanf:"known_points"` // a file that editions are held against
+		// Activate says whether a new edition is used at once (auto) or by hand.
+		Activate        string        `koanf:"activate"`
+		RefreshInterval time.Duration `koanf:"refresh_interval"` // how often sources are looked at; 0 is only at start
+		FetchInside     bool          `koanf:"fetch_inside"`     // fetch from addresses that are not public
+		KnownPoints     string        `koanf:"known_points"`     // a file that editions are held against
 	} `koanf:"atlas"`
 	Intake struct {
 		MaxBytes int `koanf:"max_bytes"` // of visits that wait for the database
@@ -218,7 +218,7 @@ func defaults(getenv func(string) string) map[string]any {
 			"go-http-client", "okhttp", "axios/", "node-fetch", "httpclient", "postman",
 		},
 		"marks.bot_labels": []any{}, "marks.monitor_agents": []any{}, "marks.monitor_labels": []any{"monitoring"},
-		"atlas.swap": "auto", "atlas.reread": "0s",
+		"atlas.activate": "auto", "atlas.refresh_interval": "0s",
 		"data_dir":  DefaultDataDir(getenv, "eastporch"),
 		"log.level": "info", "log.format": "text", "shutdown_grace": "10s",
 		"sites": []any{map[string]any{"host": "localhost", "name": "This machine"}},

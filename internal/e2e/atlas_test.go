@@ -70,7 +70,7 @@ func TestAnEditionWaitsUntilSomebodyUsesIt(t *testing.T) {
 	assert.Equal(t, name, after.Edition.Name)
 
 	// Stored visits are read again, and keep the old reading.
-	edition, seen, again, err := s.client.Reread(t.Context(), time.Time{})
+	edition, seen, again, err := s.client.Reenrich(t.Context(), time.Time{})
 	require.NoError(t, err)
 	assert.Equal(t, name, edition)
 	assert.Equal(t, 200, seen)
@@ -82,7 +82,7 @@ func TestAnEditionWaitsUntilSomebodyUsesIt(t *testing.T) {
 		assert.Equal(t, "Portland", *v.Earlier[0].Location.City)
 		assert.Equal(t, before.Edition.Name, v.Earlier[0].Edition)
 	}
-	_, _, again, err = s.client.Reread(t.Context(), time.Time{})
+	_, _, again, err = s.client.Reenrich(t.Context(), time.Time{})
 	require.NoError(t, err)
 	assert.Zero(t, again, "once is enough")
 
@@ -362,16 +362,16 @@ func TestAtlasPageSwapsCorrectsAndDescribes(t *testing.T) {
 	s.fill(t, 60)
 	s.next(t)
 	p := openPage(t, s)
-	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.adminURL+"/atlas"), visible(".swap-sentence"), visible(".audit-table tbody tr"))
-	assert.Contains(t, p.text(".swap-sentence"), "11 ranges")
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.adminURL+"/atlas"), visible(".activate-sentence"), visible(".audit-table tbody tr"))
+	assert.Contains(t, p.text(".activate-sentence"), "11 ranges")
 	assert.Contains(t, p.text(".sources"), "Harbour Net geofeed")
 	assert.Contains(t, p.text(".coverage-countries"), "Portugal")
-	p.do(click(".swap-actions button:nth-child(2)"), visible(".ant-modal .changes"))
+	p.do(click(".activate-actions button:nth-child(2)"), visible(".ant-modal .changes"))
 	assert.Contains(t, p.text(".ant-modal .changes"), "198.18.64.0/24")
 	p.do(chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent(chromedp.CSS(".ant-modal .changes"))) // a click could miss a dialog that still moves
 	p.do(click(".coverage-head .ant-segmented-item"), visible(".coverage-map circle"))
-	p.do(click(".swap-actions .ant-btn-primary"), chromedp.WaitNotPresent(chromedp.CSS(".swap-sentence")))
-	assert.Contains(t, p.text(".swap"), "No newer edition waits")
+	p.do(click(".activate-actions .ant-btn-primary"), chromedp.WaitNotPresent(chromedp.CSS(".activate-sentence")))
+	assert.Contains(t, p.text(".activate"), "No newer edition waits")
 	assert.Contains(t, p.text(".editions"), "Go back to it")
 
 	_, err := s.client.Correct(t.Context(), map[string]any{"range": "198.18.7.0/24", "country_code": "PT", "city": "Faro"})

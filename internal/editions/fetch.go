@@ -1,5 +1,5 @@
 // Package editions keeps the editions of the atlas: it fetches sources, builds
-// editions of them on a shelf, swaps the one in use while requests run, and goes
+// editions of them on a shelf, changes the one in use while requests run, and goes
 // back.
 package editions
 

@@ -53,7 +53,7 @@ func (s *Server) openShelf(ctx context.Context) (err error) {
 }
 
 func (s *Server) refresh(ctx context.Context, always bool) error {
-	made, err := s.shelf.Refresh(ctx, s.sources, always, s.opt.Config.Atlas.Swap == "auto")
+	made, err := s.shelf.Refresh(ctx, s.sources, always, s.opt.Config.Atlas.Activate == "auto")
 	switch {
 	case errors.Is(err, editions.ErrShrunk):
 		s.opt.Log.Warn("the edition in use stays", "reason", err)
@@ -66,10 +66,10 @@ func (s *Server) refresh(ctx context.Context, always bool) error {
 	return err
 }
 
-// reread looks for changed sources as often as the configuration says, until ctx
+// refreshSources looks for changed sources as often as the configuration says, until ctx
 // ends.
-func (s *Server) reread(ctx context.Context) {
-	if interval := s.opt.Config.Atlas.Reread; interval > 0 && len(s.sources) > 0 {
+func (s *Server) refreshSources(ctx context.Context) {
+	if interval := s.opt.Config.Atlas.RefreshInterval; interval > 0 && len(s.sources) > 0 {
 		every(ctx, interval, func() { _ = s.refresh(ctx, false) }) // which is in the log
 	}
 }

@@ -468,7 +468,7 @@ func (s *Server) Run(ctx context.Context) error {
 func (s *Server) begin(work context.Context) {
 	s.work.Store(&work)
 	s.jobs.start("keys", func() { s.keys.Run(work) })
-	s.jobs.start("sources", func() { s.reread(work) })
+	s.jobs.start("sources", func() { s.refreshSources(work) })
 	s.jobs.start("the queue of visits", func() { s.intake.Run(work) })
 	s.jobs.start("notifications", func() { s.bell.Run(work, s.store) })
 	s.jobs.start("the private database", func() { s.superviseDatabase(work) })

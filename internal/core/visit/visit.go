@@ -47,10 +47,10 @@ type Reading struct {
 	Network  atlas.Network  `json:"network"`
 }
 
-// Reread makes the card of a stored visit anew from the edition in use. ok is
+// Reenrich makes the card of a stored visit anew from the edition in use. ok is
 // false where it was made from that already, where it has no address to look up,
 // or where the address was truncated: its neighbours may be elsewhere.
-func (p *Pipeline) Reread(v Visit) (card Card, ok bool) {
+func (p *Pipeline) Reenrich(v Visit) (card Card, ok bool) {
 	a := v.Card.Address.Text.Addr
 	if !a.IsValid() || v.Card.Address.Skipped || addr.Truncate(a) == a || v.Card.Edition.Name == p.Atlas.Current().Name() {
 		return v.Card, false

@@ -42,7 +42,7 @@ type atlasStore interface {
 	Correct(ctx context.Context, c *atlas.Correction) error
 	DropCorrection(ctx context.Context, id uuid.UUID) (bool, error)
 	EachAddress(ctx context.Context, since time.Time, do func(netip.Addr, int)) error
-	Reread(ctx context.Context, since time.Time, again func(visit.Visit) (visit.Card, bool), progress func(seen, changed int)) error
+	Reenrich(ctx context.Context, since time.Time, again func(visit.Visit) (visit.Card, bool), progress func(seen, changed int)) error
 }
 
 func (a *api) edition() *atlas.Atlas { return a.Shelf.Current() }
@@ -494,8 +494,8 @@ func (a *api) checkGeofeed(c *gin.Context) {
 	})
 }
 
-// rereadVisits reads stored visits again from the edition in use.
-func (a *api) rereadVisits(c *gin.Context) {
+// reenrichVisits reads stored visits again from the edition in use.
+func (a *api) reenrichVisits(c *gin.Context) {
 	var body struct {
 		Since *time.Time `json:"since"`
 	}
@@ -508,15 +508,15 @@ func (a *api) rereadVisits(c *gin.Context) {
 		since = *body.Since
 	}
 	answer := struct {
-		Edition string `json:"edition"`
-		Seen    int    `json:"seen"`
-		Reread  int    `json:"reread"`
+		Edition  string `json:"edition"`
+		Seen     int    `json:"seen"`
+		Reenrich int    `json:"reenriched"`
 	}{Edition: a.edition().Name()}
-	err := a.AtlasStore.Reread(c, since, a.Enrich.Reread, func(seen, changed int) { answer.Seen, answer.Reread = seen, changed })
+	err := a.AtlasStore.Reenrich(c, since, a.Enrich.Reenrich, func(seen, changed int) { answer.Seen, answer.Reenrich = seen, changed })
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	a.note(c, "visits read again", fmt.Sprintf("%d of %d, with edition %s", answer.Reread, answer.Seen, answer.Edition))
+	a.note(c, "visits read again", fmt.Sprintf("%d of %d, with edition %s", answer.Reenrich, answer.Seen, answer.Edition))
 	c.JSON(http.StatusOK, answer)
 }

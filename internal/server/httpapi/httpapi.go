@@ -36,7 +36,7 @@ type enricher interface {
 	Card(a netip.Addr, obtained string, guest visit.Guest, now time.Time) visit.Card
 	Localize(country *almanac.Country, zone string, guest visit.Guest, now time.Time) visit.Card
 	Why(a netip.Addr, guest visit.Guest, now time.Time) visit.Card
-	Reread(v visit.Visit) (visit.Card, bool)
+	Reenrich(v visit.Visit) (visit.Card, bool)
 }
 
 // visitStore is all that the handlers need of the database. Its errors may
@@ -258,7 +258,7 @@ var routes = []route{
 	{http.MethodGet, "/v1/atlas/samples", false, access.Server, (*api).getSamples},
 	{http.MethodGet, "/v1/atlas/export", false, access.Admin, (*api).exportEdition},
 	{http.MethodPost, "/v1/atlas/publish", false, access.Admin, (*api).publishEdition},
-	{http.MethodPost, "/v1/atlas/reread", false, access.Admin, (*api).rereadVisits},
+	{http.MethodPost, "/v1/visits/reenrich", false, access.Admin, (*api).reenrichVisits},
 	{http.MethodGet, "/v1/corrections", false, access.Admin, (*api).listCorrections},
 	{http.MethodPost, "/v1/corrections", false, access.Admin, (*api).addCorrection},
 	{http.MethodDelete, "/v1/corrections/:id", false, access.Admin, (*api).dropCorrection},
@@ -284,7 +284,7 @@ var routes = []route{
 var long = map[string]bool{
 	"/v1/visits/export": true, importPath: true, "/v1/visits/erase": true, "/v1/visits/verify": true, "/v1/visits/stream": true,
 	"/v1/atlas/use": true, "/v1/atlas/back": true, "/v1/atlas/changes": true, "/v1/atlas/coverage": true, "/v1/atlas/audit": true,
-	"/v1/atlas/export": true, "/v1/atlas/publish": true, "/v1/atlas/reread": true, "/v1/addresses": true, "/v1/reports/:by": true,
+	"/v1/atlas/export": true, "/v1/atlas/publish": true, "/v1/visits/reenrich": true, "/v1/addresses": true, "/v1/reports/:by": true,
 	"/v1/reports/timeline": true, "/v1/reports/hours": true, "/v1/reports/visitors": true, "/v1/reports/grid": true, "/v1/reports/distances": true,
 }
 

@@ -72,13 +72,13 @@ func (s *Store) EachAddress(ctx context.Context, since time.Time, do func(addres
 	return away(rows.Err())
 }
 
-// rereadBatch is how many visits are read again in one transaction.
-const rereadBatch = 500
+// reenrichBatch is how many visits are read again in one transaction.
+const reenrichBatch = 500
 
-// Reread reads visits since a time again: again gives a visit's card anew, or ok
+// Reenrich reads visits since a time again: again gives a visit's card anew, or ok
 // false where the visit stays as it is. The old reading is kept with the visit.
 // progress is called after each batch.
-func (s *Store) Reread(ctx context.Context, since time.Time, again func(visit.Visit) (card visit.Card, ok bool), progress func(seen, changed int)) error {
+func (s *Store) Reenrich(ctx context.Context, since time.Time, again func(visit.Visit) (card visit.Card, ok bool), progress func(seen, changed int)) error {
 	after, seen, changed := floor(since), 0, 0
 	for {
 		n := 0
@@ -86,7 +86,7 @@ func (s *Store) Reread(ctx context.Context, since time.Time, again func(visit.Vi
 			if err := takeTurn(ctx, tx, arrivals); err != nil {
 				return err
 			}
-			rows, _ := tx.Query(ctx, `SELECT `+visitColumns+` FROM visit JOIN answer ON answer.id = visit.answer WHERE visit.id > $1 ORDER BY visit.id LIMIT $2 FOR UPDATE OF visit`, after, rereadBatch)
+			rows, _ := tx.Query(ctx, `SELECT `+visitColumns+` FROM visit JOIN answer ON answer.id = visit.answer WHERE visit.id > $1 ORDER BY visit.id LIMIT $2 FOR UPDATE OF visit`, after, reenrichBatch)
 			visits, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (visit.Visit, error) { return scan(row) })
 			if err != nil {
 				return err
@@ -123,7 +123,7 @@ func (s *Store) Reread(ctx context.Context, since time.Time, again func(visit.Vi
 		}
 		seen += n
 		progress(seen, changed)
-		if n < rereadBatch {
+		if n < reenrichBatch {
 			return nil
 		}
 	}

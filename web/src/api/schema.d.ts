@@ -958,7 +958,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/v1/atlas/reread": {
+    "/v1/visits/reenrich": {
         parameters: {
             query?: never;
             header?: never;
@@ -972,7 +972,7 @@ export interface paths {
          * @description The old reading stays with each visit, as `earlier`. Visits whose address was truncated stay as they are, for its
          *     neighbours may be elsewhere.
          */
-        post: operations["rereadVisits"];
+        post: operations["reenrichVisits"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2369,10 +2369,10 @@ export interface components {
                 family: number;
             }[];
         };
-        RereadAnswer: {
+        ReenrichAnswer: {
             edition: string;
             seen: number;
-            reread: number;
+            reenriched: number;
         };
         Corrections: {
             corrections: components["schemas"]["Correction"][];
@@ -4629,7 +4629,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    rereadVisits: {
+    reenrichVisits: {
         parameters: {
             query?: never;
             header?: never;
@@ -4654,7 +4654,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RereadAnswer"];
+                    "application/json": components["schemas"]["ReenrichAnswer"];
                 };
             };
             default: components["responses"]["Problem"];

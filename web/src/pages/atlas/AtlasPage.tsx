@@ -5,7 +5,7 @@ import { CorrectionsPanel } from "./CorrectionsPanel";
 import { CoveragePanel } from "./CoveragePanel";
 import { EditionsPanel } from "./EditionsPanel";
 import { SourcesPanel } from "./SourcesPanel";
-import { SwapPanel } from "./SwapPanel";
+import { ActivatePanel } from "./ActivatePanel";
 
 /** AtlasPage shows what is known of the ranges, how well, and what a newer edition would change. */
 export function AtlasPage() {
@@ -41,7 +41,7 @@ export function AtlasPage() {
         <CorrectionsPanel />
       </div>
       <div className="atlas-side">
-        <SwapPanel now={atlas.data.name} ready={ready} job={editions.data.job} />
+        <ActivatePanel now={atlas.data.name} ready={ready} job={editions.data.job} />
         <AuditPanel now={atlas.data.name} ready={ready?.name ?? ""} />
       </div>
     </div>

@@ -6,8 +6,8 @@ import { clockTime } from "../../components/format";
 import { Icon } from "../../components/icons";
 import { saying } from "./words";
 
-/** useSwap takes an edition into use, or with "" goes back, and says so. */
-export function useSwap() {
+/** useActivate takes an edition into use, or with "" goes back, and says so. */
+export function useActivate() {
   const { message } = App.useApp();
   const queries = useQueryClient();
   return async (edition: string) => {
@@ -41,7 +41,7 @@ const millions = (n: number) => (n >= 1e5 ? `${(n / 1e6).toFixed(2)} M` : n.toLo
 
 /** EditionsPanel lists the editions on the shelf, the newest first. */
 export function EditionsPanel({ editions, job }: { editions: Edition[]; job: Job }) {
-  const swap = useSwap();
+  const activate = useActivate();
   const build = useBuild();
   return (
     <section className="panel" aria-label="Editions">
@@ -78,7 +78,7 @@ export function EditionsPanel({ editions, job }: { editions: Edition[]; job: Job
                   {e.state === "in use" ? (
                     <span className="second">{(e.bytes / 1e6).toFixed(1)} MB</span>
                   ) : e.state === "kept" && !e.unusable ? (
-                    <button type="button" className="linklike strong" onClick={() => void swap(e.name)}>
+                    <button type="button" className="linklike strong" onClick={() => void activate(e.name)}>
                       Go back to it
                     </button>
                   ) : null}

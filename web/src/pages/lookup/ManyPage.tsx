@@ -298,7 +298,7 @@ function Summary({ rows }: { rows: Row[] }) {
         On the map
       </h2>
       <Dots rows={good} />
-      <table className="swap-counts many-counts">
+      <table className="activate-counts many-counts">
         <tbody>
           {counts.map((c) => (
             <tr key={c.name}>

@@ -193,7 +193,7 @@ function useEyes(at: Date): Eye[] {
   if (ready)
     eyes.push({
       what: `Edition ${ready.name} waits.`,
-      more: "Look at what it would change, or swap now.",
+      more: "Look at what it would change, or activate it now.",
       action: "Open Atlas",
       to: "/atlas",
     });
@@ -324,7 +324,7 @@ function Changed({
               <Link className="numlink" to="/atlas">
                 {changes.ranges.toLocaleString("en")} ranges
               </Link>
-              . It waits until you swap.
+              . It waits until you activate it.
             </>
           ) : (
             "In use; none waits."

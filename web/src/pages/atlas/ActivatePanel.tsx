@@ -6,7 +6,7 @@ import { useChanges } from "../../api/queries";
 import { km } from "../../components/format";
 import { Addr, EyeChip } from "../../components/parts";
 import { Bars, Failed } from "../../components/states";
-import { useBuild, useSwap } from "./EditionsPanel";
+import { useBuild, useActivate } from "./EditionsPanel";
 import { amount, dated, spotName } from "./words";
 
 const kinds = [
@@ -16,14 +16,14 @@ const kinds = [
   { key: "moved", name: "Point" },
 ] as const;
 
-/** SwapPanel says what the edition that waits would change, before it is used. */
-export function SwapPanel({ now, ready, job }: { now: string; ready: Edition | undefined; job: Job }) {
+/** ActivatePanel says what the edition that waits would change, before it is used. */
+export function ActivatePanel({ now, ready, job }: { now: string; ready: Edition | undefined; job: Job }) {
   const changes = useChanges(ready?.name ?? "", now);
   const build = useBuild();
   if (!ready)
     return (
-      <section className="panel swap" aria-labelledby="swap-title">
-        <h2 className="panel-title" id="swap-title">
+      <section className="panel activate" aria-labelledby="activate-title">
+        <h2 className="panel-title" id="activate-title">
           No newer edition waits
         </h2>
         <p className="second">
@@ -35,9 +35,9 @@ export function SwapPanel({ now, ready, job }: { now: string; ready: Edition | u
       </section>
     );
   return (
-    <section className="panel swap" aria-labelledby="swap-title">
-      <h2 className="panel-title" id="swap-title">
-        If you swap to {dated(ready.name)}
+    <section className="panel activate" aria-labelledby="activate-title">
+      <h2 className="panel-title" id="activate-title">
+        If you activate {dated(ready.name)}
       </h2>
       {changes.isPending ? (
         <Bars label="The editions are being compared" rows={5} />
@@ -55,22 +55,22 @@ export function SwapPanel({ now, ready, job }: { now: string; ready: Edition | u
 }
 
 function Difference({ changes, edition }: { changes: Changes; edition: Edition }) {
-  const swap = useSwap();
+  const activate = useActivate();
   const [all, setAll] = useState(false);
   const [using, setUsing] = useState(false);
   const list = changes.largest ?? [];
   const visits = changes.visits.differently.visits;
   const use = async () => {
     setUsing(true);
-    await swap(edition.name);
+    await activate(edition.name);
     setUsing(false);
   };
   return (
     <>
       {changes.ranges === 0 ? (
-        <p className="swap-sentence">It would change nothing that is known now.</p>
+        <p className="activate-sentence">It would change nothing that is known now.</p>
       ) : (
-        <p className="swap-sentence">
+        <p className="activate-sentence">
           It would move{" "}
           <button type="button" className="num linklike" onClick={() => setAll(true)}>
             {changes.ranges.toLocaleString("en")} {changes.ranges === 1 ? "range" : "ranges"}
@@ -88,7 +88,7 @@ function Difference({ changes, edition }: { changes: Changes; edition: Edition }
           )}
         </p>
       )}
-      <table className="swap-counts">
+      <table className="activate-counts">
         <tbody>
           {kinds.map(({ key, name }) => {
             const n = changes.counts[key];
@@ -117,7 +117,7 @@ function Difference({ changes, edition }: { changes: Changes; edition: Edition }
         <p className="small second">Half of the ranges move by less than {km(changes.km.p50)}.</p>
       )}
       {list.length > 0 && <ChangeTable changes={list.slice(0, 3)} />}
-      <div className="swap-actions">
+      <div className="activate-actions">
         <Button type="primary" loading={using} onClick={() => void use()}>
           Use {dated(edition.name)}
         </Button>
