@@ -31,7 +31,7 @@ func (a *app) atlas() *cobra.Command {
 is used in place. These commands look at sources, build editions, and compare
 them; with --atlas FILE they work offline, else they ask the service.`,
 	}
-	cmd.AddCommand(a.atlasDescribe(), a.atlasBuild(), a.atlasShow(), a.atlasList(), a.atlasSample(), a.atlasDiff(), a.atlasAudit(),
+	cmd.AddCommand(a.atlasDescribe(), a.atlasBuild(), a.atlasShow(), a.atlasList(), a.atlasSample(), a.atlasDiff(), a.atlasAccuracy(),
 		a.atlasExport(), a.atlasUse(), a.atlasBack(), a.atlasPublish())
 	return cmd
 }

@@ -116,7 +116,7 @@ enriched visits.`,
 	root.PersistentFlags().StringVar(&a.key, "key", "", "the key to use (EASTPORCH_KEY); else the one that login kept for the server")
 	root.PersistentFlags().StringVar(&a.store, "profile", profilePath(sys.Getenv), "where login keeps keys, by server")
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table, json, ndjson, csv or yaml")
-	root.AddCommand(a.serve(), a.demo(), a.resolve(), a.kind(), a.find(), a.trail(), a.checkup(), a.visits(), a.report(), a.atlas(), a.corrections(), a.ranges(), a.near(), a.areas(), a.countries(), a.locale(), a.convert(), a.rates(), a.standin(), a.keys(), a.login(), a.version())
+	root.AddCommand(a.serve(), a.demo(), a.resolve(), a.kind(), a.find(), a.trail(), a.checkup(), a.visits(), a.report(), a.atlas(), a.corrections(), a.ranges(), a.near(), a.areas(), a.countries(), a.locale(), a.convert(), a.rates(), a.standin(), a.keys(), a.auditLog(), a.login(), a.version())
 	return root
 }
 

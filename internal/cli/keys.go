@@ -16,12 +16,12 @@ import (
 func (a *app) keys() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "keys",
-		Short: "Make, list and revoke keys; read the audit log",
+		Short: "Make, list and revoke keys",
 		Long: `Keys say who may ask what. Scope page: record a visit and read one's own card,
 from pages of the key's origins, for its sites. Scope server: report and look up
 for others too, and give ids. Scope admin: everything.`,
 	}
-	cmd.AddCommand(a.keysList(), a.keysCreate(), a.keysRename(), a.keysRevoke(), a.keysLog())
+	cmd.AddCommand(a.keysList(), a.keysCreate(), a.keysRename(), a.keysRevoke())
 	return cmd
 }
 
@@ -138,11 +138,11 @@ two seconds everywhere. Keys that were made with it stay in force and are listed
 	return cmd
 }
 
-func (a *app) keysLog() *cobra.Command {
+func (a *app) auditLog() *cobra.Command {
 	var limit int
 	cmd := &cobra.Command{
-		Use: "log", Short: "Show what was done with keys, sessions and the configuration", Args: cobra.NoArgs,
-		Example: "  eastporch keys log --limit 20",
+		Use: "audit-log", Short: "Show what was done with keys, sessions and the configuration", Args: cobra.NoArgs,
+		Example: "  eastporch audit-log --limit 20",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if limit < 1 || limit > 500 {
 				return usageError{errors.New("--limit: give 1 to 500")}

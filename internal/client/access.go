@@ -94,7 +94,7 @@ func (c *Client) Events(ctx context.Context, limit int) ([]Event, error) {
 	var answer struct {
 		Events []Event `json:"events"`
 	}
-	err := c.call(ctx, http.MethodGet, "/v1/audit?limit="+strconv.Itoa(limit), nil, &answer)
+	err := c.call(ctx, http.MethodGet, "/v1/audit-log?limit="+strconv.Itoa(limit), nil, &answer)
 	return answer.Events, err
 }
 

@@ -112,11 +112,11 @@ func (c *Client) Changes(ctx context.Context, now, then string) (Changes, error)
 	return answer, err
 }
 
-// Audit holds an edition, or with "" the one in use, against known points: those
+// Accuracy holds an edition, or with "" the one in use, against test points: those
 // of r, or with nil those of the service's configuration.
-func (c *Client) Audit(ctx context.Context, edition string, r io.Reader) (atlas.Audit, error) {
-	var answer atlas.Audit
-	path := "/v1/atlas/audit"
+func (c *Client) Accuracy(ctx context.Context, edition string, r io.Reader) (atlas.Accuracy, error) {
+	var answer atlas.Accuracy
+	path := "/v1/atlas/accuracy"
 	if edition != "" {
 		path += "?" + url.Values{"edition": {edition}}.Encode()
 	}

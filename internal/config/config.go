@@ -50,7 +50,7 @@ type Config struct {
 		Activate        string        `koanf:"activate"`
 		RefreshInterval time.Duration `koanf:"refresh_interval"` // how often sources are looked at; 0 is only at start
 		FetchInside     bool          `koanf:"fetch_inside"`     // fetch from addresses that are not public
-		KnownPoints     string        `koanf:"known_points"`     // a file that editions are held against
+		TestPoints      string        `koanf:"test_points"`      // a file that editions are held against
 	} `koanf:"atlas"`
 	Intake struct {
 		MaxBytes int `koanf:"max_bytes"` // of visits that wait for the database

@@ -41,7 +41,7 @@ func Write(dir string) (config string, err error) {
 			return "", fmt.Errorf("directory of the demo: %w", err)
 		}
 	}
-	if err := os.WriteFile(filepath.Join(dir, "known-points.csv"), knownPoints(), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "test-points.csv"), testPoints(), 0o644); err != nil {
 		return "", fmt.Errorf("directory of the demo: %w", err)
 	}
 	rates, err := os.Create(filepath.Join(dir, "rates.csv"))

@@ -54,9 +54,9 @@ func TestAtlasCommandsOffline(t *testing.T) {
 		{"show", []string{"atlas", "show", now}, 0, "checksums hold", ""},
 		{"diff", []string{"atlas", "diff", now, then}, 0, "11 ranges would read differently", ""},
 		{"diff with itself", []string{"atlas", "diff", now, now}, 0, "say the same everywhere", ""},
-		{"audit", []string{"atlas", "audit", in("known-points.csv"), "--atlas", then, "--plot", in("audit.png")}, 0, "known points", "The plot is in"},
-		{"expectations that are met", []string{"atlas", "audit", in("good.csv"), "--expect", "--atlas", now}, 0, "All 2 expectations are met.", ""},
-		{"an expectation that is not", []string{"atlas", "audit", in("wrong.csv"), "--expect", "--atlas", now}, 1, "Harbour Net geofeed", "1 of 1 expectations failed"},
+		{"audit", []string{"atlas", "accuracy", in("test-points.csv"), "--atlas", then, "--plot", in("accuracy.png")}, 0, "test points", "The plot is in"},
+		{"expectations that are met", []string{"atlas", "accuracy", in("good.csv"), "--expect", "--atlas", now}, 0, "All 2 expectations are met.", ""},
+		{"an expectation that is not", []string{"atlas", "accuracy", in("wrong.csv"), "--expect", "--atlas", now}, 1, "Harbour Net geofeed", "1 of 1 expectations failed"},
 		{"sample", []string{"atlas", "sample", "pt", "--city", "Lisbon", "--atlas", now}, 0, "198.18.3.", ""},
 		{"sample of no country", []string{"atlas", "sample", "UK", "--atlas", now}, 2, "", "did you mean GB?"},
 		{"sample of where nothing is", []string{"atlas", "sample", "MC", "--atlas", now}, 1, "", "puts no address into MC"},
@@ -80,7 +80,7 @@ func TestAtlasCommandsOffline(t *testing.T) {
 		})
 	}
 
-	png, err := os.ReadFile(in("audit.png"))
+	png, err := os.ReadFile(in("accuracy.png"))
 	require.NoError(t, err)
 	assert.Equal(t, "\x89PNG", string(png[:4]))
 

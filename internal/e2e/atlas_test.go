@@ -329,7 +329,7 @@ func TestRangesTownsAreasAndMany(t *testing.T) {
 func TestAuditDescribeCoverageAndExport(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
-	audit, err := s.client.Audit(t.Context(), "", nil)
+	audit, err := s.client.Accuracy(t.Context(), "", nil)
 	require.NoError(t, err)
 	assert.Greater(t, audit.All.Points, 500)
 	assert.Greater(t, *audit.All.CountryRight, 0.9)
@@ -338,10 +338,10 @@ func TestAuditDescribeCoverageAndExport(t *testing.T) {
 		assert.GreaterOrEqual(t, c.Share, last, "it never falls")
 		last = c.Share
 	}
-	better, err := s.client.Audit(t.Context(), s.next(t), nil)
+	better, err := s.client.Accuracy(t.Context(), s.next(t), nil)
 	require.NoError(t, err)
 	assert.Greater(t, *better.All.Within50Km, *audit.All.Within50Km)
-	own, err := s.client.Audit(t.Context(), "", strings.NewReader("address,country_code\n198.18.3.40,PT\n198.18.7.9,PT\nx,PT\n"))
+	own, err := s.client.Accuracy(t.Context(), "", strings.NewReader("address,country_code\n198.18.3.40,PT\n198.18.7.9,PT\nx,PT\n"))
 	require.NoError(t, err)
 	assert.InDelta(t, 0.5, *own.All.CountryRight, 1e-9)
 

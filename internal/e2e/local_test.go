@@ -254,7 +254,7 @@ func TestVariantsFromTheConsole(t *testing.T) {
 	}
 	assert.Equal(t, http.StatusNoContent, drop())
 	assert.Equal(t, http.StatusNotFound, drop())
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/audit", "").body, "variants dropped")
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/audit-log", "").body, "variants dropped")
 }
 
 func TestDevicePosition(t *testing.T) {

@@ -219,7 +219,7 @@ func TestErasingAndHandingOver(t *testing.T) {
 	assert.Equal(t, http.StatusUnprocessableEntity, erase(`{"prefix":"0.0.0.0/0"}`).status)
 	assert.Equal(t, http.StatusUnprocessableEntity, erase(`{"id":"1","address":"198.18.3.40"}`).status)
 	assert.Equal(t, http.StatusUnprocessableEntity, erase(`{}`).status)
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/audit", "").body, "visits erased")
+	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/audit-log", "").body, "visits erased")
 }
 
 // Every format goes out of one service and into another, with formulas and all.

@@ -24,12 +24,12 @@ var (
 // marksKm are the distances that a report names.
 var marksKm = []float64{10, 50, 250}
 
-// Audit draws which share of the known points lies within which distance of
+// Accuracy draws which share of the test points lies within which distance of
 // where editions put them, the first solid and the others dashed, as a PNG or SVG
 // file, as its name ends.
-func Audit(file string, audits []atlas.Audit) error {
-	p := paperPlot("Known points within a distance of where the edition puts them")
-	p.X.Label.Text, p.Y.Label.Text = "kilometres", "share of known points"
+func Accuracy(file string, audits []atlas.Accuracy) error {
+	p := paperPlot("Test points within a distance of where the edition puts them")
+	p.X.Label.Text, p.Y.Label.Text = "kilometres", "share of test points"
 	p.X.Scale, p.X.Tick.Marker = plot.LogScale{}, kilometres{}
 	p.X.Min, p.X.Max, p.Y.Min, p.Y.Max = 1, 2000, 0, 1
 	p.Y.Tick.Marker = shares{}
@@ -63,7 +63,7 @@ func line(p *plot.Plot, points plotter.XYs, c color.Color, width float64, dashes
 	return nil
 }
 
-func curve(p *plot.Plot, a atlas.Audit, first bool) error {
+func curve(p *plot.Plot, a atlas.Accuracy, first bool) error {
 	points := make(plotter.XYs, len(a.Curve))
 	var marks plotter.XYs
 	for i, c := range a.Curve {

@@ -194,8 +194,8 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 		}
 		return math.NaN()
 	})
-	if cfg.Atlas.KnownPoints != "" {
-		api.KnownPoints = opt.Input.Path(cfg.Atlas.KnownPoints)
+	if cfg.Atlas.TestPoints != "" {
+		api.TestPoints = opt.Input.Path(cfg.Atlas.TestPoints)
 	}
 	for _, site := range cfg.Sites {
 		api.Sites = append(api.Sites, httpapi.Site{Host: site.Host, Name: site.Name, Privacy: site.PrivacyMode(), TimeZone: site.Zone(), Local: s.locals[site.Host], Sets: site.Sets()})

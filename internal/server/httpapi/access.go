@@ -289,7 +289,7 @@ func (a *api) endSession(c *gin.Context) {
 	a.done(c, a.Sessions.End(c, id, who.actor()))
 }
 
-func (a *api) listAudit(c *gin.Context) {
+func (a *api) listAuditLog(c *gin.Context) {
 	limit, before, err := pageOf(c)
 	if err != nil {
 		a.fail(c, err)

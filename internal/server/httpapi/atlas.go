@@ -300,48 +300,48 @@ func (a *api) named(c *gin.Context, parameter string) (*atlas.Atlas, error) {
 	return inUse, nil
 }
 
-func (a *api) getAudit(c *gin.Context) {
+func (a *api) getAccuracy(c *gin.Context) {
 	edition, err := a.named(c, "edition")
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	if a.KnownPoints == "" {
-		p := badRequest("no-known-points", "There are no known points", "An edition is held against points whose true place you know.", "Name their file with atlas.known_points, or send them with POST.")
+	if a.TestPoints == "" {
+		p := badRequest("no-test-points", "There are no test points", "An edition is held against points whose true place you know.", "Name their file with atlas.test_points, or send them with POST.")
 		p.Status = http.StatusNotFound
 		a.fail(c, p)
 		return
 	}
-	f, err := os.Open(a.KnownPoints)
+	f, err := os.Open(a.TestPoints)
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
 	defer f.Close()
-	points, rejects, err := atlas.ReadKnownPoints(f)
-	a.audited(c, edition, points, rejects, err)
+	points, rejects, err := atlas.ReadTestPoints(f)
+	a.measured(c, edition, points, rejects, err)
 }
 
-func (a *api) auditEdition(c *gin.Context) {
+func (a *api) measureAccuracy(c *gin.Context) {
 	edition, err := a.named(c, "edition")
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	points, rejects, err := atlas.ReadKnownPoints(c.Request.Body)
-	a.audited(c, edition, points, rejects, err)
+	points, rejects, err := atlas.ReadTestPoints(c.Request.Body)
+	a.measured(c, edition, points, rejects, err)
 }
 
-func (a *api) audited(c *gin.Context, edition *atlas.Atlas, points []atlas.KnownPoint, rejects []atlas.Note, err error) {
+func (a *api) measured(c *gin.Context, edition *atlas.Atlas, points []atlas.TestPoint, rejects []atlas.Note, err error) {
 	if err != nil {
-		a.fail(c, badField("known points", err.Error(), "Send a CSV with the columns address, country_code, city, latitude, longitude."))
+		a.fail(c, badField("test points", err.Error(), "Send a CSV with the columns address, country_code, city, latitude, longitude."))
 		return
 	}
 	c.Header("Cache-Control", "no-store")
 	c.JSON(http.StatusOK, struct {
-		atlas.Audit
+		atlas.Accuracy
 		Rejects []atlas.Note `json:"rejects"`
-	}{edition.Audit(points), append([]atlas.Note{}, rejects...)})
+	}{edition.Accuracy(points), append([]atlas.Note{}, rejects...)})
 }
 
 func (a *api) describeFile(c *gin.Context) {

@@ -150,9 +150,9 @@ type Options struct {
 	AtlasStore atlasStore
 	// Publish makes the edition in use answer in SQL, and gives its ranges.
 	Publish func(context.Context) (int64, error)
-	// KnownPoints is a file that editions are held against, "" for none.
-	KnownPoints string
-	Areas       []geo.Area
+	// TestPoints is a file that editions are held against, "" for none.
+	TestPoints string
+	Areas      []geo.Area
 	// LookUp finds the addresses of a host name; nil where names are not resolved.
 	LookUp  func(ctx context.Context, host string) ([]netip.Addr, error)
 	MapLink string       // template of a link to a map outside, "" for none
@@ -252,8 +252,8 @@ var routes = []route{
 	{http.MethodPost, "/v1/atlas/back", false, access.Admin, (*api).backEdition},
 	{http.MethodGet, "/v1/atlas/changes", false, access.Admin, (*api).getChanges},
 	{http.MethodGet, "/v1/atlas/coverage", false, access.Admin, (*api).getCoverage},
-	{http.MethodGet, "/v1/atlas/audit", false, access.Admin, (*api).getAudit},
-	{http.MethodPost, "/v1/atlas/audit", false, access.Admin, (*api).auditEdition},
+	{http.MethodGet, "/v1/atlas/accuracy", false, access.Admin, (*api).getAccuracy},
+	{http.MethodPost, "/v1/atlas/accuracy", false, access.Admin, (*api).measureAccuracy},
 	{http.MethodPost, "/v1/atlas/describe", false, access.Admin, (*api).describeFile},
 	{http.MethodGet, "/v1/atlas/samples", false, access.Server, (*api).getSamples},
 	{http.MethodGet, "/v1/atlas/export", false, access.Admin, (*api).exportEdition},
@@ -271,7 +271,7 @@ var routes = []route{
 	{http.MethodGet, "/v1/sessions", false, access.Admin, (*api).listSessions},
 	{http.MethodPost, "/v1/sessions", false, access.Nobody, (*api).signIn},
 	{http.MethodDelete, "/v1/sessions/:id", false, access.Admin, (*api).endSession},
-	{http.MethodGet, "/v1/audit", false, access.Admin, (*api).listAudit},
+	{http.MethodGet, "/v1/audit-log", false, access.Admin, (*api).listAuditLog},
 	{http.MethodGet, "/livez", true, access.Nobody, (*api).getLiveness},
 	{http.MethodHead, "/livez", true, access.Nobody, (*api).getLiveness},
 	{http.MethodGet, "/readyz", true, access.Nobody, (*api).getReadiness},
@@ -283,7 +283,7 @@ var routes = []route{
 // whoever asked hangs up. All of them want a key.
 var long = map[string]bool{
 	"/v1/visits/export": true, importPath: true, "/v1/visits/erase": true, "/v1/visits/verify": true, "/v1/visits/stream": true,
-	"/v1/atlas/use": true, "/v1/atlas/back": true, "/v1/atlas/changes": true, "/v1/atlas/coverage": true, "/v1/atlas/audit": true,
+	"/v1/atlas/use": true, "/v1/atlas/back": true, "/v1/atlas/changes": true, "/v1/atlas/coverage": true, "/v1/atlas/accuracy": true,
 	"/v1/atlas/export": true, "/v1/atlas/publish": true, "/v1/visits/reenrich": true, "/v1/addresses": true, "/v1/reports/:by": true,
 	"/v1/reports/timeline": true, "/v1/reports/hours": true, "/v1/reports/visitors": true, "/v1/reports/grid": true, "/v1/reports/distances": true,
 }

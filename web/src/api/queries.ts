@@ -176,7 +176,7 @@ export function useAudit(enabled: boolean) {
   return useQuery({
     queryKey: ["audit"],
     enabled,
-    queryFn: ({ signal }) => unwrap(api.GET("/v1/audit", { params: { query: { limit: 100 } }, signal })),
+    queryFn: ({ signal }) => unwrap(api.GET("/v1/audit-log", { params: { query: { limit: 100 } }, signal })),
   });
 }
 
@@ -235,13 +235,14 @@ export function useCoverage(edition: string) {
   });
 }
 
-/** useEditionAudit holds an edition against the known points of the configuration. */
-export function useEditionAudit(edition: string) {
+/** useAccuracy holds an edition against the test points of the configuration. */
+export function useAccuracy(edition: string) {
   return useQuery({
-    queryKey: ["edition-audit", edition],
+    queryKey: ["accuracy", edition],
     enabled: edition !== "",
     retry: false,
-    queryFn: ({ signal }) => unwrap(api.GET("/v1/atlas/audit", { params: { query: { edition } }, signal })),
+    queryFn: ({ signal }) =>
+      unwrap(api.GET("/v1/atlas/accuracy", { params: { query: { edition } }, signal })),
   });
 }
 

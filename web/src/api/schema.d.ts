@@ -859,21 +859,21 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/v1/atlas/audit": {
+    "/v1/atlas/accuracy": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** An edition held against the known points of the configuration */
-        get: operations["getAudit"];
+        /** An edition held against the test points of the configuration */
+        get: operations["getAccuracy"];
         put?: never;
         /**
-         * An edition held against known points
+         * An edition held against test points
          * @description A CSV with the columns address, country_code, region_code, city, latitude and longitude, of which address must be there.
          */
-        post: operations["auditEdition"];
+        post: operations["measureAccuracy"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1139,7 +1139,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/v1/audit": {
+    "/v1/audit-log": {
         parameters: {
             query?: never;
             header?: never;
@@ -1147,7 +1147,7 @@ export interface paths {
             cookie?: never;
         };
         /** What was done with keys, sessions and the configuration, the newest first */
-        get: operations["listAudit"];
+        get: operations["listAuditLog"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2309,7 +2309,7 @@ export interface components {
             then: components["schemas"]["Spot"];
             km: number | null;
         };
-        Audit: {
+        Accuracy: {
             edition: string;
             all: components["schemas"]["Score"];
             countries: components["schemas"]["Score"][];
@@ -4458,7 +4458,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getAudit: {
+    getAccuracy: {
         parameters: {
             query?: {
                 /** @description The one in use by default. */
@@ -4476,13 +4476,13 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Audit"];
+                    "application/json": components["schemas"]["Accuracy"];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    auditEdition: {
+    measureAccuracy: {
         parameters: {
             query?: {
                 /** @description The one in use by default. */
@@ -4504,7 +4504,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Audit"];
+                    "application/json": components["schemas"]["Accuracy"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -4977,7 +4977,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    listAudit: {
+    listAuditLog: {
         parameters: {
             query?: {
                 /** @description The `next` of the page before. */

@@ -1,6 +1,6 @@
 import { useAtlas, useEditions } from "../../api/queries";
 import { Bars, Failed } from "../../components/states";
-import { AuditPanel } from "./AuditPanel";
+import { AccuracyPanel } from "./AccuracyPanel";
 import { CorrectionsPanel } from "./CorrectionsPanel";
 import { CoveragePanel } from "./CoveragePanel";
 import { EditionsPanel } from "./EditionsPanel";
@@ -42,7 +42,7 @@ export function AtlasPage() {
       </div>
       <div className="atlas-side">
         <ActivatePanel now={atlas.data.name} ready={ready} job={editions.data.job} />
-        <AuditPanel now={atlas.data.name} ready={ready?.name ?? ""} />
+        <AccuracyPanel now={atlas.data.name} ready={ready?.name ?? ""} />
       </div>
     </div>
   );

@@ -11,13 +11,13 @@ import (
 	"eastporch/internal/core/gazetteer"
 )
 
-// pointsEach is how many known points the regatta has in each network.
+// pointsEach is how many test points the regatta has in each network.
 const pointsEach = 12
 
-// knownPoints are invented addresses whose true place the regatta knows: club
+// testPoints are invented addresses whose true place the regatta knows: club
 // houses and race offices in the networks of the later geofeed. Most are where it
 // says, a few are not.
-func knownPoints() []byte {
+func testPoints() []byte {
 	r := rand.New(rand.NewPCG(Seed, 17))
 	var b bytes.Buffer
 	b.WriteString("address,country_code,region_code,city,latitude,longitude\n")

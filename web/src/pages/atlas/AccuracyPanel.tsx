@@ -1,43 +1,47 @@
 import { Heads } from "../../components/Heads";
-import { Refusal, type Audit } from "../../api/client";
-import { useEditionAudit } from "../../api/queries";
+import { Refusal, type Accuracy } from "../../api/client";
+import { useAccuracy } from "../../api/queries";
 import { km } from "../../components/format";
 import { Bars, Failed } from "../../components/states";
 import { useSize } from "../../map/useSize";
 import { percent } from "./words";
 
-/** AuditPanel holds the edition in use, and the one that waits, against known points. */
-export function AuditPanel({ now, ready }: { now: string; ready: string }) {
-  const inUse = useEditionAudit(now);
-  const waiting = useEditionAudit(ready);
+/** AccuracyPanel holds the edition in use, and the one that waits, against test points. */
+export function AccuracyPanel({ now, ready }: { now: string; ready: string }) {
+  const inUse = useAccuracy(now);
+  const waiting = useAccuracy(ready);
   const none = inUse.error instanceof Refusal && inUse.error.problem.status === 404;
   return (
-    <section className="panel audit" aria-labelledby="audit-title">
+    <section className="panel accuracy" aria-labelledby="accuracy-title">
       <div className="panel-head">
-        <h2 className="panel-title" id="audit-title">
-          Audit
+        <h2 className="panel-title" id="accuracy-title">
+          Accuracy
         </h2>
         {inUse.data && (
-          <span className="small second">{inUse.data.all.points.toLocaleString("en")} known points</span>
+          <span className="small second">{inUse.data.all.points.toLocaleString("en")} test points</span>
         )}
       </div>
       {none ? (
-        <p className="second audit-none">
+        <p className="second accuracy-none">
           Nobody has named points whose true place is known. Put a file of them under{" "}
-          <code>atlas.known_points</code>, and see how far off the answers are.
+          <code>atlas.test_points</code>, and see how far off the answers are.
         </p>
       ) : inUse.isPending ? (
-        <Bars label="The audit is loading" rows={5} />
+        <Bars label="Accuracy is loading" rows={5} />
       ) : inUse.isError ? (
-        <Failed what="There is no audit." error={inUse.error} retry={() => void inUse.refetch()} />
+        <Failed
+          what="Accuracy could not be measured."
+          error={inUse.error}
+          retry={() => void inUse.refetch()}
+        />
       ) : (
         <>
           <Plot now={inUse.data} ready={waiting.data} />
-          <table className="evidence atlas-table audit-table">
-            <Heads of={["Edition", ">Half within", ">9 in 10", ">Inside radius"]} />
+          <table className="evidence atlas-table accuracy-table">
+            <Heads of={["Edition", ">Median", ">90th percentile", ">Inside radius"]} />
             <tbody>
-              {waiting.data && <Line name="ready" audit={waiting.data} solid />}
-              <Line name="in use" audit={inUse.data} solid={!waiting.data} />
+              {waiting.data && <Line name="ready" figures={waiting.data} solid />}
+              <Line name="in use" figures={inUse.data} solid={!waiting.data} />
             </tbody>
           </table>
         </>
@@ -46,8 +50,8 @@ export function AuditPanel({ now, ready }: { now: string; ready: string }) {
   );
 }
 
-function Line({ name, audit, solid }: { name: string; audit: Audit; solid: boolean }) {
-  const { km: far, inside_radius } = audit.all;
+function Line({ name, figures, solid }: { name: string; figures: Accuracy; solid: boolean }) {
+  const { km: far, inside_radius } = figures.all;
   const words = (n: number | null) => (n === null ? "–" : km(n));
   return (
     <tr>
@@ -68,17 +72,17 @@ const marks = [10, 50, 250];
 const height = 196;
 const edge = { left: 44, right: 12, top: 12, bottom: 22 };
 
-/** Plot draws which share of the known points lies within which distance. */
-function Plot({ now, ready }: { now: Audit; ready: Audit | undefined }) {
+/** Plot draws which share of the test points lies within which distance. */
+function Plot({ now, ready }: { now: Accuracy; ready: Accuracy | undefined }) {
   const { ref, width } = useSize<HTMLDivElement>();
   const main = ready ?? now;
   const room = Math.max(50, width - edge.left - edge.right);
   const x = (distance: number) => edge.left + (room * Math.log(distance)) / Math.log(2000);
   const y = (share: number) => edge.top + (1 - share) * (height - edge.top - edge.bottom);
-  const line = (a: Audit) =>
+  const line = (a: Accuracy) =>
     a.curve.map((c, i) => `${i ? "L" : "M"}${x(c.km).toFixed(1)} ${y(c.share).toFixed(1)}`).join("");
-  const at = (a: Audit, distance: number) => a.curve.find((c) => c.km === distance)?.share ?? 0;
-  const words = `${percent(at(main, 50))} of the known points lie within 50 km of where edition ${main.edition} puts them.`;
+  const at = (a: Accuracy, distance: number) => a.curve.find((c) => c.km === distance)?.share ?? 0;
+  const words = `${percent(at(main, 50))} of the test points lie within 50 km of where edition ${main.edition} puts them.`;
   return (
     <div ref={ref} className="plot">
       <svg width={width} height={height} role="img" aria-label={words}>

@@ -17,9 +17,9 @@ import (
 	"eastporch/internal/core/plain"
 )
 
-// A KnownPoint is an address whose true place somebody knows. Empty fields, and
+// A TestPoint is an address whose true place somebody knows. Empty fields, and
 // a nil point, are not known.
-type KnownPoint struct {
+type TestPoint struct {
 	Line        int
 	Addr        netip.Addr
 	CountryCode string
@@ -28,22 +28,22 @@ type KnownPoint struct {
 	Point       *geo.Point
 }
 
-// ReadKnownPoints reads a table with a head: address, and any of country_code,
+// ReadTestPoints reads a table with a head: address, and any of country_code,
 // region_code, city, latitude and longitude. A line that cannot be read is in
 // rejects. The error is about the head, or that of r.
-func ReadKnownPoints(r io.Reader) (points []KnownPoint, rejects []Note, err error) {
+func ReadTestPoints(r io.Reader) (points []TestPoint, rejects []Note, err error) {
 	rows := csv.NewReader(r)
 	rows.FieldsPerRecord, rows.Comment, rows.TrimLeadingSpace = -1, '#', true
 	head, err := rows.Read()
 	if err != nil {
-		return nil, nil, fmt.Errorf("the known points have no head: %w", err)
+		return nil, nil, fmt.Errorf("the test points have no head: %w", err)
 	}
 	at := map[string]int{}
 	for i, name := range head {
 		at[strings.TrimSpace(strings.TrimPrefix(name, "\ufeff"))] = i
 	}
 	if _, ok := at["address"]; !ok {
-		return nil, nil, fmt.Errorf("known points need a column address; there are %s", strings.Join(head, ", "))
+		return nil, nil, fmt.Errorf("test points need a column address; there are %s", strings.Join(head, ", "))
 	}
 	for {
 		fields, err := rows.Read()
@@ -64,7 +64,7 @@ func ReadKnownPoints(r io.Reader) (points []KnownPoint, rejects []Note, err erro
 			}
 			return ""
 		}
-		p, err := knownPoint(get)
+		p, err := testPoint(get)
 		if err != nil {
 			rejects = append(rejects, note(line, strings.Join(fields, ","), err.Error()))
 			continue
@@ -74,7 +74,7 @@ func ReadKnownPoints(r io.Reader) (points []KnownPoint, rejects []Note, err erro
 	}
 }
 
-func knownPoint(get func(string) string) (p KnownPoint, err error) {
+func testPoint(get func(string) string) (p TestPoint, err error) {
 	if p.Addr, _, err = addr.Read(get("address")); err != nil {
 		return p, fmt.Errorf("address: %s", strings.TrimPrefix(err.Error(), addr.ErrSyntax.Error()+": "))
 	}
@@ -93,7 +93,7 @@ func knownPoint(get func(string) string) (p KnownPoint, err error) {
 	return p, nil
 }
 
-// Score is how well an edition did on some known points. Shares are of those
+// Score is how well an edition did on some test points. Shares are of those
 // points that say what is compared; nil where none does.
 type Score struct {
 	Name          string    `json:"name"` // of a country or a source; "" for all
@@ -112,8 +112,8 @@ type Score struct {
 	inside, asked int
 }
 
-// An Audit holds an edition against known points.
-type Audit struct {
+// Accuracy holds an edition against test points.
+type Accuracy struct {
 	Edition   string       `json:"edition"`
 	All       Score        `json:"all"`
 	Countries []Score      `json:"countries"` // by true country, most points first
@@ -122,14 +122,14 @@ type Audit struct {
 	Wrong     []Miss       `json:"wrong"` // the worst, at most 100
 }
 
-// A CurvePoint says which share of the known points lies within a distance of
+// A CurvePoint says which share of the test points lies within a distance of
 // where the edition puts them. Points without a location count as never within.
 type CurvePoint struct {
 	Km    float64 `json:"km"`
 	Share float64 `json:"share"`
 }
 
-// A Miss is a known point that the edition puts elsewhere.
+// A Miss is a test point that the edition puts elsewhere.
 type Miss struct {
 	Address string   `json:"address"`
 	True    Spot     `json:"truth"`
@@ -138,12 +138,12 @@ type Miss struct {
 	Source  string   `json:"source"`
 }
 
-// curveKm are the distances of an audit's curve.
+// curveKm are the distances of the curve.
 var curveKm = []float64{1, 2, 3, 5, 7, 10, 15, 20, 30, 50, 70, 100, 150, 250, 350, 500, 700, 1000, 1500, 2000}
 
-// Audit holds the edition against known points.
-func (a *Atlas) Audit(points []KnownPoint) Audit {
-	out := Audit{Edition: a.Name(), Curve: make([]CurvePoint, len(curveKm)), Wrong: []Miss{}}
+// Accuracy holds the edition against test points.
+func (a *Atlas) Accuracy(points []TestPoint) Accuracy {
+	out := Accuracy{Edition: a.Name(), Curve: make([]CurvePoint, len(curveKm)), Wrong: []Miss{}}
 	countries, sources := map[string]*Score{}, map[string]*Score{}
 	of := func(m map[string]*Score, name string) *Score {
 		if m[name] == nil {
@@ -219,7 +219,7 @@ func finishAll(m map[string]*Score) []Score {
 	return list
 }
 
-func (s *Score) add(p KnownPoint, given Spot, km, radius *float64) {
+func (s *Score) add(p TestPoint, given Spot, km, radius *float64) {
 	s.Points++
 	if given.CountryCode != "" {
 		s.Located++

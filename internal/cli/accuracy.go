@@ -14,11 +14,11 @@ import (
 	"eastporch/internal/plot"
 )
 
-func (a *app) atlasAudit() *cobra.Command {
+func (a *app) atlasAccuracy() *cobra.Command {
 	var file, png string
 	var expect bool
 	cmd := &cobra.Command{
-		Use:   "audit KNOWN",
+		Use:   "accuracy POINTS",
 		Short: "Hold an edition against addresses whose true place you know",
 		Long: `KNOWN is a CSV with the columns address, country_code, region_code, city,
 latitude and longitude, of which address must be there. Says how often the country
@@ -27,9 +27,9 @@ radius that was stated.
 
 With --expect, KNOWN has lines of address,country_code (NONE for no country), for
 your own checks: the exit code is 1 where one fails.`,
-		Example: `  eastporch atlas audit known-points.csv
-  eastporch atlas audit known-points.csv --atlas atlas.edition --plot audit.png
-  eastporch atlas audit expected.csv --expect --atlas atlas.edition`,
+		Example: `  eastporch atlas accuracy test-points.csv
+  eastporch atlas accuracy test-points.csv --atlas atlas.edition --plot accuracy.png
+  eastporch atlas accuracy expected.csv --expect --atlas atlas.edition`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, err := os.Open(args[0])
@@ -40,36 +40,36 @@ your own checks: the exit code is 1 where one fails.`,
 			if expect {
 				return a.expect(cmd, f, file)
 			}
-			var audit atlas.Audit
+			var accuracy atlas.Accuracy
 			if file != "" {
 				edition, err := a.openAtlas(file)
 				if err != nil {
 					return err
 				}
-				points, rejects, err := atlas.ReadKnownPoints(f)
+				points, rejects, err := atlas.ReadTestPoints(f)
 				if err != nil {
 					return fmt.Errorf("%s: %w", args[0], err)
 				}
 				for _, n := range rejects {
 					a.noteln(fmt.Sprintf("%s line %d: %s", args[0], n.Line, n.Reason))
 				}
-				audit = edition.Audit(points)
+				accuracy = edition.Accuracy(points)
 			} else {
 				c, err := a.client()
 				if err != nil {
 					return err
 				}
-				if audit, err = c.Audit(cmd.Context(), "", f); err != nil {
+				if accuracy, err = c.Accuracy(cmd.Context(), "", f); err != nil {
 					return err
 				}
 			}
 			if png != "" {
-				if err := plot.Audit(png, []atlas.Audit{audit}); err != nil {
+				if err := plot.Accuracy(png, []atlas.Accuracy{accuracy}); err != nil {
 					return err
 				}
 				a.noteln("The plot is in " + png + ".")
 			}
-			return emit(a, []atlas.Audit{audit}, true, func() { a.drawAudit(audit) })
+			return emit(a, []atlas.Accuracy{accuracy}, true, func() { a.drawAccuracy(accuracy) })
 		},
 	}
 	cmd.Flags().StringVar(&file, "atlas", "", "work offline on this edition or source")
@@ -132,10 +132,10 @@ func (a *app) checkAtService(cmd *cobra.Command, list []atlas.Expectation) ([]at
 	return failures, nil
 }
 
-func (a *app) drawAudit(audit atlas.Audit) {
-	s := audit.All
-	fmt.Fprintf(a.Out, "Edition %s against %s known points, of which it locates %s.\n\n", audit.Edition, thousands(s.Points), thousands(s.Located))
-	columns := table.Row{"", "Points", "Country right", "Town right", "Half within", "9 in 10 within", "99 in 100", "≤ 10 km", "≤ 50 km", "≤ 250 km", "Inside radius"}
+func (a *app) drawAccuracy(accuracy atlas.Accuracy) {
+	s := accuracy.All
+	fmt.Fprintf(a.Out, "Edition %s against %s test points, of which it locates %s.\n\n", accuracy.Edition, thousands(s.Points), thousands(s.Located))
+	columns := table.Row{"", "Points", "Country right", "Town right", "Median", "90th percentile", "99th", "≤ 10 km", "≤ 50 km", "≤ 250 km", "Inside radius"}
 	var figures []string
 	for _, c := range columns[1:] {
 		figures = append(figures, c.(string))
@@ -149,9 +149,9 @@ func (a *app) drawAudit(audit atlas.Audit) {
 	}
 	row("All", s)
 	t.AppendRow(table.Row{""})
-	for i, c := range audit.Countries {
+	for i, c := range accuracy.Countries {
 		if i == 12 {
-			t.AppendRow(table.Row{fmt.Sprintf("and %d more", len(audit.Countries)-i)})
+			t.AppendRow(table.Row{fmt.Sprintf("and %d more", len(accuracy.Countries)-i)})
 			break
 		}
 		name := c.Name
@@ -163,14 +163,14 @@ func (a *app) drawAudit(audit atlas.Audit) {
 		row(name, c)
 	}
 	t.AppendRow(table.Row{""})
-	for _, c := range audit.Sources {
+	for _, c := range accuracy.Sources {
 		row(c.Name, c)
 	}
 	t.Render()
-	if len(audit.Wrong) > 0 {
+	if len(accuracy.Wrong) > 0 {
 		fmt.Fprintln(a.Out, "\nThe worst:")
 		t := newTable(a.Out, table.Row{"Address", "Is in", "Was put into", "Off by", "Source"}, "Off by")
-		for _, m := range audit.Wrong[:min(len(audit.Wrong), 10)] {
+		for _, m := range accuracy.Wrong[:min(len(accuracy.Wrong), 10)] {
 			t.AppendRow(table.Row{m.Address, m.True, m.Given, strings.TrimSpace(km(m.Km)), m.Source})
 		}
 		t.Render()
