@@ -362,7 +362,7 @@ func TestAtlasPageSwapsCorrectsAndDescribes(t *testing.T) {
 	s.fill(t, 60)
 	s.next(t)
 	p := openPage(t, s)
-	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.adminURL+"/atlas"), visible(".activate-sentence"), visible(".audit-table tbody tr"))
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.adminURL+"/atlas"), visible(".activate-sentence"), visible(".accuracy-table tbody tr"))
 	assert.Contains(t, p.text(".activate-sentence"), "11 ranges")
 	assert.Contains(t, p.text(".sources"), "Harbour Net geofeed")
 	assert.Contains(t, p.text(".coverage-countries"), "Portugal")
