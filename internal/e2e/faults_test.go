@@ -579,7 +579,7 @@ func TestFaultTheClockJumpsBack(t *testing.T) {
 	}()
 	for i, back := range []time.Duration{0, time.Hour, 26 * time.Hour, 2 * time.Minute, 9 * 24 * time.Hour} {
 		body := fmt.Sprintf(`{"site":"heronlake.example","path":"/%d","time":%q}`, i, time.Now().Add(-back).UTC().Format(time.RFC3339Nano))
-		made := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits", body, "Prefer: wait=10", "User-UserAgent: Firefox")
+		made := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits", body, "Prefer: wait=10", "User-Agent: Firefox")
 		require.Equal(t, http.StatusCreated, made.status, made.body)
 		require.Equal(t, fmt.Sprintf("/%d", i), <-seen, "in the order of arrival")
 	}

@@ -116,7 +116,7 @@ func TestAVisitIsStoredAndReadBack(t *testing.T) {
 	apart := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits/quarantine", "")
 	assert.Contains(t, apart.body, "other content", "and the other is reported")
 
-	page := s.call(t, "127.0.0.1", http.MethodPost, s.publicURL+"/v1/visits", `{"site":"heronlake.example","path":"/map"}`, "X-Forwarded-For: 198.18.3.40", "User-UserAgent: Mozilla/5.0 Firefox")
+	page := s.call(t, "127.0.0.1", http.MethodPost, s.publicURL+"/v1/visits", `{"site":"heronlake.example","path":"/map"}`, "X-Forwarded-For: 198.18.3.40", "User-Agent: Mozilla/5.0 Firefox")
 	assert.Equal(t, http.StatusAccepted, page.status, "a page gives no headers: those of the request count")
 	report := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/reports/countries?site=heronlake.example", "")
 	assert.Contains(t, report.body, `"name":"Portugal"`)

@@ -394,7 +394,7 @@ func TestCommandLineKeys(t *testing.T) {
 	_, out, _ := runIn(t, home, "", "--server", s.adminURL, "keys", "list")
 	assert.Contains(t, out, "the shop")
 	assert.NotContains(t, out, secret)
-	_, out, _ = runIn(t, home, "", "--server", s.adminURL, "keys", "log")
+	_, out, _ = runIn(t, home, "", "--server", s.adminURL, "audit-log")
 	assert.Contains(t, out, "signed in")
 
 	other := t.TempDir()

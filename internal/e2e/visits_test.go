@@ -71,7 +71,7 @@ func TestBadVisitsHarmNoOthers(t *testing.T) {
 	for body, reason := range bad {
 		list, reasons = append(list, body), append(reasons, reason)
 	}
-	got := s.post(t, "["+strings.Join(list, ",")+"]", "User-UserAgent: Firefox")
+	got := s.post(t, "["+strings.Join(list, ",")+"]", "User-Agent: Firefox")
 	require.Equal(t, http.StatusCreated, got.status, got.body)
 	var many struct {
 		Visits []struct {
@@ -132,7 +132,7 @@ func TestDryRunsAndTests(t *testing.T) {
 	assert.Equal(t, http.StatusOK, dry.status, dry.body)
 	assert.Contains(t, dry.body, `"state":"dry run"`)
 	assert.Contains(t, dry.body, `"city":"Lisbon"`)
-	assert.Equal(t, http.StatusCreated, s.post(t, `{"site":"heronlake.example","path":"/test","test":true}`, "User-UserAgent: Firefox").status)
+	assert.Equal(t, http.StatusCreated, s.post(t, `{"site":"heronlake.example","path":"/test","test":true}`, "User-Agent: Firefox").status)
 	list := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits?site=heronlake.example", "")
 	assert.NotContains(t, list.body, "/dry")
 	assert.Contains(t, list.body, `"marks":["test"]`)
@@ -190,7 +190,7 @@ func TestErasingAndHandingOver(t *testing.T) {
 	}})
 	for _, site := range []string{"heronlake.example", "hashed.example", "cut.example"} {
 		for _, ip := range []string{"198.18.3.40", "198.18.3.41"} {
-			require.Equal(t, http.StatusCreated, s.post(t, strings.Replace(visitBody("203.0.113.4", ip), "heronlake.example", site, 1), "User-UserAgent: Firefox").status)
+			require.Equal(t, http.StatusCreated, s.post(t, strings.Replace(visitBody("203.0.113.4", ip), "heronlake.example", site, 1), "User-Agent: Firefox").status)
 		}
 	}
 	lines := func(site, query string) int {
