@@ -20,12 +20,12 @@ func (a *app) atlasAccuracy() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "accuracy POINTS",
 		Short: "Hold an edition against addresses whose true place you know",
-		Long: `KNOWN is a CSV with the columns address, country_code, region_code, city,
+		Long: `POINTS is a CSV with the columns address, country_code, region_code, city,
 latitude and longitude, of which address must be there. Says how often the country
 and the town are right, how far off the points are, and how many lie within the
 radius that was stated.
 
-With --expect, KNOWN has lines of address,country_code (NONE for no country), for
+With --expect, POINTS has lines of address,country_code (NONE for no country), for
 your own checks: the exit code is 1 where one fails.`,
 		Example: `  eastporch atlas accuracy test-points.csv
   eastporch atlas accuracy test-points.csv --atlas atlas.edition --plot accuracy.png
@@ -74,7 +74,7 @@ your own checks: the exit code is 1 where one fails.`,
 	}
 	cmd.Flags().StringVar(&file, "atlas", "", "work offline on this edition or source")
 	cmd.Flags().StringVar(&png, "plot", "", "draw the share within a distance as a PNG")
-	cmd.Flags().BoolVar(&expect, "expect", false, "KNOWN has expectations: address,country_code")
+	cmd.Flags().BoolVar(&expect, "expect", false, "POINTS has expectations: address,country_code")
 	return cmd
 }
 

@@ -194,6 +194,12 @@ func TestFind(t *testing.T) {
 	}
 }
 
+// What stands on lines before says nothing of a line.
+func TestFindJudgesALineByItself(t *testing.T) {
+	good, _ := findIn(t, strings.NewReader("\n\nversion:\n198.18.3.40\ntcp4\n198.18.3.40.443\nx\ny\ntcp4 0 0 198.18.7.1.443 x\n"))
+	assert.Equal(t, []string{"198.18.3.40/32", "198.18.7.1/32"}, good)
+}
+
 func TestFindStreamsAndCounts(t *testing.T) {
 	for _, text := range []string{mixed, corpus} {
 		want, wantBad := findIn(t, strings.NewReader(text))

@@ -1,6 +1,7 @@
 package addr
 
 import (
+	"bytes"
 	"net/netip"
 	"regexp"
 	"slices"
@@ -38,9 +39,7 @@ func (f *finder) judgeRun(text []byte, next int) error {
 		}
 	}
 	before := text[max(f.begin[0]-context, 0):f.begin[0]]
-	if line := slices.Index(before, '\n'); line >= 0 {
-		before = before[line+1:]
-	}
+	before = before[bytes.LastIndexByte(before, '\n')+1:] // of its line
 	p := piece{
 		text: run, before: plainText(before), after: after,
 		left: classes[f.last] == classWord, right: after != "" && classes[after[0]] == classWord,
@@ -228,15 +227,10 @@ func withPort(text string) (found Found, end int, ok bool) {
 		return Found{}, 0, false
 	}
 	a, err := netip.ParseAddr(text[:end])
-	return Found{Prefix: single(orNone(a)), Note: "port " + text[end+1:]}, end, err == nil
-}
-
-// orNone is a valid address for one that is none, whose prefix is not used.
-func orNone(a netip.Addr) netip.Addr {
-	if a.IsValid() {
-		return a
+	if err != nil {
+		return Found{}, 0, false
 	}
-	return netip.IPv6Unspecified()
+	return Found{Prefix: single(a), Note: "port " + text[end+1:]}, end, true
 }
 
 // dotPort reads 198.18.3.40.443, as tcpdump and netstat of BSD write a port.

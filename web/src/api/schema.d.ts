@@ -1165,7 +1165,7 @@ export interface paths {
         };
         /**
          * Whether the process lives
-         * @description Any Host will do. At the public listener the body is one word, on the admin listener's JSON.
+         * @description Any Host will do. On the public listener the body is one word, on the admin listener JSON.
          */
         get: operations["getLiveness"];
         put?: never;
@@ -1174,7 +1174,7 @@ export interface paths {
         options?: never;
         /**
          * Whether the process lives, without a body
-         * @description Any Host will do. At the public listener the body is one word, on the admin listener's JSON.
+         * @description Any Host will do. On the public listener the body is one word, on the admin listener JSON.
          */
         head: operations["headLiveness"];
         patch?: never;
@@ -1189,7 +1189,7 @@ export interface paths {
         };
         /**
          * Whether visits can be accepted
-         * @description Any Host will do. At the public listener the body is one word, on the admin listener's JSON.
+         * @description Any Host will do. On the public listener the body is one word, on the admin listener JSON.
          */
         get: operations["getReadiness"];
         put?: never;
@@ -1198,7 +1198,7 @@ export interface paths {
         options?: never;
         /**
          * Whether visits can be accepted, without a body
-         * @description Any Host will do. At the public listener the body is one word, on the admin listener's JSON.
+         * @description Any Host will do. On the public listener the body is one word, on the admin listener JSON.
          */
         head: operations["headReadiness"];
         patch?: never;
