@@ -133,11 +133,11 @@ const ChoiceCookie = handover.ChoiceCookie
 
 // Card makes the card of whoever made a request.
 func (p *Porch) Card(r *http.Request) Card {
-	guest := visit.Guest{At: p.local}
+	req := visit.RequestContext{At: p.local}
 	if cookie, err := r.Cookie(ChoiceCookie); err == nil {
-		guest.Choice = cookie.Value
+		req.Choice = cookie.Value
 	}
-	card, _ := p.pipeline.Visitor(peer(r), r.Header, guest, time.Now())
+	card, _ := p.pipeline.Visitor(peer(r), r.Header, req, time.Now())
 	return card.In(card.Locale.Language)
 }
 

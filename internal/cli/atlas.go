@@ -47,7 +47,7 @@ func (a *app) openAtlas(file string) (*atlas.Atlas, error) {
 	if err != nil {
 		return nil, err
 	}
-	edition, report, _, err := editions.Build(context.Background(), []editions.Source{source}, editions.BuildOptions{Fetcher: &editions.Fetcher{}})
+	edition, report, _, err := editions.Build(context.Background(), []editions.SourceConfig{source}, editions.BuildOptions{Fetcher: &editions.Fetcher{}})
 	if err != nil {
 		return nil, err
 	}
@@ -76,19 +76,19 @@ func beginsAsEdition(file string) bool {
 }
 
 // described makes a source of a file by what is in it.
-func described(file string, rank int) (editions.Source, error) {
+func described(file string, rank int) (editions.SourceConfig, error) {
 	d, err := editions.Describe(file)
 	if err != nil {
-		return editions.Source{}, fmt.Errorf("%s: %w", file, err)
+		return editions.SourceConfig{}, fmt.Errorf("%s: %w", file, err)
 	}
 	path, err := filepath.Abs(file)
 	if err != nil {
-		return editions.Source{}, err
+		return editions.SourceConfig{}, err
 	}
 	name := filepath.Base(file)
-	return editions.Source{
-		About:   atlas.About{Name: name, Rank: rank},
-		Reading: atlas.Reading{Format: d.Format, Columns: d.Mapping, Label: strings.TrimSuffix(name, filepath.Ext(name))}, Location: path,
+	return editions.SourceConfig{
+		About:        atlas.About{Name: name, Rank: rank},
+		ParseOptions: atlas.ParseOptions{Format: d.Format, Columns: d.Mapping, Label: strings.TrimSuffix(name, filepath.Ext(name))}, Location: path,
 	}, nil
 }
 
@@ -194,7 +194,7 @@ edition that stood there before stays then.`,
 			if info, err := os.Stat(out); err == nil {
 				report.Bytes = info.Size()
 			}
-			return emit(a, []*editions.Report{report}, true, func() { a.drawReport(out, report) })
+			return emit(a, []*editions.BuildReport{report}, true, func() { a.drawReport(out, report) })
 		},
 	}
 	cmd.Flags().StringVar(&out, "out", "atlas.edition", "the edition file to write")
@@ -203,7 +203,7 @@ edition that stood there before stays then.`,
 	return cmd
 }
 
-func (a *app) buildSources(file string, args []string) ([]editions.Source, *editions.Fetcher, error) {
+func (a *app) buildSources(file string, args []string) ([]editions.SourceConfig, *editions.Fetcher, error) {
 	if (file == "") == (len(args) == 0) {
 		return nil, nil, usageError{errors.New("give files, or --config with the sources of a configuration")}
 	}
@@ -219,7 +219,7 @@ func (a *app) buildSources(file string, args []string) ([]editions.Source, *edit
 		}
 		return sources, fetcher, nil
 	}
-	var sources []editions.Source
+	var sources []editions.SourceConfig
 	for i, arg := range args {
 		s, err := described(arg, i+1)
 		if err != nil {
@@ -230,7 +230,7 @@ func (a *app) buildSources(file string, args []string) ([]editions.Source, *edit
 	return sources, &editions.Fetcher{}, nil
 }
 
-func (a *app) drawReport(out string, r *editions.Report) {
+func (a *app) drawReport(out string, r *editions.BuildReport) {
 	fmt.Fprintf(a.Out, "%s  edition %s, %.1f MB, in %.1f s, %d MB of memory at the peak\n\n", out, r.Edition, float64(r.Bytes)/1e6, r.Seconds, r.PeakMB)
 	t := newTable(a.Out, table.Row{"Rank", "Source", "Basis", "Rows", "Accepted", "Rejected", "Nested", "IPv4 addresses", "IPv6 /48s"},
 		"Rank", "Rows", "Accepted", "Rejected", "Nested", "IPv4 addresses", "IPv6 /48s")
@@ -517,9 +517,9 @@ func (a *app) drawChanges(c client.Changes) {
 	}
 	fmt.Fprintln(a.Out)
 	t := newTable(a.Out, table.Row{"Another", "Ranges", "IPv4 addresses", "IPv6 /48s"}, "Ranges", "IPv4 addresses", "IPv6 /48s")
-	for _, d := range atlas.Differences {
+	for _, d := range atlas.ChangeKinds {
 		if n := c.Counts[d]; n.Ranges > 0 {
-			t.AppendRow(table.Row{map[atlas.Difference]string{atlas.Moved: "point"}[d] + strings.TrimPrefix(string(d), "moved"), thousands(n.Ranges), amount(n.IPv4), amount(n.IPv6)})
+			t.AppendRow(table.Row{map[atlas.ChangeKind]string{atlas.Moved: "point"}[d] + strings.TrimPrefix(string(d), "moved"), thousands(n.Ranges), amount(n.IPv4), amount(n.IPv6)})
 		}
 	}
 	t.Render()

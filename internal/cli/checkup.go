@@ -29,17 +29,17 @@ verdict with the evidence, and the configuration lines that mend what is wrong.`
 			if err != nil {
 				return err
 			}
-			return emit(a, []checkup.Report{report}, true, func() { a.drawCheckup(report) })
+			return emit(a, []checkup.Result{report}, true, func() { a.drawCheckup(report) })
 		},
 	}
 }
 
-func (a *app) drawCheckup(r checkup.Report) {
+func (a *app) drawCheckup(r checkup.Result) {
 	fmt.Fprintf(a.Out, "%s\nFrom %d requests since %s.\n", r.Title, r.Requests, r.Since.Format("2006-01-02 15:04:05 UTC"))
 	for _, f := range r.Findings {
 		mark := "ok "
-		if f.State == checkup.Eye {
-			mark = "eye"
+		if f.State == checkup.Attention {
+			mark = "attention"
 		}
 		into := "Add to the configuration:"
 		if f.Where == checkup.InProxy {

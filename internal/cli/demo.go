@@ -126,6 +126,6 @@ In another terminal:
   bin/eastporch resolve 198.18.3.40
 Ctrl-C stops everything.
 `, file, a.store, link, site)
-	go demo.Arrive(ctx, c, uint64(time.Now().UnixNano())) // it ends with ctx, and nothing waits for it
+	go demo.SendVisits(ctx, c, uint64(time.Now().UnixNano())) // it ends with ctx, and nothing waits for it
 	return nil
 }

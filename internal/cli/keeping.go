@@ -287,7 +287,7 @@ func (a *app) visitsVerify() *cobra.Command {
 				return err
 			}
 			bar := a.newBar(int64(len(days.Days)), "Recounting", false)
-			var differs []visit.Difference
+			var differs []visit.CountMismatch
 			rows := int64(0)
 			for _, day := range days.Days {
 				one, err := c.Verify(cmd.Context(), site, day, mend)

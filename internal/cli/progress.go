@@ -33,7 +33,7 @@ func (a *app) newBar(most int64, what string, bytes bool) *bar {
 
 // buildBar measures a build by the bytes of its files; what is packed or comes
 // from elsewhere has no end that is known.
-func (a *app) buildBar(sources []editions.Source) *bar {
+func (a *app) buildBar(sources []editions.SourceConfig) *bar {
 	most := int64(0)
 	for _, s := range sources {
 		info, err := os.Stat(s.Location)

@@ -239,7 +239,7 @@ func where(r client.ReportRow) string {
 // from says what figures come from.
 func from(c client.Counting) string {
 	switch {
-	case c.From == "counts":
+	case c.Basis == "counts":
 		return "from counts"
 	case c.Partial:
 		return fmt.Sprintf("from the newest %s rows; there are more, which were not read", thousands(c.Scanned-1))

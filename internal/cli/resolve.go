@@ -104,9 +104,9 @@ func (a *app) resolver(cmd *cobra.Command, file string, open []string, why bool)
 			return visit.Card{}, err
 		}
 		if why {
-			return pipeline.Why(ip, visit.Guest{}, time.Now()), nil
+			return pipeline.Why(ip, visit.RequestContext{}, time.Now()), nil
 		}
-		return pipeline.Card(ip, visit.ObtainedGiven, visit.Guest{}, time.Now()), nil
+		return pipeline.Card(ip, visit.ObtainedGiven, visit.RequestContext{}, time.Now()), nil
 	}, nil
 }
 

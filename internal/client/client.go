@@ -116,8 +116,8 @@ func (c *Client) Trail(ctx context.Context, seen Seen) (caller.Trail, error) {
 }
 
 // Checkup asks what is wrong with the set-up.
-func (c *Client) Checkup(ctx context.Context) (checkup.Report, error) {
-	var report checkup.Report
+func (c *Client) Checkup(ctx context.Context) (checkup.Result, error) {
+	var report checkup.Result
 	err := c.call(ctx, http.MethodGet, "/v1/checkup", nil, &report)
 	return report, err
 }

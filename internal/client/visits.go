@@ -33,7 +33,7 @@ type ReportRow struct {
 // Counting says what a report's figures come from.
 type Counting struct {
 	Total   int64  `json:"total"`
-	From    string `json:"from"` // "counts" or "rows"
+	Basis   string `json:"basis"` // "counts" or "rows"
 	Scanned int64  `json:"scanned"`
 	Partial bool   `json:"partial"`
 	// LeftOut are the visits that are not counted, by their mark.
@@ -95,10 +95,10 @@ func (c *Client) Hours(ctx context.Context, query url.Values) (Hours, error) {
 // Distances says how far from a point visits come.
 type Distances struct {
 	Counting
-	MedianKm   *float64        `json:"median_km"`
-	FarthestKm *float64        `json:"farthest_km"`
-	Farthest   *string         `json:"farthest"`
-	NoPoint    visit.Pointless `json:"no_point"`
+	MedianKm   *float64         `json:"median_km"`
+	FarthestKm *float64         `json:"farthest_km"`
+	Farthest   *string          `json:"farthest"`
+	NoPoint    visit.Unmappable `json:"no_point"`
 	Rows       []struct {
 		FromKm float64 `json:"from_km"`
 		ToKm   float64 `json:"to_km"`
@@ -146,10 +146,10 @@ func (c *Client) Erase(ctx context.Context, by, what string) (Receipt, error) {
 
 // Verified is a day that was recounted.
 type Verified struct {
-	Site    string             `json:"site"`
-	Days    []string           `json:"days"`
-	Rows    int64              `json:"rows"`
-	Differs []visit.Difference `json:"differs"`
+	Site    string                `json:"site"`
+	Days    []string              `json:"days"`
+	Rows    int64                 `json:"rows"`
+	Differs []visit.CountMismatch `json:"differs"`
 }
 
 // Verify recounts a day of a site; with "" it lists the days.

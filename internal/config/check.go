@@ -236,7 +236,7 @@ func (l *loader) checkRule(key string, r PolicyRule) {
 	}
 }
 
-func (l *loader) checkSource(key string, s Source) {
+func (l *loader) checkSource(key string, s AtlasSource) {
 	isDatabase := strings.HasPrefix(s.URL, "postgres://") || strings.HasPrefix(s.URL, "postgresql://")
 	switch {
 	case s.Name == "" || (s.File == "") == (s.URL == ""):

@@ -45,7 +45,7 @@ type Config struct {
 	Policy []PolicyRule        `koanf:"policy"`
 	NAT64  []string            `koanf:"nat64"` // the owner's translation prefixes
 	Atlas  struct {
-		Sources []Source `koanf:"sources"`
+		Sources []AtlasSource `koanf:"sources"`
 		// Activate says whether a new edition is used at once (auto) or by hand.
 		Activate        string        `koanf:"activate"`
 		RefreshInterval time.Duration `koanf:"refresh_interval"` // how often sources are looked at; 0 is only at start
@@ -145,8 +145,8 @@ type PolicyRule struct {
 	Placeholder string `koanf:"placeholder"`
 }
 
-// Source is one body of range data.
-type Source struct {
+// An AtlasSource is one body of range data.
+type AtlasSource struct {
 	Name    string `koanf:"name"`
 	File    string `koanf:"file"`   // relative to the configuration file, or
 	URL     string `koanf:"url"`    // of HTTP(S), or of PostgreSQL with a query
@@ -163,7 +163,7 @@ type Source struct {
 }
 
 // Location is where the source is: an absolute path or an address.
-func (s Source) Location(in Input) string {
+func (s AtlasSource) Location(in Input) string {
 	if s.URL != "" {
 		return s.URL
 	}

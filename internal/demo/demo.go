@@ -123,9 +123,9 @@ func Send(ctx context.Context, c *client.Client, visits []client.NewVisit, progr
 // while the demo runs.
 const between, betweenMost = 2 * time.Second, 8 * time.Second
 
-// Arrive sends a visit now and then, until ctx ends, so that there is something
+// SendVisits sends a visit now and then, until ctx ends, so that there is something
 // to see. Visits that cannot be sent are left out.
-func Arrive(ctx context.Context, c *client.Client, seed uint64) {
+func SendVisits(ctx context.Context, c *client.Client, seed uint64) {
 	r := rand.New(rand.NewPCG(seed, 1))
 	for {
 		select {

@@ -165,14 +165,14 @@ func TestConsole(t *testing.T) {
 	s.fill(t, 300)
 	p := openPage(t, s)
 
-	// Today is the first page, and moves with what arrives.
-	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.adminURL+"/"), visible(".chart .bar"), visible(".arriving li"))
+	// Today is the first page, and moves with what comes in.
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.adminURL+"/"), visible(".chart .bar"), visible(".live-visits li"))
 	assert.Equal(t, "Today · East Porch", p.eval("document.title"))
 	p.says(".lead", "since midnight in Oslo")
 	s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits", visitBody("203.0.113.4", "198.19.140.77"))
-	p.do(visible(".arriving li.fresh"))
-	assert.Contains(t, p.text(".arriving li.fresh"), "198.19.140.77")
-	p.do(click(".arriving li.fresh .when"), visible(".visit .place"))
+	p.do(visible(".live-visits li.fresh"))
+	assert.Contains(t, p.text(".live-visits li.fresh"), "198.19.140.77")
+	p.do(click(".live-visits li.fresh .when"), visible(".visit .place"))
 	assert.Contains(t, p.text(".visit"), "/programme")
 
 	p.do(chromedp.Navigate(s.adminURL+"/visits"), visible(".visits-table tbody tr"))
@@ -331,7 +331,7 @@ func TestTrailAndCheckupPages(t *testing.T) {
 	}
 	p.do(chromedp.Navigate(s.adminURL+"/visits"), visible(".banner"))
 	p.says(".banner", "127.0.0.9 looks like a proxy")
-	p.do(click(".banner a"), visible(".checkup.eye .lines pre"))
+	p.do(click(".banner a"), visible(".checkup.attention .lines pre"))
 	p.says(".checkup .lines pre", `- "127.0.0.9/32"`)
 	p.nothingWrong()
 }

@@ -142,28 +142,28 @@ func TestCheckupOfRealSetUps(t *testing.T) {
 		{"clients who forge lists", []link{nginx}, proxies("127.0.0.2/32"), forge, checkup.OK, "forged-lists", ""},
 		{"nginx through a Unix socket", []link{nginx}, proxies("unix"), nil, checkup.OK, "trusted-proxy", ""},
 
-		{"nginx that is not trusted", []link{nginx}, proxies("203.0.113.0/28"), nil, checkup.Eye, "untrusted-proxy", `- "127.0.0.2/32"`},
-		{"one that is not trusted before one that is", []link{outer, inner}, proxies("127.0.0.2/32"), nil, checkup.Eye, "untrusted-proxy", `- "127.0.0.3/32"`},
-		{"too few hops", []link{outer, inner}, and(proxies("127.0.0.2/32"), "proxies.hops", 1), nil, checkup.Eye, "hops-too-few", "hops: 2"},
-		{"too many hops", []link{outer, inner}, and(proxies("127.0.0.2/32"), "proxies.hops", 3), nil, checkup.Eye, "hops-too-many", "hops: 2"},
-		{"the header in some locations only", []link{with(nginx, "location = /v1/visitor/address { "+nginxExtends+" @pass } location / { @pass }")}, proxies("127.0.0.2/32"), nil, checkup.Eye, "header-sometimes", nginxExtends},
-		{"no header", []link{with(nginx, "")}, proxies("127.0.0.2/32"), nil, checkup.Eye, "header-absent", nginxExtends},
-		{"another header than is believed", []link{with(nginx, "proxy_set_header X-Real-IP $remote_addr;")}, proxies("127.0.0.2/32"), nil, checkup.Eye, "header-absent", "header: X-Real-IP"},
-		{"nginx that sends none, before HAProxy on one host", []link{with(outer, ""), inner}, proxies("127.0.0.2/31"), nil, checkup.Eye, "nobody-before", haproxyExtends},
-		{"HAProxy that writes the header anew", []link{outer, with(inner, "http-request set-header X-Forwarded-For %[src]")}, proxies("127.0.0.2/31"), nil, checkup.Eye, "nobody-before", haproxyExtends},
-		{"nginx that hides its clients", []link{with(nginx, "proxy_set_header X-Forwarded-For unknown;")}, proxies("127.0.0.2/32"), nil, checkup.Eye, "unreadable", nginxExtends},
-		{"nginx that passes on what clients write", []link{nginx}, proxies("127.0.0.2/32"), func(int) []string { return []string{"X-Real-IP: 203.0.113.77"} }, checkup.Eye, "headers-disagree", "http-request del-header X-Real-IP"},
-		{"everybody is trusted", []link{nginx}, proxies("0.0.0.0/0"), nil, checkup.Eye, "trusts-everybody", "0.0.0.0/0"},
-		{"visitors are trusted", []link{nginx}, proxies("127.0.0.2/32", "198.18.0.0/16"), nil, checkup.Eye, "trusted-visitors", "198.18.0.0/16"},
-		{"the PROXY protocol from one who is not listed", []link{{program: "haproxy", from: "127.0.0.2", lines: haproxyExtends, server: "send-proxy-v2"}}, proxies("127.0.0.2/32"), nil, checkup.Eye, "proxy-protocol-unexpected", `- "127.0.0.2/32"`},
-		{"no PROXY protocol from one who is listed", []link{inner}, and(proxies(), "public.proxy_protocol", []any{"127.0.0.2/32"}), nil, checkup.Eye, "proxy-protocol-missing", "send-proxy-v2"},
-		{"a TCP balancer that says nothing", []link{{program: "haproxy", from: "127.0.0.2", mode: "tcp"}}, proxies(), nil, checkup.Eye, "one-peer", `- "127.0.0.2/32"`},
+		{"nginx that is not trusted", []link{nginx}, proxies("203.0.113.0/28"), nil, checkup.Attention, "untrusted-proxy", `- "127.0.0.2/32"`},
+		{"one that is not trusted before one that is", []link{outer, inner}, proxies("127.0.0.2/32"), nil, checkup.Attention, "untrusted-proxy", `- "127.0.0.3/32"`},
+		{"too few hops", []link{outer, inner}, and(proxies("127.0.0.2/32"), "proxies.hops", 1), nil, checkup.Attention, "hops-too-few", "hops: 2"},
+		{"too many hops", []link{outer, inner}, and(proxies("127.0.0.2/32"), "proxies.hops", 3), nil, checkup.Attention, "hops-too-many", "hops: 2"},
+		{"the header in some locations only", []link{with(nginx, "location = /v1/visitor/address { "+nginxExtends+" @pass } location / { @pass }")}, proxies("127.0.0.2/32"), nil, checkup.Attention, "header-sometimes", nginxExtends},
+		{"no header", []link{with(nginx, "")}, proxies("127.0.0.2/32"), nil, checkup.Attention, "header-absent", nginxExtends},
+		{"another header than is believed", []link{with(nginx, "proxy_set_header X-Real-IP $remote_addr;")}, proxies("127.0.0.2/32"), nil, checkup.Attention, "header-absent", "header: X-Real-IP"},
+		{"nginx that sends none, before HAProxy on one host", []link{with(outer, ""), inner}, proxies("127.0.0.2/31"), nil, checkup.Attention, "nobody-before", haproxyExtends},
+		{"HAProxy that writes the header anew", []link{outer, with(inner, "http-request set-header X-Forwarded-For %[src]")}, proxies("127.0.0.2/31"), nil, checkup.Attention, "nobody-before", haproxyExtends},
+		{"nginx that hides its clients", []link{with(nginx, "proxy_set_header X-Forwarded-For unknown;")}, proxies("127.0.0.2/32"), nil, checkup.Attention, "unreadable", nginxExtends},
+		{"nginx that passes on what clients write", []link{nginx}, proxies("127.0.0.2/32"), func(int) []string { return []string{"X-Real-IP: 203.0.113.77"} }, checkup.Attention, "headers-disagree", "http-request del-header X-Real-IP"},
+		{"everybody is trusted", []link{nginx}, proxies("0.0.0.0/0"), nil, checkup.Attention, "trusts-everybody", "0.0.0.0/0"},
+		{"visitors are trusted", []link{nginx}, proxies("127.0.0.2/32", "198.18.0.0/16"), nil, checkup.Attention, "trusted-visitors", "198.18.0.0/16"},
+		{"the PROXY protocol from one who is not listed", []link{{program: "haproxy", from: "127.0.0.2", lines: haproxyExtends, server: "send-proxy-v2"}}, proxies("127.0.0.2/32"), nil, checkup.Attention, "proxy-protocol-unexpected", `- "127.0.0.2/32"`},
+		{"no PROXY protocol from one who is listed", []link{inner}, and(proxies(), "public.proxy_protocol", []any{"127.0.0.2/32"}), nil, checkup.Attention, "proxy-protocol-missing", "send-proxy-v2"},
+		{"a TCP balancer that says nothing", []link{{program: "haproxy", from: "127.0.0.2", mode: "tcp"}}, proxies(), nil, checkup.Attention, "one-peer", `- "127.0.0.2/32"`},
 		{"a CDN that is not trusted", nil, and(proxies(), "public.proxy_protocol", listed), func(i int) []string {
 			if i >= 34 {
 				return forge(i)
 			}
 			return nil
-		}, checkup.Eye, "untrusted-proxy", `#     - "ITS ADDRESS"`},
+		}, checkup.Attention, "untrusted-proxy", `#     - "ITS ADDRESS"`},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -198,9 +198,9 @@ func TestCheckupOfRealSetUps(t *testing.T) {
 				}
 				askAs(t, at, visitor, path, s.admin, header...)
 			}
-			report := parse[checkup.Report](t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/checkup", ""))
+			report := parse[checkup.Result](t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/checkup", ""))
 			assert.Equal(t, tt.state, report.State, "%+v", report)
-			var meant *checkup.Finding
+			var meant *checkup.Diagnostic
 			for i, f := range report.Findings {
 				if f.Name == tt.check {
 					meant = &report.Findings[i]

@@ -481,7 +481,7 @@ func TestFaultALongQueue(t *testing.T) {
 	require.Less(t, kb/1024, 512)
 }
 
-// A disk without room: here the size of files is bounded for the process.
+// A disk without buffer: here the size of files is bounded for the process.
 func TestFaultTheDiskIsFull(t *testing.T) {
 	t.Parallel()
 	database := dbtest.New(t)
@@ -501,9 +501,9 @@ func TestFaultTheDiskIsFull(t *testing.T) {
 		_, err = tx.Exec(t.Context(), `SELECT pg_advisory_xact_lock(7263001)`)
 		require.NoError(t, err)
 		full := l.failed.Load()
-		require.Eventually(t, func() bool { return l.failed.Load() > full+20 }, time.Minute, 10*time.Millisecond, "there is an end to the room")
+		require.Eventually(t, func() bool { return l.failed.Load() > full+20 }, time.Minute, 10*time.Millisecond, "there is an end to the buffer")
 		require.NoError(t, tx.Rollback(t.Context()))
-		l.pass(t, 100) // there is room again
+		l.pass(t, 100) // there is buffer again
 	}
 	l.end()
 	settled(t, p.adminURL, p.key)

@@ -170,7 +170,7 @@ func TestPageKeysAreBound(t *testing.T) {
 	evil := post("heronlake.example", "", "Origin: https://evil.example")
 	assert.Equal(t, http.StatusForbidden, evil.status)
 	assert.Empty(t, evil.header.Get("Access-Control-Allow-Origin"))
-	for _, extra := range []string{`,"peer":"198.18.3.40"`, `,"id":"0193f2c4-0000-7000-8000-000000000000"`, `,"peer":"::1","headers":{}`} {
+	for _, extra := range []string{`,"peer":"198.18.3.40"`, `,"id":"0193f2c4-0000-7000-8000-000000000000"`, `,"peer":"::1","headers":{}`, `,"address":"198.18.3.40"`} {
 		assert.Equal(t, http.StatusForbidden, post("heronlake.example", extra).status, "a page cannot pass for somebody else: %s", extra)
 	}
 	for origin, status := range map[string]int{pageOrigin: http.StatusNoContent, "https://evil.example": http.StatusForbidden, "null": http.StatusForbidden} {

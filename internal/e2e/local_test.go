@@ -208,7 +208,7 @@ func TestConvertAndRates(t *testing.T) {
 	assert.Contains(t, checkup.body, "The exchange rates are 9 days old.")
 	assert.Contains(t, runCLI(t, old, "rates").err, "older than rates.stale_days")
 
-	assert.Contains(t, old.call(t, "127.0.0.1", http.MethodGet, old.adminURL+"/metrics", "").body, "eastporch_rates_age_days 9")
+	assert.Contains(t, old.call(t, "127.0.0.1", http.MethodGet, old.adminURL+"/metrics", "").body, "eastporch_exchange_rates_age_seconds 777600")
 
 	none := start(t, map[string]any{"rates.file": ""})
 	assert.Contains(t, none.call(t, "127.0.0.1", http.MethodGet, none.adminURL+"/v1/rates", "").body, `"base":null`)

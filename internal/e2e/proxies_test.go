@@ -278,7 +278,7 @@ func TestPROXYProtocolPeers(t *testing.T) {
 	assert.NotContains(t, ask("127.0.0.1", "PROXY TCP4 "), "200 OK", "one that never ends is cut off")
 }
 
-// v2Header is a PROXY protocol header of version 2 with room for any addresses.
+// v2Header is a PROXY protocol header of version 2 with buffer for any addresses.
 func v2Header(command, family byte) string {
 	return "\r\n\r\n\x00\r\nQUIT\n" + string([]byte{command, family, 0, 216}) + strings.Repeat("\x01", 216)
 }
@@ -311,8 +311,8 @@ func TestCheckupSaysWhatIsWrong(t *testing.T) {
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, `- "127.0.0.9/32"`)
 	metrics := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/metrics", "")
-	assert.Contains(t, metrics.body, `eastporch_visitors_total{kind="loopback",result="skipped"} 30`)
-	assert.Contains(t, metrics.body, "eastporch_checkup_findings 1")
+	assert.Contains(t, metrics.body, `eastporch_visitor_addresses_total{kind="loopback",result="skipped"} 30`)
+	assert.Contains(t, metrics.body, "eastporch_checkup_warnings 1")
 
 	tried := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/trails", `{"peer":"127.0.0.9","text":"X-Forwarded-For: 198.18.3.40","settings":{"trusted":["127.0.0.9/32"],"header":"X-Forwarded-For","hops":0}}`)
 	assert.Contains(t, tried.body, `"visitor":"198.18.3.40"`)

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"eastporch/internal/client"
 	"eastporch/internal/core/addr"
 	"eastporch/internal/demo"
 )
@@ -103,7 +104,7 @@ func TestPagesByArrival(t *testing.T) {
 	seen, cursor := map[string]bool{}, ""
 	read := func() (n int) {
 		for {
-			page, err := s.client.Visits(t.Context(), map[string][]string{"site": {demo.Site}, "order": {"arrival"}}, cursor, 7)
+			page, err := s.client.Visits(t.Context(), map[string][]string{"site": {demo.Site}, "order": {"sequence"}}, cursor, 7)
 			require.NoError(t, err)
 			cursor = *page.Next
 			for _, v := range page.Visits {
@@ -120,7 +121,7 @@ func TestPagesByArrival(t *testing.T) {
 	late := fmt.Sprintf(`{"site":"heronlake.example","path":"/late","time":%q}`, time.Now().AddDate(0, 0, -20).UTC().Format(time.RFC3339))
 	require.Equal(t, http.StatusCreated, s.post(t, late).status)
 	assert.Equal(t, 1, read(), "older than all, and behind them")
-	for _, wrong := range []string{"order=arrival&cursor=x", "order=colour"} {
+	for _, wrong := range []string{"order=sequence&cursor=x", "order=colour"} {
 		assert.Equal(t, http.StatusUnprocessableEntity, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits?site=heronlake.example&"+wrong, "").status)
 	}
 }
@@ -171,7 +172,7 @@ func TestPrivacyHoldsEverywhere(t *testing.T) {
 			require.NoError(t, err)
 			defer conn.Close(context.Background())
 			var rows string
-			require.NoError(t, conn.QueryRow(t.Context(), `SELECT string_agg(v::text, ' ') || (SELECT string_agg(a::text, ' ') FROM answer a) FROM visit v`).Scan(&rows))
+			require.NoError(t, conn.QueryRow(t.Context(), `SELECT string_agg(v::text, ' ') || (SELECT string_agg(a::text, ' ') FROM edition_facts a) FROM visit v`).Scan(&rows))
 			for _, text := range []string{made.body, list.body, export.body, strings.ReplaceAll(rows, "203.0.113.0/24", "")} {
 				text = strings.ReplaceAll(text, "203.0.113.0/24", "the proxies")
 				for _, secret := range tt.gone {
@@ -234,7 +235,7 @@ func TestVisitsMoveBetweenServices(t *testing.T) {
 		require.NoError(t, err)
 		defer conn.Close(context.Background())
 		var sum string
-		require.NoError(t, conn.QueryRow(t.Context(), `SELECT count(*) || md5(string_agg(concat(id, path, referrer, user_agent, link, attributes, address, place, network, language, card, trail, answer), '' ORDER BY id)) FROM visit`).Scan(&sum))
+		require.NoError(t, conn.QueryRow(t.Context(), `SELECT count(*) || md5(string_agg(concat(v.id, path, referrer, user_agent, link, attributes, address, p.digest, network, language, card, trail, facts), '' ORDER BY v.id)) FROM visit v JOIN place p ON p.id = v.place`).Scan(&sum))
 		return sum
 	}
 	for _, format := range []string{"csv", "ndjson", "geojson", "parquet"} {
@@ -410,6 +411,39 @@ func TestSQLAnswersAsTheServiceDoes(t *testing.T) {
 	var days int
 	require.NoError(t, conn.QueryRow(t.Context(), `SELECT count(*) FROM visit_day WHERE dimension = 'country'`).Scan(&days))
 	assert.Positive(t, days)
+}
+
+// A server that knows its visitor says so: no header is searched, and the site's privacy
+// holds all the same.
+func TestAServerGivesTheVisitorsAddress(t *testing.T) {
+	t.Parallel()
+	s := start(t, map[string]any{"sites": []any{map[string]any{"host": "heronlake.example", "privacy": "whole"}, map[string]any{"host": "truncated.example", "privacy": "truncated"}, map[string]any{"host": "hashed.example", "privacy": "hashed"}, map[string]any{"host": "none.example", "privacy": "none"}}})
+	send := func(site, more string) answer {
+		return s.post(t, `{"site":"`+site+`","path":"/",`+more+`}`, "Prefer: return=representation")
+	}
+	stored := send("heronlake.example", `"address":"::ffff:198.18.7.114","user_agent":"Firefox","headers":{"X-Forwarded-For":["192.0.2.10"],"Accept-Language":["es-ES"]}`)
+	require.Equal(t, http.StatusCreated, stored.status, stored.body)
+	v := *parse[client.Taken](t, stored).Visit
+	assert.Equal(t, "198.18.7.114", v.Card.Address.Text.String())
+	assert.Equal(t, "given", v.Card.Address.Obtained)
+	assert.Equal(t, "Valencia", *v.Card.Location.City)
+	assert.Equal(t, "es", v.Card.Locale.Language[:2])
+	assert.Equal(t, "Firefox", *v.UserAgent)
+	require.Len(t, v.Trail.Hops, 1)
+	assert.Equal(t, "given", v.Trail.Obtained)
+	assert.NotContains(t, stored.body, "192.0.2.10")
+
+	for _, mode := range []string{"truncated", "hashed", "none"} {
+		cut := send(mode+".example", `"address":"198.18.7.114"`)
+		require.Equal(t, http.StatusCreated, cut.status, cut.body)
+		assert.NotContains(t, cut.body, "198.18.7.114", mode)
+		assert.Nil(t, parse[client.Taken](t, cut).Visit.UserAgent, "the server's own is not the visitor's")
+	}
+
+	local := send("heronlake.example", `"address":"10.0.3.8"`)
+	assert.True(t, parse[client.Taken](t, local).Visit.Card.Address.Skipped)
+	assert.Contains(t, send("heronlake.example", `"address":"198.18.7.114","peer":"203.0.113.4"`).body, "it is given beside address")
+	assert.Contains(t, send("heronlake.example", `"address":"198.18.7.999"`).body, "address: not an IP address")
 }
 
 // Whoever sends an id again and waits hears what stands there: the same visit, in whatever

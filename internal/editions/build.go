@@ -16,8 +16,8 @@ import (
 	"eastporch/internal/core/atlas"
 )
 
-// A Report says how a build went.
-type Report struct {
+// A BuildReport says how a build went.
+type BuildReport struct {
 	Edition  string          `json:"edition"`
 	Sources  []SourceReport  `json:"sources"`
 	Overlaps []atlas.Overlap `json:"overlaps"`
@@ -62,12 +62,12 @@ type BuildOptions struct {
 // Build reads sources, several at a time, and makes an edition of them.
 // prints are by name of source. The error wraps [ErrSource], or is that of
 // ctx.
-func Build(ctx context.Context, sources []Source, opt BuildOptions) (a *atlas.Atlas, report *Report, prints map[string]Print, err error) {
+func Build(ctx context.Context, sources []SourceConfig, opt BuildOptions) (a *atlas.Atlas, report *BuildReport, prints map[string]Print, err error) {
 	begin := time.Now()
 	if opt.Progress == nil {
 		opt.Progress = func(string, string, int64, int) {}
 	}
-	report = &Report{Sources: make([]SourceReport, len(sources)), Rejects: opt.Rejects, Warnings: []string{}}
+	report = &BuildReport{Sources: make([]SourceReport, len(sources)), Rejects: opt.Rejects, Warnings: []string{}}
 	var rejects io.Writer = io.Discard
 	if opt.Rejects != "" {
 		f, err := os.Create(opt.Rejects)
@@ -89,7 +89,7 @@ func Build(ctx context.Context, sources []Source, opt BuildOptions) (a *atlas.At
 			opt.Progress(s.Name, "reading", 0, 0)
 			tally := &reasons{name: s.Name, to: rejects, lock: &lock}
 			s.Rejected = tally
-			s.Reading.Progress = func(bytes int64, lines int) { opt.Progress(s.Name, "reading", bytes, lines) }
+			s.ParseOptions.Progress = func(bytes int64, lines int) { opt.Progress(s.Name, "reading", bytes, lines) }
 			read[i], printed[i], errs[i] = opt.Fetcher.Read(ctx, s)
 			if errs[i] == nil {
 				report.Sources[i] = sourceReport(read[i], tally, time.Since(start))

@@ -29,11 +29,11 @@ func TestMain(m *testing.M) { os.Exit(dbtest.Run(m)) }
 
 const feed = "198.18.3.0/26,PT,PT-11,Lisbon,\n198.18.7.0/24,ES,ES-VC,Valencia,\n"
 
-func source(location string) Source {
-	return Source{
-		About:    atlas.About{Name: "feed", Rank: 1, Dated: "2026-11-01"},
-		Reading:  atlas.Reading{Format: atlas.Geofeed},
-		Location: location,
+func source(location string) SourceConfig {
+	return SourceConfig{
+		About:        atlas.About{Name: "feed", Rank: 1, Dated: "2026-11-01"},
+		ParseOptions: atlas.ParseOptions{Format: atlas.Geofeed},
+		Location:     location,
 	}
 }
 
@@ -222,7 +222,7 @@ func TestBuildReportsReasonsAndOverlaps(t *testing.T) {
 	one, two := source(filepath.Join(dir, "a")), source(filepath.Join(dir, "b"))
 	two.Name, two.Rank = "wide", 2
 	rejects := filepath.Join(dir, "rejects.jsonl")
-	a, report, _, err := Build(t.Context(), []Source{two, one}, BuildOptions{Fetcher: &Fetcher{}, Rejects: rejects})
+	a, report, _, err := Build(t.Context(), []SourceConfig{two, one}, BuildOptions{Fetcher: &Fetcher{}, Rejects: rejects})
 	require.NoError(t, err)
 	assert.Equal(t, a.Name(), report.Edition)
 	require.Len(t, report.Sources, 2)
@@ -236,7 +236,7 @@ func TestBuildReportsReasonsAndOverlaps(t *testing.T) {
 	require.Len(t, report.Overlaps, 1)
 	assert.InDelta(t, 64+256, report.Overlaps[0].IPv4, 0)
 	assert.InDelta(t, 256.0/320, *report.Overlaps[0].Agree, 1e-9)
-	_, _, _, err = Build(t.Context(), []Source{source(filepath.Join(dir, "none"))}, BuildOptions{Fetcher: &Fetcher{}})
+	_, _, _, err = Build(t.Context(), []SourceConfig{source(filepath.Join(dir, "none"))}, BuildOptions{Fetcher: &Fetcher{}})
 	require.ErrorIs(t, err, ErrSource)
 }
 
@@ -251,7 +251,7 @@ func TestShelf(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(dir, ".edition-left"))
 	_, err = s.Back()
 	require.ErrorIs(t, err, ErrNoBack)
-	sources := []Source{source(file)}
+	sources := []SourceConfig{source(file)}
 	made, err := s.Refresh(t.Context(), sources, false, false)
 	require.NoError(t, err)
 	assert.True(t, made, "the first edition is used, whatever the setting")
@@ -320,7 +320,7 @@ func TestTheShelfKeepsAFewEditions(t *testing.T) {
 	for n := range keep + 5 {
 		write(t, file, feed+fmt.Sprintf("198.18.%d.0/24,ES,,,\n", 20+n))
 		at(t, file, n)
-		_, err := s.Refresh(t.Context(), []Source{source(file)}, false, true)
+		_, err := s.Refresh(t.Context(), []SourceConfig{source(file)}, false, true)
 		require.NoError(t, err)
 	}
 	list, err := s.List()
@@ -354,7 +354,7 @@ func TestARefreshFetchesOnceAndComparesBytes(t *testing.T) {
 	refresh := func(want bool, requests int32) {
 		t.Helper()
 		before := asked.Load()
-		made, err := s.Refresh(t.Context(), []Source{one, two}, false, true)
+		made, err := s.Refresh(t.Context(), []SourceConfig{one, two}, false, true)
 		require.NoError(t, err)
 		assert.Equal(t, want, made)
 		assert.Equal(t, requests, asked.Load()-before)
@@ -369,7 +369,7 @@ func TestARefreshFetchesOnceAndComparesBytes(t *testing.T) {
 	write(t, local, strings.Replace(feed, "PT", "ES", 1)) // of the same length
 	require.NoError(t, os.Chtimes(local, later.Add(time.Second), later.Add(time.Second)))
 	refresh(true, 1)
-	made, err := s.Refresh(t.Context(), []Source{one, two}, true, true)
+	made, err := s.Refresh(t.Context(), []SourceConfig{one, two}, true, true)
 	require.NoError(t, err)
 	assert.True(t, made, "when it is asked for, it is built")
 }

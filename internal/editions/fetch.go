@@ -30,10 +30,10 @@ import (
 	"eastporch/internal/core/atlas"
 )
 
-// A Source says where range data comes from and how it is read.
-type Source struct {
+// A SourceConfig says where range data comes from and how it is read.
+type SourceConfig struct {
 	atlas.About
-	atlas.Reading
+	atlas.ParseOptions
 	// Location is a file, an address of HTTP(S), or one of PostgreSQL, with Query.
 	Location string
 	Query    string
@@ -103,7 +103,7 @@ const maxFetched = 8 << 30
 var ErrSource = errors.New("the source cannot be read")
 
 // Read fetches a source and reads it, and gives its print.
-func (f *Fetcher) Read(ctx context.Context, s Source) (read *atlas.Source, print Print, err error) {
+func (f *Fetcher) Read(ctx context.Context, s SourceConfig) (read *atlas.Source, print Print, err error) {
 	defer func() {
 		if err != nil {
 			err = fmt.Errorf("%w: %w", ErrSource, err)
@@ -148,7 +148,7 @@ func (f *Fetcher) Read(ctx context.Context, s Source) (read *atlas.Source, print
 		s.Dated = info.ModTime().UTC().Format(time.DateOnly)
 	}
 	if s.Format == atlas.Parquet {
-		read, err = readParquet(file, info.Size(), s.Reading, s.About)
+		read, err = readParquet(file, info.Size(), s.ParseOptions, s.About)
 		return read, print, err
 	}
 	text, err := Unpack(stopping{ctx, file})
@@ -156,13 +156,13 @@ func (f *Fetcher) Read(ctx context.Context, s Source) (read *atlas.Source, print
 		return nil, print, fmt.Errorf("%s: %w", s.Name, err)
 	}
 	defer text.Close()
-	read, err = atlas.Read(text, s.Reading, s.About)
+	read, err = atlas.Read(text, s.ParseOptions, s.About)
 	return read, print, err
 }
 
 // Print gives the print of a source, which is not read where it is as old and as long as
 // the last one; the zero Print where nothing can be told. Over HTTP it asks the server.
-func (f *Fetcher) Print(ctx context.Context, s Source, last Print) (Print, error) {
+func (f *Fetcher) Print(ctx context.Context, s SourceConfig, last Print) (Print, error) {
 	path := s.Location
 	switch {
 	case isDatabase(path):
@@ -330,7 +330,7 @@ func (f *Fetcher) client() *http.Client {
 }
 
 // readDatabase reads the rows of a query as a table.
-func readDatabase(ctx context.Context, s Source) (*atlas.Source, error) {
+func readDatabase(ctx context.Context, s SourceConfig) (*atlas.Source, error) {
 	conn, err := pgx.Connect(ctx, s.Location)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", s.Name, err)
@@ -353,7 +353,7 @@ func readDatabase(ctx context.Context, s Source) (*atlas.Source, error) {
 	if s.Dated == "" {
 		s.Dated = time.Now().UTC().Format(time.DateOnly)
 	}
-	return atlas.ReadRows(head, textRows(rows), s.Reading, s.About)
+	return atlas.ReadRows(head, textRows(rows), s.ParseOptions, s.About)
 }
 
 func textRows(rows pgx.Rows) iter.Seq2[[]string, error] {

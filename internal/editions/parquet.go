@@ -14,7 +14,7 @@ import (
 
 // readParquet reads a Parquet file as [atlas.ReadRows] reads rows: its leaf columns are
 // the columns of the table, the values of a list have semicolons between them. A damaged file is an error, not a panic.
-func readParquet(r io.ReaderAt, size int64, how atlas.Reading, about atlas.About) (s *atlas.Source, err error) {
+func readParquet(r io.ReaderAt, size int64, how atlas.ParseOptions, about atlas.About) (s *atlas.Source, err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			s, err = nil, fmt.Errorf("%s: the Parquet file is damaged: %v", about.Name, p)

@@ -68,7 +68,7 @@ type Use struct {
 type inputs struct {
 	Sources string           `json:"sources"` // as they are configured
 	Prints  map[string]Print `json:"prints"`  // by their names
-	Report  *Report          `json:"report"`
+	Report  *BuildReport     `json:"report"`
 }
 
 // A Job is a build: the one that runs, or the last one.
@@ -92,15 +92,15 @@ type SourceRunning struct {
 
 // An Edition is one on the shelf.
 type Edition struct {
-	Name     string    `json:"name"`
-	State    string    `json:"state"` // in use, ready (newer than that) or kept
-	Built    time.Time `json:"built"`
-	Bytes    int64     `json:"bytes"`
-	Ranges4  int       `json:"ranges_ipv4"`
-	Ranges6  int       `json:"ranges_ipv6"`
-	Uses     []Use     `json:"uses"`
-	Report   *Report   `json:"report"`
-	Unusable string    `json:"unusable"` // why, "" where it can be used
+	Name     string       `json:"name"`
+	State    string       `json:"state"` // in use, ready (newer than that) or kept
+	Built    time.Time    `json:"built"`
+	Bytes    int64        `json:"bytes"`
+	Ranges4  int          `json:"ranges_ipv4"`
+	Ranges6  int          `json:"ranges_ipv6"`
+	Uses     []Use        `json:"uses"`
+	Report   *BuildReport `json:"report"`
+	Unusable string       `json:"unusable"` // why, "" where it can be used
 }
 
 // OpenShelf opens a directory of editions, making it where it is not there. What
@@ -311,7 +311,7 @@ func (s *Shelf) Job() Job {
 // into use where auto says so and its sources have not shrunk: then the error
 // wraps [ErrShrunk], and the edition stays ready to be used by hand. made is false
 // where nothing had changed. A build that fails changes nothing.
-func (s *Shelf) Refresh(ctx context.Context, sources []Source, always, auto bool) (made bool, err error) {
+func (s *Shelf) Refresh(ctx context.Context, sources []SourceConfig, always, auto bool) (made bool, err error) {
 	s.lock.Lock()
 	if s.building {
 		s.lock.Unlock()
@@ -386,7 +386,7 @@ func (s *Shelf) Refresh(ctx context.Context, sources []Source, always, auto bool
 
 // isMade says whether an edition stands on the shelf that was made of the sources as they
 // are now.
-func (s *Shelf) isMade(ctx context.Context, fetcher *Fetcher, sources []Source, configured string, made map[string]inputs) (bool, error) {
+func (s *Shelf) isMade(ctx context.Context, fetcher *Fetcher, sources []SourceConfig, configured string, made map[string]inputs) (bool, error) {
 	for name, in := range made {
 		if _, err := os.Stat(s.path(name)); err != nil || in.Sources != configured {
 			continue
@@ -408,7 +408,7 @@ func (s *Shelf) isMade(ctx context.Context, fetcher *Fetcher, sources []Source, 
 }
 
 // named writes down sources and how they are read.
-func named(sources []Source) string {
+func named(sources []SourceConfig) string {
 	var list []any
 	for _, s := range sources {
 		list = append(list, struct {

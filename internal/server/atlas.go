@@ -19,13 +19,13 @@ import (
 )
 
 // Sources gives the sources that a configuration names, and what fetches them.
-func Sources(cfg *config.Config, in config.Input) ([]editions.Source, *editions.Fetcher) {
-	var list []editions.Source
+func Sources(cfg *config.Config, in config.Input) ([]editions.SourceConfig, *editions.Fetcher) {
+	var list []editions.SourceConfig
 	for _, c := range cfg.Atlas.Sources {
-		list = append(list, editions.Source{
-			About:    atlas.About{Name: c.Name, Rank: c.Rank, Dated: c.Dated, Licence: c.Licence, Credit: c.Credit},
-			Reading:  atlas.Reading{Format: atlas.Format(c.Format), Columns: c.Columns, Label: c.Label, Postal: c.Postal},
-			Location: c.Location(in), Query: c.Query,
+		list = append(list, editions.SourceConfig{
+			About:        atlas.About{Name: c.Name, Rank: c.Rank, Dated: c.Dated, Licence: c.Licence, Credit: c.Credit},
+			ParseOptions: atlas.ParseOptions{Format: atlas.Format(c.Format), Columns: c.Columns, Label: c.Label, Postal: c.Postal},
+			Location:     c.Location(in), Query: c.Query,
 		})
 	}
 	return list, &editions.Fetcher{Cache: filepath.Join(cfg.DataDir, "atlas", "fetched"), Inside: cfg.Atlas.FetchInside}

@@ -23,24 +23,24 @@ func (s *Server) openIntake() (err error) {
 	return err
 }
 
-// tendEvery is how often what has had its time is dropped.
-const tendEvery = time.Hour
+// maintainEvery is how often what has had its time is dropped.
+const maintainEvery = time.Hour
 
-// tend makes the partitions to come, and drops visits and keys whose time is
+// maintain makes the partitions to come, and drops visits and keys whose time is
 // over, until ctx ends.
-func (s *Server) tend(ctx context.Context) {
-	ticker := time.NewTicker(tendEvery)
+func (s *Server) maintain(ctx context.Context) {
+	ticker := time.NewTicker(maintainEvery)
 	defer ticker.Stop()
 	for {
 		now := time.Now()
-		dropped, err := s.store.Tend(ctx, now)
+		dropped, err := s.store.Maintain(ctx, now)
 		for _, week := range dropped {
 			s.opt.Log.Info("visits of a week were dropped", "week", week.Format(time.DateOnly))
 		}
 		if err != nil && ctx.Err() == nil {
-			s.opt.Log.Warn("the store was not tended", "error", err)
+			s.opt.Log.Warn("maintenance of the store failed", "error", err)
 		}
-		if err := s.privacy.Tend(now); err != nil {
+		if err := s.privacy.Maintain(now); err != nil {
 			s.opt.Log.Warn("keys of privacy were not destroyed", "error", err)
 		}
 		select {

@@ -12,7 +12,6 @@ import (
 	"io/fs"
 	"log"
 	"log/slog"
-	"math"
 	"net"
 	"net/http"
 	"net/netip"
@@ -61,21 +60,21 @@ type Options struct {
 
 // A Server is everything that runs, from Open to Close.
 type Server struct {
-	opt     Options
-	private sync.Mutex       // is held while cluster changes
-	cluster *cluster.Cluster // nil where the owner has a database
-	store   *store.Store
-	privacy *privacy.Keeper
-	intake  *intake.Intake
-	bell    *store.Bell
+	opt      Options
+	private  sync.Mutex       // is held while cluster changes
+	cluster  *cluster.Cluster // nil where the owner has a database
+	store    *store.Store
+	privacy  *privacy.Keys
+	intake   *intake.Intake
+	notifier *store.Notifier
 	// stopping is closed when the server begins to stop.
 	stopping chan struct{}
 	locals   map[string]*visit.Local // by the sites' hosts
-	rates    *rates.Keeper
+	rates    *rates.Feed
 	areas    []geo.Area
 	varying  sync.Mutex // is held while content variants are read and put into use
 	shelf    *editions.Shelf
-	sources  []editions.Source
+	sources  []editions.SourceConfig
 	// correcting is held while the corrections are read and put into use.
 	correcting  sync.Mutex
 	corrections atomic.Int64 // how often they had changed when they were read
@@ -98,7 +97,7 @@ type endpoint struct {
 // Open reads the atlas, starts or connects to the database and listens. What
 // was opened is closed again where a later part fails.
 func Open(ctx context.Context, opt Options) (*Server, error) {
-	s := &Server{opt: opt, bell: store.NewBell(), stopping: make(chan struct{})}
+	s := &Server{opt: opt, notifier: store.NewNotifier(), stopping: make(chan struct{})}
 	err := s.openShelf(ctx)
 	if err == nil {
 		err = s.openStore(ctx)
@@ -162,7 +161,7 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 			return other.Finder(labels)
 		},
 		Watch: s.watch, Store: s.store, Intake: s.intake, Privacy: s.privacy, Console: webui.Handler(),
-		Arrivals: s.bell.Next, Stopping: s.stopping,
+		Stored: s.notifier.Next, Stopping: s.stopping,
 		Publish: func(ctx context.Context) (int64, error) { return s.publish(ctx, labels) },
 		Marker: visit.Marker{
 			BotAgents: cfg.Marks.BotAgents, BotLabels: cfg.Marks.BotLabels, MonitorAgents: cfg.Marks.MonitorAgents, MonitorLabels: cfg.Marks.MonitorLabels,
@@ -187,12 +186,16 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 		Secure: cfg.Admin.TLSCertificate != "", Origins: cfg.Admin.Origins, Installation: installation,
 		Version: opt.Version, Log: opt.Log, Now: time.Now,
 	}
-	api.Metrics = httpapi.NewMetrics(api.Watch, s.intake.State)
-	api.Metrics.Rates(func() float64 {
-		if r := s.rates.State().Rates; r.Base != "" {
-			return float64(r.AgeDays(time.Now()))
-		}
-		return math.NaN()
+	api.Metrics = httpapi.NewMetrics(httpapi.Measured{
+		Version: opt.Version, Checkup: api.Watch, Queue: s.intake.State,
+		Pool: func() httpapi.PoolState {
+			stat := s.store.Stat()
+			return httpapi.PoolState{InUse: int(stat.AcquiredConns()), Idle: int(stat.IdleConns()), Most: int(stat.MaxConns()), Waited: stat.AcquireDuration()}
+		},
+		RatesAge: func() (time.Duration, bool) {
+			r := s.rates.State().Rates
+			return time.Duration(r.AgeDays(time.Now())) * 24 * time.Hour, r.Base != ""
+		},
 	})
 	if cfg.Atlas.TestPoints != "" {
 		api.TestPoints = opt.Input.Path(cfg.Atlas.TestPoints)
@@ -470,12 +473,12 @@ func (s *Server) begin(work context.Context) {
 	s.jobs.start("keys", func() { s.keys.Run(work) })
 	s.jobs.start("sources", func() { s.refreshSources(work) })
 	s.jobs.start("the queue of visits", func() { s.intake.Run(work) })
-	s.jobs.start("notifications", func() { s.bell.Run(work, s.store) })
+	s.jobs.start("notifications", func() { s.notifier.Run(work, s.store) })
 	s.jobs.start("the private database", func() { s.superviseDatabase(work) })
 	s.jobs.start("corrections", func() { s.watchCorrections(work) })
 	s.jobs.start("content variants", func() { s.watchVariants(work) })
 	s.jobs.start("exchange rates", func() { s.rates.Run(work, s.ratesFailed) })
-	s.jobs.start("maintenance", func() { s.tend(work) })
+	s.jobs.start("maintenance", func() { s.maintain(work) })
 }
 
 // rebuild makes an edition of the configured sources, beside the listeners.

@@ -20,10 +20,10 @@ import (
 // networksPerTown is how many ranges there are of each town.
 const networksPerTown = 3
 
-// Arrivals makes visits of a site, spread over a time, whose towns, paths and
+// Visits makes visits of a site, spread over a time, whose towns, paths and
 // referrers are as uneven as real ones: few have most of the visits. The same
 // seed gives the same visits. Their addresses are of 198.18.0.0/15.
-type Arrivals struct {
+type Visits struct {
 	r      *rand.Rand
 	site   string
 	from   time.Time
@@ -35,15 +35,15 @@ type Arrivals struct {
 
 // shared is what the visits of one range share.
 type shared struct {
-	answer json.RawMessage
-	id     uuid.UUID
-	zone   *time.Location
-	start  netip.Addr
+	facts json.RawMessage
+	id    uuid.UUID
+	zone  *time.Location
+	start netip.Addr
 }
 
-// NewArrivals makes a source of visits of towns of the gazetteer's most peopled.
-func NewArrivals(seed uint64, site string, towns int, from, to time.Time) *Arrivals {
-	a := &Arrivals{r: rand.New(rand.NewPCG(seed, 3)), site: site, from: from, span: to.Sub(from)}
+// NewVisits makes a source of visits of towns of the gazetteer's most peopled.
+func NewVisits(seed uint64, site string, towns int, from, to time.Time) *Visits {
+	a := &Visits{r: rand.New(rand.NewPCG(seed, 3)), site: site, from: from, span: to.Sub(from)}
 	list := slices.Clone(gazetteer.Towns())
 	slices.SortStableFunc(list, func(a, b gazetteer.Town) int { return b.Population - a.Population })
 	list = list[:min(towns, len(list))]
@@ -62,7 +62,7 @@ func NewArrivals(seed uint64, site string, towns int, from, to time.Time) *Arriv
 	return a
 }
 
-func (a *Arrivals) place(t *gazetteer.Town, zone *time.Location, nth int) shared {
+func (a *Visits) place(t *gazetteer.Town, zone *time.Location, nth int) shared {
 	start := netip.AddrFrom4([4]byte{198, 18 + byte(nth>>13&1), byte(nth >> 5), byte(nth << 3)})
 	within := netip.PrefixFrom(start, 29).String()
 	operator, number, radius := fmt.Sprintf("Network %d (invented)", nth%400), uint32(64496+nth%16), t.RadiusKm()
@@ -80,10 +80,10 @@ func (a *Arrivals) place(t *gazetteer.Town, zone *time.Location, nth int) shared
 			Facts: []string{"country_code", "city"}, Values: map[string]string{"country_code": t.Country, "city": t.Name}, Basis: "self-published claim",
 			Source: "Synthetic", Rank: &rank, Range: &within, Dated: &dated, Used: true,
 		}},
-		Edition: visit.Edition{Name: "2026-11-01-5f3a77c4", Credits: []string{}},
+		Edition: visit.EditionRef{Name: "2026-11-01-5f3a77c4", Credits: []string{}},
 	}}
-	row, answer, _ := v.Row() // which is JSON of ours
-	return shared{answer, row.AnswerID, zone, start}
+	row, facts, _ := v.Row() // which is JSON of ours
+	return shared{facts, row.FactsID, zone, start}
 }
 
 var (
@@ -96,10 +96,10 @@ var (
 )
 
 // Next gives the next visit; their times are in no order within the span.
-func (a *Arrivals) Next() visit.Arrival { return a.At(time.Duration(a.r.Int64N(int64(a.span)))) }
+func (a *Visits) Next() visit.QueuedVisit { return a.At(time.Duration(a.r.Int64N(int64(a.span)))) }
 
 // At gives a visit at a time after the beginning.
-func (a *Arrivals) At(after time.Duration) visit.Arrival {
+func (a *Visits) At(after time.Duration) visit.QueuedVisit {
 	at := a.from.Add(after).UTC().Truncate(time.Millisecond)
 	p := a.places[a.pick.Uint64()]
 	bytes := p.start.As4()
@@ -111,7 +111,7 @@ func (a *Arrivals) At(after time.Duration) visit.Arrival {
 	row := visit.Row{
 		ID: a.id(at), Site: a.site, Path: fmt.Sprintf("/page/%d", a.paths.Uint64()), UserAgent: &agents[a.r.IntN(len(agents))],
 		Address: addr.Optional{Addr: ip}, Kind: &kind, Language: languages[a.r.IntN(len(languages))], WeekHour: &hour,
-		Visitor: int64(binary.BigEndian.Uint32(bytes[:]))<<8 + int64(a.r.IntN(3)) + 1, AnswerID: p.id,
+		VisitorHash: int64(binary.BigEndian.Uint32(bytes[:]))<<8 + int64(a.r.IntN(3)) + 1, FactsID: p.id,
 	}
 	if a.r.IntN(3) == 0 {
 		referrer := fmt.Sprintf("https://site%d.example/page", a.r.IntN(40))
@@ -129,10 +129,10 @@ func (a *Arrivals) At(after time.Duration) visit.Arrival {
 		`{"source":"peer","index":0,"of":0,"text":"203.0.113.4","address":"203.0.113.4","kind":"documentation","labels":[],"verdict":"trusted","rule":"203.0.113.0/28","reason":"203.0.113.4 is one of your proxies (203.0.113.0/28), so the header is read."},`+
 		`{"source":"X-Forwarded-For","index":1,"of":1,"text":%q,"address":%q,"kind":%q,"labels":[],"verdict":"visitor","rule":null,"reason":"%s is the first from the right that is no trusted proxy."}],"omitted":0,"notes":[]}`,
 		ip, ip, ip, kind, ip)
-	return visit.Arrival{Row: row, Answer: p.answer}
+	return visit.QueuedVisit{Row: row, Facts: p.facts}
 }
 
-func (a *Arrivals) id(at time.Time) uuid.UUID {
+func (a *Visits) id(at time.Time) uuid.UUID {
 	var bits [10]byte
 	binary.BigEndian.PutUint64(bits[:], a.r.Uint64())
 	binary.BigEndian.PutUint16(bits[8:], uint16(a.r.Uint32()))

@@ -113,7 +113,7 @@ func (f flat) visit() (v visit.Visit, err error) {
 	if !ok {
 		return v, fmt.Errorf("id: %s is no UUID of version 7", v.ID)
 	}
-	v.Time, v.Site, v.Path, v.Referrer, v.UserAgent, v.Link, v.Earlier, v.Marks = at, f.Site, f.Path, f.Referrer, f.UserAgent, f.Link, []visit.Reading{}, []string{}
+	v.Time, v.Site, v.Path, v.Referrer, v.UserAgent, v.Link, v.Earlier, v.Marks = at, f.Site, f.Path, f.Referrer, f.UserAgent, f.Link, []visit.EarlierFacts{}, []string{}
 	if f.Marks != "" {
 		v.Marks = strings.Split(f.Marks, ";")
 	}

@@ -19,13 +19,13 @@ import (
 func visits(t *testing.T) []visit.Visit {
 	t.Helper()
 	start := time.Date(2026, 11, 14, 6, 0, 0, 0, time.UTC)
-	source := synthetic.NewArrivals(1, "heronlake.example", 30, start, start.AddDate(0, 0, 2))
+	source := synthetic.NewVisits(1, "heronlake.example", 30, start, start.AddDate(0, 0, 2))
 	var list []visit.Visit
 	for i := range 300 {
 		a := source.Next()
-		v, err := a.Row.Visit(a.Answer)
+		v, err := a.Row.Visit(a.Facts)
 		require.NoError(t, err)
-		v.Visitor = 0 // which stays here
+		v.VisitorHash = 0 // which stays here
 		switch i % 5 {
 		case 0:
 			agent, referrer := "=HYPERLINK(\"https://evil.example\")", "<script>alert(1)</script>"

@@ -45,7 +45,7 @@ var promises = []promise{
 	{"memory at the peak of that, MB", "Build/edition peak-MB", "", 2000, 0},
 	{"open and first answer, warm, ns", "Open/warm", "", 1e6, 0},
 	{"open and first answer, cold, ns", "Open/cold", "", 1e8, 0},
-	{"visits stored and counted / raw COPY, time", "Store/arrive", "Store/copy", 2, 0},
+	{"visits stored and counted / raw COPY, time", "Store/insert", "Store/copy", 2, 0},
 	{"accepting one by one / bare handler, time", "Accept one-ns", "Accept bare-ns", 1.67, 0},
 	{"the same, visits a second: lists of 100 / one", "Accept one-ns", "AcceptLists visit-ns", 0, 10},
 	{"p99 at half load / the bare handler's", "Half/ours p99-us", "Half/bare p99-us", 5, 0},

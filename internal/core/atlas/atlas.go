@@ -28,7 +28,7 @@ type Atlas struct {
 	sources []*Source // by rank
 	credits []string
 
-	findings *findings // nil remembers nothing
+	results *results // nil remembers nothing
 }
 
 // New makes an edition of sources. Sources of equal rank keep their order.
@@ -49,7 +49,7 @@ func New(sources ...*Source) *Atlas {
 
 // prepare readies an atlas for answers once it has its sources.
 func (a *Atlas) prepare() *Atlas {
-	a.findings, a.credits = &findings{}, []string{}
+	a.results, a.credits = &results{}, []string{}
 	for _, s := range a.sources {
 		if s.Credit != "" && !slices.Contains(a.credits, s.Credit) {
 			a.credits = append(a.credits, s.Credit)
@@ -90,15 +90,15 @@ func (a *Atlas) Credits() []string {
 	return a.credits
 }
 
-// A Finding is what an atlas says of one address. Location and network are
+// A LookupResult is what an atlas says of one address. Location and network are
 // merged apart: each may come from another source.
-type Finding struct {
+type LookupResult struct {
 	Location Location
 	Network  Network
 	Labels   []string // of all sources, which add up
 	Evidence []Evidence
 
-	written *Written
+	encoded *EncodedResult
 }
 
 // Network is whose addresses they are. A nil field is not known, and Missing
@@ -111,12 +111,12 @@ type Network struct {
 }
 
 // find makes what [Atlas.Lookup] gives.
-func (a *Atlas) find(ip netip.Addr) *Finding {
-	f := &Finding{Evidence: make([]Evidence, 0, 3), written: &Written{}}
-	var room [3]part
-	won, parts := a.merge(ip, room[:])
+func (a *Atlas) find(ip netip.Addr) *LookupResult {
+	f := &LookupResult{Evidence: make([]Evidence, 0, 3), encoded: &EncodedResult{}}
+	var buffer [3]part
+	won, parts := a.merge(ip, buffer[:])
 	for i := range parts {
-		f.Evidence = parts[i].evidence(f.Evidence, a.findings, won)
+		f.Evidence = parts[i].evidence(f.Evidence, a.results, won)
 	}
 	switch {
 	case won == nil:
@@ -124,7 +124,7 @@ func (a *Atlas) find(ip netip.Addr) *Finding {
 	case won.doNotLocate:
 		f.Location = Nowhere("its network asks not to be located")
 	default:
-		d := a.findings.describe(&won.place)
+		d := a.results.describe(&won.place)
 		f.Location = d.location
 		f.Evidence = slices.Insert(f.Evidence, 1, d.derived...)
 		if f.Evidence[0].Basis == Registration {
@@ -147,7 +147,7 @@ const unknown = "no source of this edition knows the address"
 
 // network finds whose the address is: of the highest-ranked source that says
 // so, else only the range that the location came from.
-func (f *Finding) network(sources []*Source, ip netip.Addr, located *record) {
+func (f *LookupResult) network(sources []*Source, ip netip.Addr, located *record) {
 	for _, s := range sources {
 		rec, ok := s.find(ip, (*place).names)
 		if !ok {
@@ -192,7 +192,7 @@ var (
 const notNamed = "no source names a network here"
 
 // label adds up the labels of all ranges that hold the address.
-func (f *Finding) label(sources []*Source, ip netip.Addr) {
+func (f *LookupResult) label(sources []*Source, ip netip.Addr) {
 	for _, s := range sources {
 		s.around(ip, func(rec record) {
 			if len(rec.labels) == 0 {

@@ -16,7 +16,7 @@ func geofeed(t *testing.T, rank int, lines ...string) *Source {
 	return s
 }
 
-func at(a *Atlas, ip string) Finding { return *a.Lookup(netip.MustParseAddr(ip)) }
+func at(a *Atlas, ip string) LookupResult { return *a.Lookup(netip.MustParseAddr(ip)) }
 
 func TestReadGeofeedKeepsTheGoodLines(t *testing.T) {
 	s := geofeed(t, 1,

@@ -111,7 +111,7 @@ func Corrected(list []Correction) (*Source, error) {
 	for _, c := range list {
 		about.Dated = max(about.Dated, c.MadeAt.UTC().Format(time.DateOnly))
 	}
-	g, w := newGathering(Reading{}, about), newWorker(0)
+	g, w := newGathering(ParseOptions{}, about), newWorker(0)
 	w.out = &chunkRows{}
 	for i := range list {
 		span, err := addr.ParseRange(list[i].Range)

@@ -22,7 +22,7 @@ import (
 // passed over and counted in Remarks. What it says is a registration, never a
 // location.
 func ReadDelegated(r io.Reader, about About) (*Source, error) {
-	return Read(r, Reading{Format: Delegated}, about)
+	return Read(r, ParseOptions{Format: Delegated}, about)
 }
 
 type delegatedRows struct {

@@ -18,24 +18,24 @@ func sortShares(shares []Share) {
 	})
 }
 
-// A Difference is the coarsest thing in which two readings of an address differ.
-type Difference string
+// A ChangeKind is the coarsest thing in which two readings of an address differ.
+type ChangeKind string
 
 // The differences, from the coarsest.
 const (
-	NewCountry Difference = "country" // one of them may be none
-	NewRegion  Difference = "region"
-	NewCity    Difference = "city"
-	Moved      Difference = "moved" // the same place with another point
+	NewCountry ChangeKind = "country" // one of them may be none
+	NewRegion  ChangeKind = "region"
+	NewCity    ChangeKind = "city"
+	Moved      ChangeKind = "moved" // the same place with another point
 )
 
-// Differences are all of them.
-var Differences = []Difference{NewCountry, NewRegion, NewCity, Moved}
+// ChangeKinds are all of them.
+var ChangeKinds = []ChangeKind{NewCountry, NewRegion, NewCity, Moved}
 
 // A Change is a range that reads differently.
 type Change struct {
 	Range      string     `json:"range"`
-	Difference Difference `json:"difference"`
+	Difference ChangeKind `json:"difference"`
 	Now        Spot       `json:"now"`
 	Then       Spot       `json:"then"`
 	Km         *float64   `json:"km"` // how far it moved, nil where one has no point
@@ -55,7 +55,7 @@ type Changes struct {
 	Now     string               `json:"now"`  // edition
 	Then    string               `json:"then"` // edition
 	Ranges  int                  `json:"ranges"`
-	Counts  map[Difference]Tally `json:"counts"`
+	Counts  map[ChangeKind]Tally `json:"counts"`
 	Share4  float64              `json:"ipv4_share"` // of the addresses that either locates
 	Share6  float64              `json:"ipv6_share"`
 	Km      Quantiles            `json:"km"` // over the changed ranges that have a point in both
@@ -91,7 +91,7 @@ const movedKm = 1
 // both. progress, unless nil, is told the share done now and then, and stops it
 // by returning false.
 func Diff(now, then *Atlas, progress func(share float64) bool) Changes {
-	d := &differ{now: now, then: then, c: Changes{Now: now.Name(), Then: then.Name(), Counts: map[Difference]Tally{}}}
+	d := &differ{now: now, then: then, c: Changes{Now: now.Name(), Then: then.Name(), Counts: map[ChangeKind]Tally{}}}
 	d.nowSpots, d.thenSpots = newSpotter(), newSpotter()
 	tables := append(now.tables(), then.tables()...)
 	for i, space := range []addr.Range{all4, all6} {
@@ -157,7 +157,7 @@ func same(a, b Spot) bool {
 }
 
 // compareSpots gives the coarsest difference of two spots, or "".
-func compareSpots(now, then Spot) (difference Difference, km *float64) {
+func compareSpots(now, then Spot) (difference ChangeKind, km *float64) {
 	if now.Point != nil && then.Point != nil {
 		v := 0.0
 		if *now.Point != *then.Point {
@@ -223,7 +223,7 @@ func NewComparison(now, then *Atlas) *Comparison {
 
 // At says in what an address reads differently, "" for nothing, what it reads, and
 // how far it moves where both have a point.
-func (c *Comparison) At(ip netip.Addr) (difference Difference, now, then Spot, km *float64) {
+func (c *Comparison) At(ip netip.Addr) (difference ChangeKind, now, then Spot, km *float64) {
 	ip = addr.Canonical(ip)
 	now, then = c.nowSpots.spot(c.now, ip), c.thenSpots.spot(c.then, ip)
 	difference, km = compareSpots(now, then)

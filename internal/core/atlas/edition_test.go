@@ -261,11 +261,11 @@ func TestReadTableSaysWhatHappenedToCoordinates(t *testing.T) {
 
 func TestReadJSONLinesAndLists(t *testing.T) {
 	s, err := Read(strings.NewReader(`{"net":"198.18.3.0/26","country_code":"PT","latitude":38.72,"longitude":-9.14,"labels":["office","vpn"],"other":{}}`+"\n{bad\n\n"+
-		`{"net":"198.18.4.0/26","as_number":64500}`+"\n"), Reading{Format: JSONLines, Columns: map[string]string{"range": "net"}}, About{Name: "objects"})
+		`{"net":"198.18.4.0/26","as_number":64500}`+"\n"), ParseOptions{Format: JSONLines, Columns: map[string]string{"range": "net"}}, About{Name: "objects"})
 	require.NoError(t, err)
 	assert.Equal(t, 2, s.Accepted)
 	assert.Equal(t, 2, s.Rejects()[0].Line)
-	list, err := Read(strings.NewReader("# exits\n198.18.3.0/24\n2001:db8::1, monitoring # ours\n198.18.3.9.9\n"), Reading{Format: List, Label: "shared-exit"}, About{Name: "exits", Rank: 2})
+	list, err := Read(strings.NewReader("# exits\n198.18.3.0/24\n2001:db8::1, monitoring # ours\n198.18.3.9.9\n"), ParseOptions{Format: List, Label: "shared-exit"}, About{Name: "exits", Rank: 2})
 	require.NoError(t, err)
 	f := at(New(s, list), "198.18.3.5")
 	assert.Equal(t, []string{"office", "vpn", "shared-exit"}, f.Labels)
@@ -290,7 +290,7 @@ func TestWhyListsEveryRange(t *testing.T) {
 	}
 }
 
-func TestALongLineEndsTheReading(t *testing.T) {
+func TestALongLineEndsTheParsing(t *testing.T) {
 	for _, n := range []int{maxLine + 10, 3 * chunkSize} {
 		_, err := ReadTable(strings.NewReader("range,country_code\n198.18.0.0/16,PT\n"+strings.Repeat("x", n)+"\n"), ',', nil, About{Name: "long"})
 		require.ErrorContains(t, err, "longer than 65536 bytes")

@@ -78,7 +78,7 @@ func (a *Atlas) Export(w io.Writer, format Format, raw bool, progress func(share
 
 // Stretches calls do for every stretch of addresses that some source says
 // something of, in order, with what Lookup finds there, until do gives false.
-func (a *Atlas) Stretches(do func(addr.Range, Finding) bool) {
+func (a *Atlas) Stretches(do func(addr.Range, LookupResult) bool) {
 	for _, space := range []addr.Range{all4, all6} {
 		going := true
 		sweep(space, a.tables(), func(cell addr.Range) bool {

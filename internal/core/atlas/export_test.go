@@ -40,7 +40,7 @@ func TestExportsReadBack(t *testing.T) {
 			text   string
 			format Format
 		}{{table.String(), CSV}, {feed.String(), Geofeed}, {list.String(), List}} {
-			s, err := Read(strings.NewReader(f.text), Reading{Format: f.format, Label: "a list"}, About{Name: fmt.Sprint(rank), Rank: rank, Dated: "2026-11-01"})
+			s, err := Read(strings.NewReader(f.text), ParseOptions{Format: f.format, Label: "a list"}, About{Name: fmt.Sprint(rank), Rank: rank, Dated: "2026-11-01"})
 			require.NoError(t, err)
 			sources = append(sources, s)
 		}
@@ -75,7 +75,7 @@ func TestExportsReadBack(t *testing.T) {
 }
 
 // told is what an atlas says of an address, without who says it.
-func told(t *testing.T, f *Finding) string {
+func told(t *testing.T, f *LookupResult) string {
 	t.Helper()
 	labels := slices.Sorted(slices.Values(f.Labels))
 	w := f.Location
@@ -86,6 +86,6 @@ func told(t *testing.T, f *Finding) string {
 }
 
 // asked says whether a network asked not to be located.
-func asked(f *Finding) bool {
+func asked(f *LookupResult) bool {
 	return slices.ContainsFunc(f.Evidence, func(e Evidence) bool { return e.Used && len(e.Facts) == 0 })
 }

@@ -18,7 +18,7 @@ import (
 // for it. A line without any geography, or with the country ZZ, means "do not
 // locate".
 func ReadGeofeed(r io.Reader, about About) (*Source, error) {
-	return Read(r, Reading{Format: Geofeed}, about)
+	return Read(r, ParseOptions{Format: Geofeed}, about)
 }
 
 type geofeedRows struct {

@@ -9,15 +9,15 @@ import (
 	"eastporch/internal/core/jsonout"
 )
 
-// Written is a finding as JSON, which the cards of all addresses of a node share.
-type Written struct {
+// An EncodedResult is a lookup result as JSON, which the cards of all addresses of a node share.
+type EncodedResult struct {
 	once                        sync.Once
 	Location, Network, Evidence []byte
 }
 
-// Written gives the finding as JSON, made when it is first asked. It must not be changed.
-func (f *Finding) Written() *Written {
-	w := f.written
+// Encoded gives the result as JSON, made when it is first asked. It must not be changed.
+func (f *LookupResult) Encoded() *EncodedResult {
+	w := f.encoded
 	w.once.Do(func() {
 		w.Location = f.Location.AppendJSON(nil)
 		w.Network = f.Network.AppendJSON(nil)
@@ -26,9 +26,9 @@ func (f *Finding) Written() *Written {
 	return w
 }
 
-// IsLocated says whether this is the very location of the finding, with nothing of it
+// IsLocated says whether this is the very location of the result, with nothing of it
 // replaced.
-func (f *Finding) IsLocated(w *Location) bool {
+func (f *LookupResult) IsLocated(w *Location) bool {
 	own := &f.Location
 	return w.Level == own.Level && w.ContinentCode == own.ContinentCode && w.CountryCode == own.CountryCode && w.RegionCode == own.RegionCode &&
 		w.City == own.City && w.PostalCode == own.PostalCode && w.Latitude == own.Latitude && w.Longitude == own.Longitude && w.RadiusKm == own.RadiusKm &&
@@ -36,12 +36,12 @@ func (f *Finding) IsLocated(w *Location) bool {
 }
 
 // IsNetwork says the same of a network.
-func (f *Finding) IsNetwork(n *Network) bool {
+func (f *LookupResult) IsNetwork(n *Network) bool {
 	return n.Range == f.Network.Range && n.ASNumber == f.Network.ASNumber && n.Operator == f.Network.Operator && oneMap(n.Missing, f.Network.Missing)
 }
 
 // IsEvidence says the same of evidence.
-func (f *Finding) IsEvidence(evidence []Evidence) bool {
+func (f *LookupResult) IsEvidence(evidence []Evidence) bool {
 	return len(evidence) == len(f.Evidence) && unsafe.SliceData(evidence) == unsafe.SliceData(f.Evidence)
 }
 

@@ -6,13 +6,13 @@ import (
 	"sync"
 )
 
-// findings remembers what was found, since all addresses of one node of every source
+// results remembers what was found, since all addresses of one node of every source
 // share it, and making it takes longer than all the rest of a card. It is safe for
 // concurrent use.
-type findings struct {
+type results struct {
 	shards [findingShards]struct {
 		mu   sync.RWMutex
-		kept map[findingKey]*Finding
+		kept map[resultKey]*LookupResult
 	}
 	mu     sync.RWMutex
 	places map[placeKey]*described
@@ -20,32 +20,32 @@ type findings struct {
 
 const (
 	findingShards = 16
-	// findingsKept bounds how many are remembered in a shard; one takes some 3 KB.
-	findingsKept = 512
+	// resultsKept bounds how many are remembered in a shard; one takes some 3 KB.
+	resultsKept = 512
 	// placesKept bounds how many places are remembered; one takes some 2 KB.
 	placesKept = 8192
-	// findingSources is how many sources an atlas may have to remember anything.
-	findingSources = 8
+	// resultSources is how many sources an atlas may have to remember anything.
+	resultSources = 8
 )
 
-// findingKey is the node of an address in every source.
-type findingKey [findingSources]uint32
+// resultKey is the node of an address in every source.
+type resultKey [resultSources]uint32
 
 // Lookup says where an address is and whose. An address that no source knows gets level
 // none and a reason for every missing fact. What it holds is shared and must not be
 // changed.
-func (a *Atlas) Lookup(ip netip.Addr) *Finding {
-	if a.findings == nil || len(a.sources) > findingSources {
+func (a *Atlas) Lookup(ip netip.Addr) *LookupResult {
+	if a.results == nil || len(a.sources) > resultSources {
 		return a.find(ip)
 	}
-	var key findingKey
+	var key resultKey
 	sum := uint32(0)
 	for i, s := range a.sources {
 		key[i] = s.table.Find(ip)
 		sum = sum*31 + key[i]
 	}
 	runtime.KeepAlive(a)
-	shard := &a.findings.shards[sum%findingShards]
+	shard := &a.results.shards[sum%findingShards]
 	shard.mu.RLock()
 	known := shard.kept[key]
 	shard.mu.RUnlock()
@@ -54,8 +54,8 @@ func (a *Atlas) Lookup(ip netip.Addr) *Finding {
 	}
 	found := a.find(ip)
 	shard.mu.Lock()
-	if shard.kept == nil || len(shard.kept) >= findingsKept {
-		shard.kept = make(map[findingKey]*Finding, findingsKept)
+	if shard.kept == nil || len(shard.kept) >= resultsKept {
+		shard.kept = make(map[resultKey]*LookupResult, resultsKept)
 	}
 	shard.kept[key] = found
 	shard.mu.Unlock()
@@ -78,7 +78,7 @@ type described struct {
 }
 
 // describe gives what follows from a place. It is shared and must not be changed.
-func (f *findings) describe(p *place) *described {
+func (f *results) describe(p *place) *described {
 	key := placeKey{country: p.country, region: p.region, city: p.city, postal: p.postal, zone: p.zone, radiusKm: p.radiusKm, byPoint: p.byPoint}
 	if p.point != nil {
 		key.latitude, key.longitude, key.point = p.point.Latitude, p.point.Longitude, true
@@ -108,7 +108,7 @@ func (f *findings) describe(p *place) *described {
 }
 
 // claim is what a record says, as evidence whose facts are shared.
-func (f *findings) claim(s *Source, rec *record, used bool, reason string) Evidence {
+func (f *results) claim(s *Source, rec *record, used bool, reason string) Evidence {
 	d := f.describe(&rec.place)
 	within := rec.span.String()
 	e := Evidence{Facts: d.facts, Values: d.values, Basis: s.Basis, Source: s.Name, Rank: &s.Rank, Range: &within, Used: used, Reason: optional(reason)}

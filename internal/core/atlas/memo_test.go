@@ -51,12 +51,12 @@ func TestLookupRemembersWhatItFinds(t *testing.T) {
 	}
 	group.Wait()
 	kept := 0
-	for i := range a.findings.shards {
-		require.LessOrEqual(t, len(a.findings.shards[i].kept), findingsKept)
-		kept += len(a.findings.shards[i].kept)
+	for i := range a.results.shards {
+		require.LessOrEqual(t, len(a.results.shards[i].kept), resultsKept)
+		kept += len(a.results.shards[i].kept)
 	}
 	assert.Positive(t, kept)
-	assert.LessOrEqual(t, len(a.findings.places), placesKept)
+	assert.LessOrEqual(t, len(a.results.places), placesKept)
 }
 
 // A correction, which is one more source, is never answered from what was remembered
@@ -69,10 +69,10 @@ func TestWithForgets(t *testing.T) {
 	assert.Equal(t, "NO", *corrected.Lookup(ip).Location.CountryCode)
 	assert.Equal(t, "PT", *a.Lookup(ip).Location.CountryCode)
 	var many []*Source
-	for rank := range findingSources + 1 {
+	for rank := range resultSources + 1 {
 		many = append(many, geofeed(t, rank+1, "198.18.0.0/15,PT,,,"))
 	}
 	b := New(many...)
 	assert.Equal(t, "PT", *b.Lookup(ip).Location.CountryCode)
-	assert.Empty(t, b.findings.shards[0].kept)
+	assert.Empty(t, b.results.shards[0].kept)
 }

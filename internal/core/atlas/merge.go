@@ -17,9 +17,9 @@ type part struct {
 
 // merge finds what every source says of an address, and makes one record of it: what the
 // highest-ranked says, with what it leaves open filled. won is nil where nobody says
-// anything. room is for the parts.
-func (a *Atlas) merge(ip netip.Addr, room []part) (won *record, parts []part) {
-	parts = room[:0]
+// anything. buffer is for the parts.
+func (a *Atlas) merge(ip netip.Addr, buffer []part) (won *record, parts []part) {
+	parts = buffer[:0]
 	for _, s := range a.sources {
 		rec, ok := s.find(ip, (*place).locates)
 		if !ok {
@@ -51,7 +51,7 @@ func (a *Atlas) merge(ip netip.Addr, room []part) (won *record, parts []part) {
 }
 
 // evidence adds what the part says, apart what is used of it and what lost.
-func (p *part) evidence(list []Evidence, memo *findings, won *record) []Evidence {
+func (p *part) evidence(list []Evidence, memo *results, won *record) []Evidence {
 	switch {
 	case p.used.empty() && !p.used.doNotLocate:
 		return append(list, memo.claim(p.source, &p.record, false, p.reason))

@@ -36,8 +36,8 @@ const (
 // Formats are all of them.
 var Formats = []Format{Geofeed, Delegated, CSV, TSV, JSONLines, Parquet, List}
 
-// A Reading says how a source is read.
-type Reading struct {
+// ParseOptions say how a source is read.
+type ParseOptions struct {
 	Format  Format
 	Columns map[string]string // the source's own name of a column, by one of [Columns]
 	Label   string            // what a list gives its ranges, where the line says none
@@ -60,7 +60,7 @@ const chunkSize = 2 << 20
 // then the source has its counts and notes, and must not be used), and so does a line of more than 64 KB. Lines are read by all processors at
 // once; the result does not depend on how many there are. Other errors are
 // those of r.
-func Read(r io.Reader, how Reading, about About) (*Source, error) {
+func Read(r io.Reader, how ParseOptions, about About) (*Source, error) {
 	switch how.Format {
 	case Geofeed:
 		about.Basis = SelfPublished
@@ -382,7 +382,7 @@ func note(line int, text, reason string) Note {
 }
 
 // readLines reads lines by all processors at once.
-func readLines(r io.Reader, how Reading, about About, format func() rowFormat, headed bool) (*Source, error) {
+func readLines(r io.Reader, how ParseOptions, about About, format func() rowFormat, headed bool) (*Source, error) {
 	cut := &cutter{r: r}
 	g := newGathering(how, about)
 	if headed {
@@ -497,7 +497,7 @@ func (c *cutter) each(chunks chan<- chunk, stop <-chan struct{}) error {
 
 // gathering puts together what workers read, in the order of the chunks.
 type gathering struct {
-	how    Reading
+	how    ParseOptions
 	c      *collected
 	ids    map[string]uint32 // of places, by what append writes
 	of     map[int]*workerPlaces
@@ -512,7 +512,7 @@ type workerPlaces struct {
 	ours   []uint32 // our number + 1, or 0
 }
 
-func newGathering(how Reading, about About) *gathering {
+func newGathering(how ParseOptions, about About) *gathering {
 	g := &gathering{how: how, ids: map[string]uint32{}, of: map[int]*workerPlaces{}}
 	g.c = &collected{source: &Source{About: about, offsets: []uint32{0}}, spans: map[uint32]addr.Range{}, note: g.note}
 	return g
@@ -608,7 +608,7 @@ func (g *gathering) finish() (*Source, error) {
 }
 
 // readRows reads rows that are taken apart already, in one go.
-func readRows(t *table, rows iter.Seq2[[]string, error], how Reading, about About) (*Source, error) {
+func readRows(t *table, rows iter.Seq2[[]string, error], how ParseOptions, about About) (*Source, error) {
 	g, w := newGathering(how, about), newWorker(0)
 	format := &tableRows{t: t}
 	w.format = format

@@ -39,12 +39,12 @@ func ReadTable(r io.Reader, separator rune, mapping map[string]string, about Abo
 	if separator == '\t' {
 		format = TSV
 	}
-	return Read(r, Reading{Format: format, Columns: mapping}, about)
+	return Read(r, ParseOptions{Format: format, Columns: mapping}, about)
 }
 
 // ReadRows reads rows from somewhere else, a database say, as [ReadTable] reads
 // those of a table. The fields of each row stand as head names them.
-func ReadRows(head []string, rows iter.Seq2[[]string, error], how Reading, about About) (*Source, error) {
+func ReadRows(head []string, rows iter.Seq2[[]string, error], how ParseOptions, about About) (*Source, error) {
 	about.Basis = TableClaim
 	t, err := newTable(slices.Clone(head), how.Columns)
 	if err != nil {
@@ -133,7 +133,7 @@ const (
 
 // head reads the first line of a table. JSON Lines have none: the names of the
 // mapping and ours are the columns.
-func (c *cutter) head(how Reading, about About) (*table, error) {
+func (c *cutter) head(how ParseOptions, about About) (*table, error) {
 	var head []string
 	if how.Format == JSONLines {
 		for _, fact := range Columns {

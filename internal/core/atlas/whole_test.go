@@ -166,7 +166,7 @@ func TestDescribe(t *testing.T) {
 		assert.Equal(t, c.mapping, d.Mapping, name)
 		assert.NotEmpty(t, d.Reason, name)
 		if c.format != Geofeed { // and what it proposes can be read
-			s, err := Read(strings.NewReader(c.text), Reading{Format: d.Format, Columns: d.Mapping, Label: "x"}, About{Name: name, Rank: 1})
+			s, err := Read(strings.NewReader(c.text), ParseOptions{Format: d.Format, Columns: d.Mapping, Label: "x"}, About{Name: name, Rank: 1})
 			require.NoError(t, err, name)
 			assert.Positive(t, s.Accepted, name)
 		}
@@ -200,10 +200,10 @@ func TestExpectations(t *testing.T) {
 }
 
 // full fails after some bytes, as a client does that hangs up.
-type full struct{ room int }
+type full struct{ buffer int }
 
 func (f *full) Write(p []byte) (int, error) {
-	if f.room -= len(p); f.room < 0 {
+	if f.buffer -= len(p); f.buffer < 0 {
 		return 0, errors.New("full")
 	}
 	return len(p), nil
@@ -225,5 +225,5 @@ func TestExportsAreGuardedAndDoNotLookWhole(t *testing.T) {
 		assert.Contains(t, guarded.String(), ",'"+odd)
 		assert.Contains(t, raw.String(), ","+odd)
 	}
-	require.Error(t, a.Export(&full{room: 100_000}, CSV, false, nil), "where nobody reads, it ends")
+	require.Error(t, a.Export(&full{buffer: 100_000}, CSV, false, nil), "where nobody reads, it ends")
 }

@@ -38,12 +38,13 @@ const (
 const (
 	ObtainedPeer   = "peer"   // it is the other end of the connection
 	ObtainedHeader = "header" // a trusted proxy wrote it into the header
+	ObtainedGiven  = "given"  // whoever asks or reports gave it
 )
 
 // A Hop is one station of a request, seen from the service.
 type Hop struct {
-	// Source is "peer", or the name of the header; Index counts its elements
-	// from the left, from 1, of Of. Both are 0 for the peer.
+	// Source is "peer", "given" or the name of the header; Index counts its elements
+	// from the left, from 1, of Of. Both are 0 where it is no header.
 	Source string `json:"source"`
 	Index  int    `json:"index"`
 	Of     int    `json:"of"`
@@ -131,6 +132,13 @@ func (f Finder) Find(peer netip.Addr, header map[string][]string) Trail {
 	}
 	f.start(&w, addr.Canonical(peer), list, len(header[f.Header()]))
 	f.compare(&w, header)
+	return w.trail
+}
+
+// Given is the trail to a visitor whom the reporting server knows.
+func (f Finder) Given(visitor netip.Addr) Trail {
+	w := walk{labels: f.labels, trail: Trail{Hops: []Hop{}, Notes: []string{}}}
+	w.believe(Hop{Source: "given", Text: visitor.String()}, addr.Canonical(visitor), ObtainedGiven, "The reporting server gave the visitor's address.")
 	return w.trail
 }
 

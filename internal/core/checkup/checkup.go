@@ -25,14 +25,14 @@ const (
 // enough is how many requests a judgement wants.
 const enough = 20
 
-// A State says whether a finding needs an eye.
+// A State says whether a finding needs attention.
 type State string
 
 // The states.
 const (
-	OK      State = "ok"
-	Eye     State = "eye"
-	Unknown State = "unknown" // too little was seen to judge
+	OK        State = "ok"
+	Attention State = "attention"
+	Unknown   State = "unknown" // too little was seen to judge
 )
 
 // Where the lines of a finding belong.
@@ -41,8 +41,8 @@ const (
 	InProxy         = "proxy"         // that of nginx, HAProxy or another
 )
 
-// A Finding is one thing that was checked.
-type Finding struct {
+// A Diagnostic is one thing that was checked.
+type Diagnostic struct {
 	Name  string   `json:"name"` // of the check, such as "untrusted-proxy"
 	State State    `json:"state"`
 	Title string   `json:"title"` // one sentence
@@ -67,13 +67,13 @@ type PeerEvidence struct {
 	Disagreed int            `json:"disagreed"` // another header said something else
 }
 
-// A Report is the verdict with its evidence.
-type Report struct {
+// A Result is the verdict with its evidence.
+type Result struct {
 	State    State          `json:"state"`
 	Title    string         `json:"title"`
 	Since    time.Time      `json:"since"`
 	Requests int            `json:"requests"`
-	Findings []Finding      `json:"findings"`
+	Findings []Diagnostic   `json:"findings"`
 	Peers    []PeerEvidence `json:"peers"` // those that asked most first
 }
 
@@ -231,7 +231,7 @@ func (p *seen) visitor(t caller.Trail) {
 	}
 }
 
-// forgetVisitor makes room by forgetting one who came once, if one is met soon.
+// forgetVisitor makes buffer by forgetting one who came once, if one is met soon.
 func (p *seen) forgetVisitor() {
 	tries := 8
 	for a, v := range p.visitors {
@@ -245,7 +245,7 @@ func (p *seen) forgetVisitor() {
 	}
 }
 
-// forgetOne makes room by forgetting a peer that asked once; strangers who come
+// forgetOne makes buffer by forgetting a peer that asked once; strangers who come
 // from everywhere do not push out a proxy.
 func (w *Watch) forgetOne() bool {
 	for a, p := range w.peers {

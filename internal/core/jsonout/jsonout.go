@@ -102,8 +102,8 @@ func Map(b []byte, m map[string]string) []byte {
 	if m == nil {
 		return append(b, "null"...)
 	}
-	var room [16]string
-	keys := room[:0]
+	var buffer [16]string
+	keys := buffer[:0]
 	for key := range m {
 		at := len(keys)
 		keys = append(keys, key)

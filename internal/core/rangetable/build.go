@@ -196,7 +196,7 @@ func flatten(rows []Row) ([]start, error) {
 // words are those of one family while they grow.
 type words []uint32
 
-// grow makes room for n words, from a multiple of step on.
+// grow makes buffer for n words, from a multiple of step on.
 func (w *words) grow(n, step int) (at int) {
 	at = (len(*w) + step - 1) / step * step
 	if at+n > cap(*w) {
@@ -208,9 +208,9 @@ func (w *words) grow(n, step int) (at int) {
 
 var errTooMany = errors.New("too many ranges for one table")
 
-// room makes room for a block of n words, and gives the entry that leads there.
+// buffer makes buffer for a block of n words, and gives the entry that leads there.
 // What fits into a cache line never lies in two.
-func (w *words) room(n int) (entry uint32, err error) {
+func (w *words) buffer(n int) (entry uint32, err error) {
 	step := unit
 	if left := line - len(*w)%line; n <= line && n > left {
 		step = line
@@ -249,7 +249,7 @@ func (w *words) buckets(items []item, first uint32, apart int) (entry uint32, er
 		if len(inside) <= most {
 			block((*w)[bucket:], inside, first)
 		} else {
-			large, err := w.room(len(inside)/2 + 1 + len(inside) + 1)
+			large, err := w.buffer(len(inside)/2 + 1 + len(inside) + 1)
 			if err != nil {
 				return 0, err
 			}
@@ -276,7 +276,7 @@ func block(b []uint32, items []item, first uint32) {
 }
 
 // apart is how many words a bucket may cost rather than a block of its own, which
-// takes a lookup another read. IPv6 has less room in all, and can have more.
+// takes a lookup another read. IPv6 has less buffer in all, and can have more.
 const apart4, apart6 = 42, 200
 
 // choose gives the number of buckets, as entries have it, that costs least: words,
@@ -444,7 +444,7 @@ func (w *words) table32(starts []start, carried uint32) (entry uint32, err error
 // deep makes the block of the prefixes longer than /48 in one /48.
 func (w *words) deep(starts []start, first uint32) (entry uint32, err error) {
 	n := len(starts)
-	if entry, err = w.room(2 + 4*n); err != nil {
+	if entry, err = w.buffer(2 + 4*n); err != nil {
 		return 0, err
 	}
 	b := (*w)[place(entry):]

@@ -7,6 +7,8 @@ import (
 	"maps"
 	"net/netip"
 
+	"eastporch/internal/core/caller"
+
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/locale"
@@ -15,7 +17,7 @@ import (
 
 // How an address came to a card, beside the words of package caller.
 const (
-	ObtainedGiven = "given" // somebody asked for this address
+	ObtainedGiven = caller.ObtainedGiven
 )
 
 // A Card is the full answer about one address. All its keys are always present
@@ -33,11 +35,11 @@ type Card struct {
 	// that; it is never stored.
 	Device   *Device          `json:"device"`
 	Evidence []atlas.Evidence `json:"evidence"`
-	Edition  Edition          `json:"edition"`
+	Edition  EditionRef       `json:"edition"`
 
 	// found is what location, network and evidence were taken from, nil where they
 	// were not looked up.
-	found *atlas.Finding
+	found *atlas.LookupResult
 }
 
 // Address is the subject of a card. Text is absent where the visitor was not
@@ -54,8 +56,8 @@ type Address struct {
 	Reason      *string       `json:"reason"`
 }
 
-// Edition names the edition that a card was made with.
-type Edition struct {
+// An EditionRef names the edition that a card was made with.
+type EditionRef struct {
 	Name    string   `json:"name"`
 	Credits []string `json:"credits"`
 }

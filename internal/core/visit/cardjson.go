@@ -16,13 +16,13 @@ func (c *Card) AppendJSON(b []byte) []byte {
 	// The finding's own JSON is used for the parts that the card still has from it.
 	b = append(b, `,"location":`...)
 	if c.found != nil && c.found.IsLocated(&c.Location) {
-		b = append(b, c.found.Written().Location...)
+		b = append(b, c.found.Encoded().Location...)
 	} else {
 		b = c.Location.AppendJSON(b)
 	}
 	b = append(b, `,"network":`...)
 	if c.found != nil && c.found.IsNetwork(&c.Network) {
-		b = append(b, c.found.Written().Network...)
+		b = append(b, c.found.Encoded().Network...)
 	} else {
 		b = c.Network.AppendJSON(b)
 	}
@@ -44,7 +44,7 @@ func (c *Card) AppendJSON(b []byte) []byte {
 	}
 	b = append(b, `,"evidence":`...)
 	if c.found != nil && c.found.IsEvidence(c.Evidence) {
-		b = append(b, c.found.Written().Evidence...)
+		b = append(b, c.found.Encoded().Evidence...)
 	} else {
 		b = atlas.AppendEvidence(b, c.Evidence)
 	}

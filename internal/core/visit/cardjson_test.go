@@ -29,7 +29,7 @@ func TestAppendJSON(t *testing.T) {
 	local.Endings = map[string]locale.Ending{"JPY": ending}
 	local.UseRates(rates)
 	local.UseVariants(variant.New([]variant.Set{{Name: "offer", Default: "open"}, {Name: "a", Default: "b"}}, almanac.Groups{}, nil))
-	guest := Guest{AcceptLanguage: "fi,ja;q=0.2", At: local}
+	req := RequestContext{AcceptLanguage: "fi,ja;q=0.2", At: local}
 	same := func(c Card) {
 		t.Helper()
 		want, err := json.Marshal(c)
@@ -37,20 +37,20 @@ func TestAppendJSON(t *testing.T) {
 		require.Equal(t, string(want), string(c.AppendJSON(nil)))
 	}
 	for i := range 1 << 12 {
-		same(p.Card(netip.AddrFrom4([4]byte{198, 18, byte(i >> 4), byte(i * 37)}), ObtainedGiven, guest, now))
+		same(p.Card(netip.AddrFrom4([4]byte{198, 18, byte(i >> 4), byte(i * 37)}), ObtainedGiven, req, now))
 	}
 	for _, ip := range []string{"10.1.2.3", "2001:db8::1", "64:ff9b::c612:328", "fe80::1%eth0", "fe80::1%<a>\"", "::1", "3fff::1"} {
-		same(p.Card(netip.MustParseAddr(ip), ObtainedGiven, guest, now))
+		same(p.Card(netip.MustParseAddr(ip), ObtainedGiven, req, now))
 	}
-	same(p.Card(netip.Addr{}, "", Guest{}, now))
+	same(p.Card(netip.Addr{}, "", RequestContext{}, now))
 	same(Card{})
-	c := p.Card(netip.MustParseAddr("198.18.3.40"), ObtainedGiven, guest, now)
+	c := p.Card(netip.MustParseAddr("198.18.3.40"), ObtainedGiven, req, now)
 	c.Locate(geo.Point{Latitude: 41.15, Longitude: -8.61}, nil)
 	same(c)
 	same(c.Truncate())
 	// Whatever is replaced in a card shows, although its finding was written before.
 	for i := range 16 {
-		c := p.Card(netip.MustParseAddr("198.18.3.40"), ObtainedGiven, guest, now)
+		c := p.Card(netip.MustParseAddr("198.18.3.40"), ObtainedGiven, req, now)
 		same(c)
 		text, number, as := "changed", 7.5, uint32(64511)
 		w, n := &c.Location, &c.Network
@@ -88,7 +88,7 @@ func BenchmarkCardOfManyRanges(b *testing.B) {
 	i := 0
 	for b.Loop() {
 		i = (i + 7919) % ranges
-		p.Card(netip.AddrFrom4([4]byte{198, 18 + byte(i>>15), byte(i >> 7), byte(i << 1)}), ObtainedGiven, Guest{AcceptLanguage: "pt-PT,pt;q=0.9"}, now)
+		p.Card(netip.AddrFrom4([4]byte{198, 18 + byte(i>>15), byte(i >> 7), byte(i << 1)}), ObtainedGiven, RequestContext{AcceptLanguage: "pt-PT,pt;q=0.9"}, now)
 	}
 }
 
@@ -96,7 +96,7 @@ func BenchmarkAppendJSON(b *testing.B) {
 	src, err := atlas.ReadGeofeed(strings.NewReader("198.18.3.0/26,PT,PT-11,Lisbon,\n"), atlas.About{Name: "feed", Rank: 1})
 	require.NoError(b, err)
 	p := Pipeline{Policy: addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: addr.Resolve}), Atlas: atlas.New(src)}
-	c := p.Card(netip.MustParseAddr("198.18.3.40"), ObtainedGiven, Guest{AcceptLanguage: "pt-PT,pt;q=0.9"}, now)
+	c := p.Card(netip.MustParseAddr("198.18.3.40"), ObtainedGiven, RequestContext{AcceptLanguage: "pt-PT,pt;q=0.9"}, now)
 	b.Run("appended", func(b *testing.B) {
 		buffer := make([]byte, 0, 4096)
 		for b.Loop() {
@@ -117,12 +117,12 @@ func TestRowsAsJSON(t *testing.T) {
 	text := func(s string) *string { return &s }
 	for i, lines := range [][]string{nil, {"192.0.2.10, 198.18.7.114"}, {"unknown"}, {"198.18.3.40, 203.0.113.10", "<b>\"é\""}, {"2001:db8::1, 10.1.2.3"}} {
 		for _, mode := range []Mode{Whole, Truncated, Hashed, Nothing} {
-			card, trail := p.Visitor(netip.MustParseAddr("203.0.113.4"), map[string][]string{"X-Forwarded-For": lines, "Accept-Language": {"fi"}}, Guest{}, now)
+			card, trail := p.Visitor(netip.MustParseAddr("203.0.113.4"), map[string][]string{"X-Forwarded-For": lines, "Accept-Language": {"fi"}}, RequestContext{}, now)
 			id, err := NewID(now, strings.NewReader("ten random bytes"))
 			require.NoError(t, err)
 			v := Visit{ID: id, Time: now, Site: "heronlake.example", Path: "/<a>&\u2028", Card: card, Trail: trail, Marks: []string{}}
 			if i%2 == 1 {
-				v.Referrer, v.UserAgent, v.Link, v.Marks, v.Visitor = text("https://a.example/\"x\""), text("Mozilla/5.0"), text("poster"), []string{MarkTest}, -7
+				v.Referrer, v.UserAgent, v.Link, v.Marks, v.VisitorHash = text("https://a.example/\"x\""), text("Mozilla/5.0"), text("poster"), []string{MarkTest}, -7
 				v.Attributes = json.RawMessage(`{"a":[1,"b"]}`)
 			}
 			v = v.Keep(mode, "hash 0123")

@@ -48,17 +48,18 @@ func (e Erasure) Holds(r Row) bool {
 	return false
 }
 
-// A Difference is a count that is not what the rows say.
-type Difference struct {
-	Dimension string    `json:"dimension"`
-	Slot      time.Time `json:"slot"`
-	Key       string    `json:"key"`
-	Counted   int64     `json:"counted"`
-	Rows      int64     `json:"rows"`
+// A CountMismatch is a count that is not what the rows say.
+type CountMismatch struct {
+	Dimension   string    `json:"dimension"`
+	Granularity string    `json:"granularity"` // day or quarter: how long the slot is
+	Slot        time.Time `json:"slot"`
+	Key         string    `json:"key"`
+	Counted     int64     `json:"counted"`
+	Rows        int64     `json:"rows"`
 }
 
-// An Arrived is a visit and its place in the order of arrival.
-type Arrived struct {
-	Arrival int64
-	Visit   Visit
+// A StoredVisit is a visit and its number in the order of storing.
+type StoredVisit struct {
+	Sequence int64
+	Visit    Visit
 }

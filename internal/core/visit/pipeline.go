@@ -27,7 +27,7 @@ type Pipeline struct {
 	Atlas interface{ Current() *atlas.Atlas }
 
 	once       sync.Once
-	anywhere   *Local           // of who is a guest of no site
+	anywhere   *Local           // of who is a req of no site
 	embeddings []addr.Embedding // which addresses carry another
 }
 
@@ -37,9 +37,9 @@ func (p *Pipeline) ready() *Pipeline {
 	return p
 }
 
-// A Guest is what is known of whoever a card is for, beside the address. The zero Guest
+// A RequestContext is what is known of whoever a card is for, beside the address. The zero RequestContext
 // is of no site and asks for nothing.
-type Guest struct {
+type RequestContext struct {
 	Choice         string // the language that was chosen before, BCP 47
 	AcceptLanguage string
 	At             *Local // the site's; nil for none
@@ -47,40 +47,48 @@ type Guest struct {
 
 // Visitor finds the visitor of a request and makes its card. The header's keys
 // are canonical and decide the languages that are asked for; now decides the clock.
-func (p *Pipeline) Visitor(peer netip.Addr, header map[string][]string, guest Guest, now time.Time) (Card, caller.Trail) {
+func (p *Pipeline) Visitor(peer netip.Addr, header map[string][]string, req RequestContext, now time.Time) (Card, caller.Trail) {
 	trail := p.Finder.Find(peer, header)
-	guest.AcceptLanguage = first(header["Accept-Language"])
-	card := p.Card(trail.Visitor.Addr, trail.Obtained, guest, now)
+	req.AcceptLanguage = first(header["Accept-Language"])
+	card := p.Card(trail.Visitor.Addr, trail.Obtained, req, now)
 	if !trail.Visitor.IsValid() {
 		card.Address.Reason = &trail.Reason
 	}
 	return card, trail
 }
 
+// Given is [Pipeline.Visitor] for an address that is known to be the visitor's. Of the
+// header only the languages are read.
+func (p *Pipeline) Given(a netip.Addr, header map[string][]string, req RequestContext, now time.Time) (Card, caller.Trail) {
+	trail := p.Finder.Given(a)
+	req.AcceptLanguage = first(header["Accept-Language"])
+	return p.Card(trail.Visitor.Addr, trail.Obtained, req, now), trail
+}
+
 // Card makes the card of an address. The zero Addr stands for a visitor who
 // was not found. An address that the policy skips is never looked up.
-func (p *Pipeline) Card(a netip.Addr, obtained string, guest Guest, now time.Time) Card {
-	card, _ := p.card(p.Atlas.Current(), a, obtained, guest, now)
+func (p *Pipeline) Card(a netip.Addr, obtained string, req RequestContext, now time.Time) Card {
+	card, _ := p.card(p.Atlas.Current(), a, obtained, req, now)
 	return card
 }
 
 // Localize fills the locale, clock, money and variants of a card for somebody who is in
 // a country, which may be nil, and in a time zone: "" is the country's, if it has one.
-func (p *Pipeline) Localize(country *almanac.Country, zone string, guest Guest, now time.Time) Card {
+func (p *Pipeline) Localize(country *almanac.Country, zone string, req RequestContext, now time.Time) Card {
 	if zone == "" && country != nil && len(country.Zones) == 1 {
 		zone = country.Zones[0]
 	}
 	card := Card{}
 	card.Location.TimeZone = optional(zone)
-	p.localize(&card, country, guest, now)
+	p.localize(&card, country, req, now)
 	return card
 }
 
 // Why is [Pipeline.Card] for an address that somebody asked for, with every range
 // of every source that holds it as evidence, all of them of one edition.
-func (p *Pipeline) Why(a netip.Addr, guest Guest, now time.Time) Card {
+func (p *Pipeline) Why(a netip.Addr, req RequestContext, now time.Time) Card {
 	edition := p.Atlas.Current()
-	card, subject := p.card(edition, a, ObtainedGiven, guest, now)
+	card, subject := p.card(edition, a, ObtainedGiven, req, now)
 	if subject.IsValid() {
 		card.Evidence = edition.Why(subject)
 	}
@@ -89,12 +97,12 @@ func (p *Pipeline) Why(a netip.Addr, guest Guest, now time.Time) Card {
 
 // card makes a card from one edition, and gives the address that was looked up, if
 // any.
-func (p *Pipeline) card(edition *atlas.Atlas, a netip.Addr, obtained string, guest Guest, now time.Time) (Card, netip.Addr) {
+func (p *Pipeline) card(edition *atlas.Atlas, a netip.Addr, obtained string, req RequestContext, now time.Time) (Card, netip.Addr) {
 	a = addr.Canonical(a)
 	card := Card{
 		Address: Address{Text: addr.Optional{Addr: a}, Obtained: obtained},
 		Labels:  p.Labels.Of(a),
-		Edition: Edition{Name: edition.Name(), Credits: edition.Credits()},
+		Edition: EditionRef{Name: edition.Name(), Credits: edition.Credits()},
 	}
 	subject := p.admit(&card, a)
 	if subject.IsValid() {
@@ -120,17 +128,17 @@ func (p *Pipeline) card(edition *atlas.Atlas, a netip.Addr, obtained string, gue
 	if code := card.Location.CountryCode; code != nil {
 		country, _ = almanac.ByCode(*code)
 	}
-	p.localize(&card, country, guest, now)
+	p.localize(&card, country, req, now)
 	return card, subject
 }
 
 // localize fills in what follows from where the visitor is and what the site offers.
-func (p *Pipeline) localize(card *Card, country *almanac.Country, guest Guest, now time.Time) {
-	at := guest.At
+func (p *Pipeline) localize(card *Card, country *almanac.Country, req RequestContext, now time.Time) {
+	at := req.At
 	if at == nil {
 		at = p.ready().anywhere
 	}
-	card.Locale = *at.Languages.Negotiate(guest.Choice, guest.AcceptLanguage, country)
+	card.Locale = *at.Languages.Negotiate(req.Choice, req.AcceptLanguage, country)
 	card.Clock = locale.ClockAt(card.Location.TimeZone, now, at.Hours, country)
 	card.Money = locale.MoneyOf(country)
 	card.Money.Rate = at.rate(card.Money.CurrencyCode)

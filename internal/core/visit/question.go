@@ -68,15 +68,16 @@ const (
 	ByGate     By = "gate"
 )
 
-// KeyCount is how many visits have a key.
+// KeyCount is how many visits have a key, or where they are counted by place, a place.
 type KeyCount struct {
 	Key    string
+	Place  Place
 	Visits int64
 }
 
 // Standing says that a visit is stored under the id of one of a list.
 type Standing struct {
-	Place int  // in the list, from 0
+	Index int  // in the list, from 0
 	Same  bool // it is that visit, and no other
 }
 
@@ -107,8 +108,8 @@ func (t Tally) Sum() int64 {
 	return n
 }
 
-// Pointless counts the visits that no map can show.
-type Pointless struct {
+// Unmappable counts the visits that no map can show.
+type Unmappable struct {
 	Skipped int64 `json:"skipped"`
 	Unknown int64 `json:"unknown"`
 }

@@ -8,19 +8,19 @@ import (
 	"github.com/google/uuid"
 )
 
-// An Arrival is a visit on its way into the database.
-type Arrival struct {
-	Row    Row             `json:"row"`
-	Answer json.RawMessage `json:"answer"` // JSON of the [Answer] that the row names
+// A QueuedVisit is a visit on its way into the database.
+type QueuedVisit struct {
+	Row   Row             `json:"row"`
+	Facts json.RawMessage `json:"facts"` // JSON of the [EditionFacts] that the row names
 }
 
-// Arrival gives the visit as it is queued.
-func (v Visit) Arrival() (Arrival, error) {
-	row, answer, err := v.Row()
-	return Arrival{row, answer}, err
+// Queued gives the visit as it is queued.
+func (v Visit) Queued() (QueuedVisit, error) {
+	row, facts, err := v.Row()
+	return QueuedVisit{row, facts}, err
 }
 
-// An Outcome says what became of a batch of arrivals.
+// An Outcome says what became of a batch.
 type Outcome struct {
 	Stored    int
 	Duplicate int // their ids were stored before
@@ -36,11 +36,11 @@ type SetApart struct {
 	ID     uuid.UUID
 	Time   time.Time // when it was set apart
 	Reason string
-	Record []byte // JSON of an [Arrival], or what was in the queue instead
+	Record []byte // JSON of an [QueuedVisit], or what was in the queue instead
 }
 
-// Arrival reads the visit that was set apart.
-func (q SetApart) Arrival() (a Arrival, err error) {
+// Queued reads the visit that was set apart.
+func (q SetApart) Queued() (a QueuedVisit, err error) {
 	if err := json.Unmarshal(q.Record, &a); err != nil {
 		return a, fmt.Errorf("what was in the queue is no visit: %w", err)
 	}

@@ -19,14 +19,14 @@ import (
 	"eastporch/internal/core/variant"
 )
 
-// An Answer is the part of a card that all addresses of a range share: what one
+// EditionFacts are the part of a card that all addresses of a range share: what one
 // edition says of it.
-type Answer struct {
+type EditionFacts struct {
 	Location atlas.Location   `json:"location"`
 	Network  atlas.Network    `json:"network"`
 	Evidence []atlas.Evidence `json:"evidence"`
 	Money    locale.Money     `json:"money"`
-	Edition  Edition          `json:"edition"`
+	Edition  EditionRef       `json:"edition"`
 }
 
 // personal is the part of a card that is the visit's own.
@@ -38,8 +38,8 @@ type personal struct {
 	Variants variant.Choices `json:"variants"`
 }
 
-// A Row is a visit as it is queued and stored. The answer stands apart, since
-// many visits share one; AnswerID is made of its content. Card and Trail are
+// A Row is a visit as it is queued and stored. The edition facts stand apart, since
+// many visits share them; FactsID is made of its content. Card and Trail are
 // JSON that nothing on the way needs to read.
 type Row struct {
 	ID          uuid.UUID       `json:"id"`
@@ -58,29 +58,29 @@ type Row struct {
 	Language    string          `json:"language"`
 	WeekHour    *int16          `json:"week_hour,omitempty"` // hours since Monday began where the visitor is
 	Unverified  int             `json:"unverified,omitempty"`
-	// Visitor tells visitors of one site and day apart, and nothing more; 0 where
+	// VisitorHash tells visitors of one site and day apart, and nothing more; 0 where
 	// they are not counted.
-	Visitor  int64           `json:"visitor,omitempty"`
-	Card     json.RawMessage `json:"card,omitempty"`
-	Trail    json.RawMessage `json:"trail,omitempty"`
-	AnswerID uuid.UUID       `json:"answer"`
+	VisitorHash int64           `json:"visitor_hash,omitempty"`
+	Card        json.RawMessage `json:"card,omitempty"`
+	Trail       json.RawMessage `json:"trail,omitempty"`
+	FactsID     uuid.UUID       `json:"facts"`
 }
 
-// Row splits a visit into its row and the JSON of the answer that it shares.
+// Row splits a visit into its row and the JSON of the facts that it shares.
 func (v Visit) Row() (Row, json.RawMessage, error) {
 	c := v.Card
 	r := Row{
 		ID: v.ID, Site: v.Site, Path: v.Path, Referrer: v.Referrer, UserAgent: v.UserAgent, Link: v.Link, Attributes: v.Attributes, Marks: v.Marks,
 		Address: c.Address.Text, Placeholder: c.Address.Placeholder, Kind: c.Address.Kind, Skipped: c.Address.Skipped, Labels: c.Labels,
-		Language: c.Locale.Language, WeekHour: weekHour(c.Clock), Unverified: v.Trail.Unverified(), Visitor: v.Visitor,
+		Language: c.Locale.Language, WeekHour: weekHour(c.Clock), Unverified: v.Trail.Unverified(), VisitorHash: v.VisitorHash,
 	}
-	answer, id, err := c.answer()
+	facts, id, err := c.facts()
 	if err != nil {
-		return r, nil, fmt.Errorf("answer: %w", err)
+		return r, nil, fmt.Errorf("facts: %w", err)
 	}
-	r.AnswerID = id
+	r.FactsID = id
 	r.Card, r.Trail = c.appendPersonal(make([]byte, 0, 768)), v.Trail.AppendJSON(make([]byte, 0, 768))
-	return r, answer, nil
+	return r, facts, nil
 }
 
 // AppendJSON appends the row as JSON; its parts that are JSON already are not
@@ -135,37 +135,37 @@ func (r *Row) AppendJSON(b []byte) []byte {
 	if r.Unverified != 0 {
 		number(`,"unverified":`, int64(r.Unverified))
 	}
-	if r.Visitor != 0 {
-		number(`,"visitor":`, r.Visitor)
+	if r.VisitorHash != 0 {
+		number(`,"visitor_hash":`, r.VisitorHash)
 	}
 	raw(`,"card":`, r.Card)
 	raw(`,"trail":`, r.Trail)
-	text(`,"answer":`, r.AnswerID.String())
+	text(`,"facts":`, r.FactsID.String())
 	return append(b, '}')
 }
 
-// AnswerID names an answer by its content.
-func AnswerID(answer json.RawMessage) uuid.UUID {
-	sum := sha256.Sum256(answer)
+// FactsID names facts by their content.
+func FactsID(facts json.RawMessage) uuid.UUID {
+	sum := sha256.Sum256(facts)
 	id, _ := uuid.FromBytes(sum[:16]) // which are 16
 	return id
 }
 
-// Visit puts a row and its answer together again. What stands in Earlier is for
+// Visit puts a row and its facts together again. What stands in Earlier is for
 // the caller to fill.
-func (r Row) Visit(answer json.RawMessage) (Visit, error) {
+func (r Row) Visit(facts json.RawMessage) (Visit, error) {
 	at, _ := TimeOf(r.ID)
 	v := Visit{
 		ID: r.ID, Time: at, Site: r.Site, Path: r.Path, Referrer: r.Referrer, UserAgent: r.UserAgent, Link: r.Link,
-		Attributes: r.Attributes, Marks: append([]string{}, r.Marks...), Visitor: r.Visitor, Earlier: []Reading{},
+		Attributes: r.Attributes, Marks: append([]string{}, r.Marks...), VisitorHash: r.VisitorHash, Earlier: []EarlierFacts{},
 	}
 	var own personal
-	var shared Answer
+	var shared EditionFacts
 	if err := json.Unmarshal(r.Card, &own); err != nil {
 		return v, fmt.Errorf("card: %w", err)
 	}
-	if err := json.Unmarshal(answer, &shared); err != nil {
-		return v, fmt.Errorf("answer: %w", err)
+	if err := json.Unmarshal(facts, &shared); err != nil {
+		return v, fmt.Errorf("facts: %w", err)
 	}
 	if err := json.Unmarshal(r.Trail, &v.Trail); err != nil {
 		return v, fmt.Errorf("trail: %w", err)
@@ -254,48 +254,6 @@ func ReferrerHost(referrer *string, site string) string {
 		return ""
 	}
 	return strings.ToLower(u.Hostname())
-}
-
-// placeSeparator parts the facts in the key of a place; no name holds it.
-const placeSeparator = "\x1f"
-
-// PlaceKey is the one text that stands for a place in counts: its level, which is
-// "skipped" where the address was never looked up, codes, names, point and zone.
-func PlaceKey(w atlas.Location, skipped bool) string {
-	level := string(w.Level)
-	if skipped {
-		level = "skipped"
-	}
-	number := func(f *float64) string {
-		if f == nil {
-			return ""
-		}
-		return strconv.FormatFloat(*f, 'f', -1, 64)
-	}
-	return strings.Join([]string{
-		level, deref(w.CountryCode), deref(w.RegionCode), deref(w.City),
-		number(w.Latitude), number(w.Longitude), number(w.RadiusKm), deref(w.TimeZone),
-	}, placeSeparator)
-}
-
-// ReadPlaceKey reads what [PlaceKey] wrote; keys of another form give a place of
-// level none.
-func ReadPlaceKey(key string) Place {
-	f := strings.Split(key, placeSeparator)
-	if len(f) != 8 {
-		return Place{Level: string(atlas.None)}
-	}
-	number := func(s string) *float64 {
-		n, err := strconv.ParseFloat(s, 64)
-		if err != nil {
-			return nil
-		}
-		return &n
-	}
-	return Place{
-		Level: f[0], CountryCode: optional(f[1]), RegionCode: optional(f[2]), City: optional(f[3]),
-		Latitude: number(f[4]), Longitude: number(f[5]), RadiusKm: number(f[6]), TimeZone: optional(f[7]),
-	}
 }
 
 // A Place is where visits come from, as far as it is known.

@@ -33,15 +33,15 @@ type Visit struct {
 	Marks      []string        `json:"marks"` // why it is left out of statistics, if it is
 	Card       Card            `json:"card"`
 	Trail      caller.Trail    `json:"trail"`
-	// Visitor tells visitors of one site and day apart, and nothing more; 0 where
+	// VisitorHash tells visitors of one site and day apart, and nothing more; 0 where
 	// they are not counted.
-	Visitor int64 `json:"-"`
+	VisitorHash int64 `json:"-"`
 	// Earlier is how the visit read in older editions, the oldest first.
-	Earlier []Reading `json:"earlier"`
+	Earlier []EarlierFacts `json:"earlier"`
 }
 
-// A Reading is what one edition said of a visit.
-type Reading struct {
+// EarlierFacts are what one edition said of a visit.
+type EarlierFacts struct {
 	Edition  string         `json:"edition"`
 	Location atlas.Location `json:"location"`
 	Network  atlas.Network  `json:"network"`
@@ -55,7 +55,7 @@ func (p *Pipeline) Reenrich(v Visit) (card Card, ok bool) {
 	if !a.IsValid() || v.Card.Address.Skipped || addr.Truncate(a) == a || v.Card.Edition.Name == p.Atlas.Current().Name() {
 		return v.Card, false
 	}
-	card = p.Card(a, v.Card.Address.Obtained, Guest{}, v.Time)
+	card = p.Card(a, v.Card.Address.Obtained, RequestContext{}, v.Time)
 	card.Locale, card.Address, card.Labels, card.Variants = v.Card.Locale, v.Card.Address, v.Card.Labels, v.Card.Variants
 	return card, true
 }

@@ -36,7 +36,7 @@ func pipeline(t *testing.T) *Pipeline {
 }
 
 func card(t *testing.T, ip string) Card {
-	return pipeline(t).Card(netip.MustParseAddr(ip), ObtainedGiven, Guest{}, now)
+	return pipeline(t).Card(netip.MustParseAddr(ip), ObtainedGiven, RequestContext{}, now)
 }
 
 func TestCard(t *testing.T) {
@@ -68,7 +68,7 @@ func TestSkippedIsNeverLookedUp(t *testing.T) {
 func TestAPublicAddressMayBeSkipped(t *testing.T) {
 	p := pipeline(t)
 	p.Policy = addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("9.9.9.0/28"), Action: addr.Skip})
-	c := p.Card(netip.MustParseAddr("9.9.9.9"), ObtainedGiven, Guest{}, now)
+	c := p.Card(netip.MustParseAddr("9.9.9.9"), ObtainedGiven, RequestContext{}, now)
 	assert.True(t, c.Address.Skipped)
 	assert.Equal(t, "Skipped by a rule of yours.", *c.Address.Reason, "and not for being public")
 }
@@ -86,7 +86,7 @@ func TestEmbeddedAddresses(t *testing.T) {
 }
 
 func TestVisitorNotFound(t *testing.T) {
-	c, trail := pipeline(t).Visitor(netip.MustParseAddr("203.0.113.4"), map[string][]string{"X-Forwarded-For": {"unknown"}}, Guest{}, now)
+	c, trail := pipeline(t).Visitor(netip.MustParseAddr("203.0.113.4"), map[string][]string{"X-Forwarded-For": {"unknown"}}, RequestContext{}, now)
 	assert.False(t, trail.Visitor.IsValid())
 	assert.False(t, c.Address.Text.IsValid())
 	assert.Nil(t, c.Address.Kind)
@@ -123,7 +123,7 @@ func TestAllKeysAreAlwaysPresent(t *testing.T) {
 	for _, ip := range []string{"10.1.2.3", "198.19.44.1", "9.9.9.9"} {
 		assert.Equal(t, full, shape(card(t, ip)), ip)
 	}
-	assert.Equal(t, full, shape(pipeline(t).Card(netip.Addr{}, "", Guest{}, now)))
+	assert.Equal(t, full, shape(pipeline(t).Card(netip.Addr{}, "", RequestContext{}, now)))
 }
 
 // After truncation no part of a stored visit tells the whole address, nor a
@@ -133,7 +133,7 @@ func TestTruncatedVisitsTellNoMore(t *testing.T) {
 	for _, ip := range []string{"198.18.3.40", "2001:db8:5e1:40::1f", "2002:c612:328::77", "198.19.44.9"} {
 		for _, list := range []string{ip, ip + ", 203.0.113.10", "192.0.2.10, " + ip, ip + ", unknown"} {
 			v := Visit{Site: "heronlake.example", Path: "/"}
-			v.Card, v.Trail = p.Visitor(netip.MustParseAddr("203.0.113.4"), map[string][]string{"X-Forwarded-For": {list}}, Guest{}, now)
+			v.Card, v.Trail = p.Visitor(netip.MustParseAddr("203.0.113.4"), map[string][]string{"X-Forwarded-For": {list}}, RequestContext{}, now)
 			text, err := json.Marshal(v.Keep(Truncated, ""))
 			require.NoError(t, err)
 			for _, secret := range []string{ip, "198.18.3.40", "198.18.3.0/26", "5e1:40", "192.0.2.10", "203.0.113.10", "/64"} {
@@ -153,7 +153,7 @@ func TestHashedAndUnkeptVisitsTellNothing(t *testing.T) {
 	for _, ip := range []string{"198.18.3.40", "2001:db8:5e1:40::1f", "2002:c612:328::77", "10.1.2.3"} {
 		for _, list := range []string{ip, ip + ", 203.0.113.10", "192.0.2.10, " + ip, ip + ", unknown", ip + ", " + ip} {
 			v := Visit{Site: "heronlake.example", Path: "/"}
-			v.Card, v.Trail = p.Visitor(netip.MustParseAddr("203.0.113.4"), map[string][]string{"X-Forwarded-For": {list}, "X-Real-Ip": {ip}}, Guest{}, now)
+			v.Card, v.Trail = p.Visitor(netip.MustParseAddr("203.0.113.4"), map[string][]string{"X-Forwarded-For": {list}, "X-Real-Ip": {ip}}, RequestContext{}, now)
 			for mode, word := range map[Mode]string{Hashed: "hash 0011", Nothing: NotKept} {
 				text, err := json.Marshal(v.Keep(mode, "hash 0011"))
 				require.NoError(t, err)
@@ -170,28 +170,22 @@ func TestHashedAndUnkeptVisitsTellNothing(t *testing.T) {
 }
 
 func TestRowsAndPlaces(t *testing.T) {
-	v := Visit{ID: uuid.Must(NewID(now, strings.NewReader("0123456789"))), Time: now, Site: "heronlake.example", Path: "/", Marks: []string{}, Earlier: []Reading{}}
-	v.Card, v.Trail = pipeline(t).Visitor(netip.MustParseAddr("198.18.3.40"), nil, Guest{}, now)
+	v := Visit{ID: uuid.Must(NewID(now, strings.NewReader("0123456789"))), Time: now, Site: "heronlake.example", Path: "/", Marks: []string{}, Earlier: []EarlierFacts{}}
+	v.Card, v.Trail = pipeline(t).Visitor(netip.MustParseAddr("198.18.3.40"), nil, RequestContext{}, now)
 	v = v.Keep(Whole, "")
-	row, answer, err := v.Row()
+	row, facts, err := v.Row()
 	require.NoError(t, err)
-	back, err := row.Visit(answer)
+	back, err := row.Visit(facts)
 	require.NoError(t, err)
 	assert.Equal(t, v, back)
 	assert.Equal(t, int16(5*24+6), *row.WeekHour, "a Saturday, six in Lisbon")
 	assert.True(t, row.Counted())
 	same, _, err := v.Row()
 	require.NoError(t, err)
-	assert.Equal(t, row.AnswerID, same.AnswerID)
-
-	place := ReadPlaceKey(PlaceKey(v.Card.Location, false))
-	assert.Equal(t, "Lisbon", *place.City)
-	assert.Equal(t, *v.Card.Location.Latitude, *place.Latitude)
-	assert.Equal(t, "skipped", ReadPlaceKey(PlaceKey(atlas.Nowhere("x"), true)).Level)
-	assert.Equal(t, Place{Level: "none"}, ReadPlaceKey("of another form"))
+	assert.Equal(t, row.FactsID, same.FactsID)
 }
 
-// Answers that have one key are one answer, whatever sources, modes and
+// Facts that have one key are the same, whatever sources, modes and
 // corrections made them.
 func TestAnswerKeysTellAnswersApart(t *testing.T) {
 	read := func(rank int, feed string) *atlas.Source {
@@ -211,12 +205,12 @@ func TestAnswerKeysTellAnswersApart(t *testing.T) {
 		for last := range 256 {
 			for _, net := range []byte{3, 4, 5} {
 				v := Visit{}
-				v.Card = p.Card(netip.AddrFrom4([4]byte{198, 18, net, byte(last)}), ObtainedGiven, Guest{}, now)
+				v.Card = p.Card(netip.AddrFrom4([4]byte{198, 18, net, byte(last)}), ObtainedGiven, RequestContext{}, now)
 				for _, mode := range []Mode{Whole, Truncated, Nothing} {
 					c := v.Keep(mode, "").Card
-					text, err := json.Marshal(Answer{c.Location, c.Network, c.Evidence, c.Money, c.Edition})
+					text, err := json.Marshal(EditionFacts{c.Location, c.Network, c.Evidence, c.Money, c.Edition})
 					require.NoError(t, err)
-					key := c.answerKey()
+					key := c.factsKey()
 					if known, ok := seen[key]; ok {
 						require.Equal(t, known, string(text))
 					}
@@ -274,7 +268,7 @@ func TestAttributes(t *testing.T) {
 
 func TestTheOwnersWordStandsForTheAddress(t *testing.T) {
 	v := Visit{}
-	v.Card, v.Trail = pipeline(t).Visitor(netip.MustParseAddr("127.0.0.1"), nil, Guest{}, now)
+	v.Card, v.Trail = pipeline(t).Visitor(netip.MustParseAddr("127.0.0.1"), nil, RequestContext{}, now)
 	for _, mode := range []Mode{Whole, Truncated, Hashed, Nothing} {
 		text, err := json.Marshal(v.Keep(mode, "hash 1"))
 		require.NoError(t, err)
@@ -330,7 +324,7 @@ func BenchmarkCard(b *testing.B) {
 	a := netip.MustParseAddr("198.18.3.40")
 	b.ReportAllocs()
 	for b.Loop() {
-		p.Card(a, ObtainedGiven, Guest{AcceptLanguage: "pt-PT,pt;q=0.9"}, now)
+		p.Card(a, ObtainedGiven, RequestContext{AcceptLanguage: "pt-PT,pt;q=0.9"}, now)
 	}
 }
 
@@ -354,8 +348,8 @@ func TestACardComesFromOneEdition(t *testing.T) {
 	source := &swapping{editions: []*atlas.Atlas{edition("198.18.3.0/26,PT,,,"), edition("198.18.3.0/26,ES,,,")}}
 	p := Pipeline{Policy: addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: addr.Resolve}), Atlas: source}
 	for _, make := range []func(netip.Addr) Card{
-		func(a netip.Addr) Card { return p.Card(a, ObtainedGiven, Guest{}, now) },
-		func(a netip.Addr) Card { return p.Why(a, Guest{}, now) },
+		func(a netip.Addr) Card { return p.Card(a, ObtainedGiven, RequestContext{}, now) },
+		func(a netip.Addr) Card { return p.Why(a, RequestContext{}, now) },
 	} {
 		for range 2 {
 			before := source.asked
@@ -365,7 +359,7 @@ func TestACardComesFromOneEdition(t *testing.T) {
 			require.Equal(t, source.editions[before%2].Name(), card.Edition.Name)
 		}
 	}
-	aside := p.Why(netip.MustParseAddr("10.1.2.3"), Guest{}, now)
+	aside := p.Why(netip.MustParseAddr("10.1.2.3"), RequestContext{}, now)
 	require.Empty(t, aside.Evidence, "what is skipped is never looked up")
 }
 

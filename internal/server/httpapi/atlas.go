@@ -160,7 +160,7 @@ type visitsRead struct {
 	Differently struct {
 		Addresses int                      `json:"addresses"`
 		Visits    int                      `json:"visits"`
-		Counts    map[atlas.Difference]int `json:"counts"` // visits
+		Counts    map[atlas.ChangeKind]int `json:"counts"` // visits
 		Examples  []differently            `json:"examples"`
 	} `json:"differently"`
 }
@@ -168,7 +168,7 @@ type visitsRead struct {
 type differently struct {
 	Address    string           `json:"address"`
 	Visits     int              `json:"visits"`
-	Difference atlas.Difference `json:"difference"`
+	Difference atlas.ChangeKind `json:"difference"`
 	Now        atlas.Spot       `json:"now"`
 	Then       atlas.Spot       `json:"then"`
 	Km         *float64         `json:"km"`
@@ -188,7 +188,7 @@ func (a *api) getChanges(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	worked, err := a.cached("changes "+now.Name()+" "+then.Name(), now, func() (any, error) {
+	value, err := a.cached("changes "+now.Name()+" "+then.Name(), now, func() (any, error) {
 		ctx := c.Request.Context()
 		return atlas.Diff(now, then, func(float64) bool { return ctx.Err() == nil }), ctx.Err()
 	})
@@ -196,7 +196,7 @@ func (a *api) getChanges(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	changes, _ := worked.(atlas.Changes)
+	changes, _ := value.(atlas.Changes)
 	visits, err := a.visitsDiffer(c, now, then)
 	if err != nil {
 		a.fail(c, err)
@@ -211,7 +211,7 @@ func (a *api) getChanges(c *gin.Context) {
 
 func (a *api) visitsDiffer(ctx context.Context, now, then *atlas.Atlas) (v visitsRead, err error) {
 	v.Days = visitDays
-	v.Differently.Counts, v.Differently.Examples = map[atlas.Difference]int{}, []differently{}
+	v.Differently.Counts, v.Differently.Examples = map[atlas.ChangeKind]int{}, []differently{}
 	compare := atlas.NewComparison(now, then)
 	err = a.AtlasStore.EachAddress(ctx, a.Now().AddDate(0, 0, -visitDays), func(address netip.Addr, visits int) {
 		v.Addresses++
@@ -230,30 +230,30 @@ func (a *api) visitsDiffer(ctx context.Context, now, then *atlas.Atlas) (v visit
 	return v, err
 }
 
-// cached remembers what was worked out about an edition, until another is in use;
+// cached remembers what was computed about an edition, until another is in use;
 // what failed is not remembered.
 func (a *api) cached(key string, edition *atlas.Atlas, make func() (any, error)) (any, error) {
-	a.worked.lock.Lock()
-	defer a.worked.lock.Unlock()
-	if v, ok := a.worked.of[key]; ok && v.edition == edition {
+	a.computed.lock.Lock()
+	defer a.computed.lock.Unlock()
+	if v, ok := a.computed.of[key]; ok && v.edition == edition {
 		return v.value, nil
 	}
-	if len(a.worked.of) > 20 {
-		clear(a.worked.of)
+	if len(a.computed.of) > 20 {
+		clear(a.computed.of)
 	}
 	v, err := make()
 	if err == nil {
-		a.worked.of[key] = workedOut{edition, v}
+		a.computed.of[key] = computedValue{edition, v}
 	}
 	return v, err
 }
 
-type worked struct {
+type computed struct {
 	lock sync.Mutex
-	of   map[string]workedOut
+	of   map[string]computedValue
 }
 
-type workedOut struct {
+type computedValue struct {
 	edition *atlas.Atlas
 	value   any
 }
@@ -264,8 +264,8 @@ func (a *api) getCoverage(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	worked, _ := a.cached("coverage "+edition.Name(), edition, func() (any, error) { return edition.Coverage(), nil })
-	coverage, _ := worked.(atlas.Coverage)
+	value, _ := a.cached("coverage "+edition.Name(), edition, func() (any, error) { return edition.Coverage(), nil })
+	coverage, _ := value.(atlas.Coverage)
 	type country struct {
 		CountryCode string   `json:"country_code"`
 		Country     string   `json:"country"`
@@ -483,7 +483,7 @@ func (a *api) dropCorrection(c *gin.Context) {
 }
 
 func (a *api) checkGeofeed(c *gin.Context) {
-	s, err := atlas.Read(c.Request.Body, atlas.Reading{Format: atlas.Geofeed}, atlas.About{Name: "geofeed", Rank: 1})
+	s, err := atlas.Read(c.Request.Body, atlas.ParseOptions{Format: atlas.Geofeed}, atlas.About{Name: "geofeed", Rank: 1})
 	if err != nil && !errors.Is(err, atlas.ErrTooManyRejects) {
 		a.fail(c, badField("file", err.Error(), "Send a geofeed (RFC 8805)."))
 		return

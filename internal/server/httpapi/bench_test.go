@@ -56,7 +56,7 @@ func (*keyring) CountKeyUses(context.Context, map[uuid.UUID]int64, time.Time) er
 // nowhere takes visits and forgets them: what is measured is accepting.
 type nowhere struct{}
 
-func (nowhere) Arrive(_ context.Context, batch []visit.Arrival) (visit.Outcome, error) {
+func (nowhere) Insert(_ context.Context, batch []visit.QueuedVisit) (visit.Outcome, error) {
 	return visit.Outcome{Stored: len(batch)}, nil
 }
 func (nowhere) SetApart(context.Context, []visit.SetApart) error { return nil }
@@ -111,7 +111,7 @@ func listeners(b *testing.B) (url, admin, key, serverKey string) {
 	watch := checkup.NewWatch(finder, false, time.Now())
 	opt := Options{
 		Enrich: &visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: addr.Resolve}), Atlas: shelfOfOne{atlas.New(src)}},
-		Finder: finder, Watch: watch, Metrics: NewMetrics(watch, in.State), Store: always{}, Intake: in, Privacy: keep, Sites: []Site{{Host: benchSite}},
+		Finder: finder, Watch: watch, Metrics: NewMetrics(Measured{Checkup: watch, Queue: in.State}), Store: always{}, Intake: in, Privacy: keep, Sites: []Site{{Host: benchSite}},
 		Keys: keys, Limits: &Limits{Keys: access.NewLimiter(1e9, 1<<30), Visitors: access.NewLimiter(1e9, 1<<30)},
 		Hosts: map[Listener][]string{PublicListener: {"127.0.0.1"}, AdminListener: {"127.0.0.1"}}, MaxBody: map[Listener]int64{PublicListener: 1 << 20, AdminListener: 1 << 20}, Log: log, Now: time.Now,
 	}
@@ -127,7 +127,7 @@ func listeners(b *testing.B) (url, admin, key, serverKey string) {
 	b.Cleanup(server.Close)
 	inside := New(AdminListener, opt)
 	d := &api{Options: opt, listener: AdminListener, sites: map[string]*Site{}}
-	card := opt.Enrich.Card(netip.MustParseAddr("198.18.3.40"), visit.ObtainedGiven, visit.Guest{}, time.Now())
+	card := opt.Enrich.Card(netip.MustParseAddr("198.18.3.40"), visit.ObtainedGiven, visit.RequestContext{}, time.Now())
 	bytes := card.AppendJSON(nil)
 	inside.GET("/bare", d.admit(access.Server), func(c *gin.Context) {
 		c.Header("Cache-Control", "private, no-store")

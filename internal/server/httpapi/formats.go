@@ -43,17 +43,17 @@ func formatOf(c *gin.Context) (string, error) {
 func (a *api) answerCard(c *gin.Context, card *visit.Card) {
 	if c.Request.URL.RawQuery == "" && plainJSON(c.GetHeader("Accept")) {
 		c.Writer.Header().Add("Vary", "Accept")
-		room := rooms.Get().(*[]byte)
-		*room = card.AppendJSON((*room)[:0])
-		c.Data(http.StatusOK, "application/json; charset=utf-8", *room)
-		rooms.Put(room)
+		buffer := buffers.Get().(*[]byte)
+		*buffer = card.AppendJSON((*buffer)[:0])
+		c.Data(http.StatusOK, "application/json; charset=utf-8", *buffer)
+		buffers.Put(buffer)
 		return
 	}
 	a.write(c, "", card)
 }
 
-// rooms are where cards are written before they are sent.
-var rooms = sync.Pool{New: func() any { room := make([]byte, 0, 4096); return &room }}
+// buffers are where cards are written before they are sent.
+var buffers = sync.Pool{New: func() any { buffer := make([]byte, 0, 4096); return &buffer }}
 
 // plainJSON says whether an Accept header leaves JSON as the answer without being read.
 func plainJSON(accept string) bool {

@@ -47,7 +47,7 @@ func (a *api) getGrid(c *gin.Context) {
 	cells := map[[2]int]*cell{}
 	var total, outside int64
 	for _, k := range t.Keys {
-		p := visit.ReadPlaceKey(k.Key)
+		p := k.Place
 		if p.Latitude == nil || p.Longitude == nil {
 			continue
 		}
@@ -85,10 +85,10 @@ func (a *api) getGrid(c *gin.Context) {
 	c.Header("Cache-Control", "private, no-store")
 	a.answerList(c, "rows", struct {
 		answered
-		CellDegrees float64         `json:"cell_degrees"`
-		Rows        []cell          `json:"rows"`
-		NoPoint     visit.Pointless `json:"no_point"`
-		Outside     int64           `json:"outside"` // the box
+		CellDegrees float64          `json:"cell_degrees"`
+		Rows        []cell           `json:"rows"`
+		NoPoint     visit.Unmappable `json:"no_point"`
+		Outside     int64            `json:"outside"` // the box
 	}{said, size, rows, pointless(visit.ByPlace, t), outside})
 }
 
@@ -155,7 +155,7 @@ func (a *api) getDistances(c *gin.Context) {
 	var all []reached
 	var total int64
 	for _, k := range t.Keys {
-		line, ok := placeLine(k.Key)
+		line, ok := placeLine(k)
 		if !ok {
 			continue
 		}
@@ -186,13 +186,13 @@ func (a *api) getDistances(c *gin.Context) {
 	c.Header("Cache-Control", "private, no-store")
 	a.answerList(c, "rows", struct {
 		answered
-		Latitude   float64         `json:"latitude"`
-		Longitude  float64         `json:"longitude"`
-		MedianKm   *float64        `json:"median_km"`
-		FarthestKm *float64        `json:"farthest_km"`
-		Farthest   *string         `json:"farthest"`
-		Rows       []band          `json:"rows"`
-		NoPoint    visit.Pointless `json:"no_point"`
+		Latitude   float64          `json:"latitude"`
+		Longitude  float64          `json:"longitude"`
+		MedianKm   *float64         `json:"median_km"`
+		FarthestKm *float64         `json:"farthest_km"`
+		Farthest   *string          `json:"farthest"`
+		Rows       []band           `json:"rows"`
+		NoPoint    visit.Unmappable `json:"no_point"`
 	}{said, from.Latitude, from.Longitude, median, farthest, where, rows, pointless(visit.ByPlace, t)})
 }
 

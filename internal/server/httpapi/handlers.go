@@ -30,8 +30,9 @@ func (a *api) getVisitor(c *gin.Context) {
 
 func (a *api) getVisitorAddress(c *gin.Context) {
 	from, header := peer(c.Request), c.Request.Header
-	card, trail := a.Enrich.Visitor(from, header, visit.Guest{}, a.Now())
-	a.observed(from, header, card, trail)
+	card, trail := a.Enrich.Visitor(from, header, visit.RequestContext{}, a.Now())
+	a.countVisitor(card)
+	a.Watch.Observe(from, header, trail)
 	if !trail.Visitor.IsValid() {
 		a.fail(c, problem{
 			Type: "/problems/visitor-not-found", Title: "The visitor was not found", Status: http.StatusNotFound,
@@ -83,34 +84,34 @@ func (a *api) explainTrail(c *gin.Context) {
 }
 
 func (a *api) getCheckup(c *gin.Context) {
-	report := a.Watch.Report()
+	report := a.Watch.Result()
 	if f, ok := a.ratesFinding(); ok {
 		report.Add(f)
 	}
 	c.Header("Cache-Control", "no-store")
 	c.JSON(http.StatusOK, struct {
-		checkup.Report
+		checkup.Result
 		Settings ProxySettings `json:"settings"`
 	}{report, a.Proxies})
 }
 
 // ratesFinding judges the exchange rates; ok is false where there are to be none.
-func (a *api) ratesFinding() (f checkup.Finding, ok bool) {
+func (a *api) ratesFinding() (f checkup.Diagnostic, ok bool) {
 	state, now := a.Rates.State(), a.Now()
-	f = checkup.Finding{Name: "rates", State: checkup.OK, Title: "The exchange rates are recent."}
+	f = checkup.Diagnostic{Name: "rates", State: checkup.OK, Title: "The exchange rates are recent."}
 	switch {
 	case state.Rates.Base == "" && state.Problem == "":
 		return f, false
 	case state.Rates.Base == "":
-		f.State, f.Title, f.Text = checkup.Eye, "The exchange rates could not be read.", upperFirst(state.Problem)+"."
+		f.State, f.Title, f.Text = checkup.Attention, "The exchange rates could not be read.", upperFirst(state.Problem)+"."
 	case a.Rates.Stale(now):
-		f.State, f.Title = checkup.Eye, fmt.Sprintf("The exchange rates are %d days old.", state.Rates.AgeDays(now))
+		f.State, f.Title = checkup.Attention, fmt.Sprintf("The exchange rates are %d days old.", state.Rates.AgeDays(now))
 		f.Text = fmt.Sprintf("They are dated %s, and rates.stale_days in the configuration allows less. Prices are shown by them all the same.", state.Rates.Dated.Format(time.DateOnly))
 		if state.Problem != "" {
 			f.Text += " The last reading failed: " + state.Problem + "."
 		}
 	case state.Problem != "":
-		f.State, f.Title = checkup.Eye, "The exchange rates could not be read again."
+		f.State, f.Title = checkup.Attention, "The exchange rates could not be read again."
 		f.Text = fmt.Sprintf("Those of %s stand. %s.", state.Rates.Dated.Format(time.DateOnly), upperFirst(state.Problem))
 	}
 	return f, true

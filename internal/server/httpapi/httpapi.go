@@ -32,10 +32,11 @@ import (
 
 // enricher is the pipeline that makes cards.
 type enricher interface {
-	Visitor(peer netip.Addr, header map[string][]string, guest visit.Guest, now time.Time) (visit.Card, caller.Trail)
-	Card(a netip.Addr, obtained string, guest visit.Guest, now time.Time) visit.Card
-	Localize(country *almanac.Country, zone string, guest visit.Guest, now time.Time) visit.Card
-	Why(a netip.Addr, guest visit.Guest, now time.Time) visit.Card
+	Visitor(peer netip.Addr, header map[string][]string, req visit.RequestContext, now time.Time) (visit.Card, caller.Trail)
+	Given(a netip.Addr, header map[string][]string, req visit.RequestContext, now time.Time) (visit.Card, caller.Trail)
+	Card(a netip.Addr, obtained string, req visit.RequestContext, now time.Time) visit.Card
+	Localize(country *almanac.Country, zone string, req visit.RequestContext, now time.Time) visit.Card
+	Why(a netip.Addr, req visit.RequestContext, now time.Time) visit.Card
 	Reenrich(v visit.Visit) (visit.Card, bool)
 }
 
@@ -47,9 +48,9 @@ type visitStore interface {
 	Visits(ctx context.Context, f visit.Filter, before uuid.UUID, limit int) ([]visit.Visit, error)
 	Visit(ctx context.Context, id uuid.UUID) (visit.Visit, error)
 	Count(ctx context.Context, f visit.Filter, now time.Time) (visit.Count, error)
-	Arrived(ctx context.Context, f visit.Filter, after int64, limit int) ([]visit.Arrived, error)
-	LastArrival(ctx context.Context) (int64, error)
-	Arrive(ctx context.Context, batch []visit.Arrival) (visit.Outcome, error)
+	StoredAfter(ctx context.Context, f visit.Filter, after int64, limit int) ([]visit.StoredVisit, error)
+	LastSequence(ctx context.Context) (int64, error)
+	Insert(ctx context.Context, batch []visit.QueuedVisit) (visit.Outcome, error)
 
 	VisitsFrom(ctx context.Context, f visit.Filter, after uuid.UUID, limit int) ([]visit.Visit, error)
 
@@ -59,7 +60,7 @@ type visitStore interface {
 	FirstSeen(ctx context.Context, site string, by visit.By) (map[string]time.Time, error)
 	Visitors(ctx context.Context, f visit.Filter) ([]visit.TimeCount, error)
 	Days(ctx context.Context, site string, now time.Time) ([]time.Time, error)
-	Verify(ctx context.Context, site string, of time.Time, mend bool) ([]visit.Difference, int64, error)
+	Verify(ctx context.Context, site string, of time.Time, mend bool) ([]visit.CountMismatch, int64, error)
 
 	Standing(ctx context.Context, rows []visit.Row) ([]visit.Standing, error)
 	Erase(ctx context.Context, e visit.Erasure, now time.Time) (visit.Erased, error)
@@ -71,15 +72,15 @@ type visitStore interface {
 
 // queue takes visits in.
 type queue interface {
-	Accept(ctx context.Context, visits []visit.Arrival) (index uint64, err error)
+	Accept(ctx context.Context, visits []visit.QueuedVisit) (index uint64, err error)
 	Wait(ctx context.Context, index uint64) error
 	Settle(ctx context.Context)
 	State() visit.Queue
 	Room() bool
 }
 
-// keeper leaves of a visit what its site keeps.
-type keeper interface {
+// privacyKeys leaves of a visit what its site keeps.
+type privacyKeys interface {
 	Keep(v visit.Visit, mode visit.Mode, private bool) (visit.Visit, error)
 	Hashes(site string, a netip.Addr) ([]string, error)
 	NextKey(now time.Time) time.Time
@@ -123,18 +124,18 @@ type Options struct {
 	Metrics    *Metrics
 	Store      visitStore
 	Intake     queue
-	Privacy    keeper
+	Privacy    privacyKeys
 	Marker     visit.Marker
-	// Arrivals gives a channel that is closed when visits have been stored, and
+	// Stored gives a channel that is closed when visits have been stored, and
 	// Stopping is closed when the service stops.
-	Arrivals func() <-chan struct{}
+	Stored   func() <-chan struct{}
 	Stopping <-chan struct{}
 	Sites    []Site
 	// Known has the groups of countries, and says which labels and areas there are;
 	// LabelNames lists the labels.
 	Known      variant.Known
 	LabelNames []string
-	Rates      rateKeeper
+	Rates      rateFeed
 	Variants   variantStore
 	// Revary puts the stored content variants into use after they changed.
 	Revary   func(context.Context) error
@@ -191,7 +192,7 @@ type api struct {
 	listener Listener
 	sites    map[string]*Site
 	hosts    map[string]bool
-	*worked
+	*computed
 }
 
 // route is one line of the contract.
@@ -290,7 +291,7 @@ var long = map[string]bool{
 
 // New makes the handler of one listener.
 func New(listener Listener, opt Options) *gin.Engine {
-	a := &api{Options: opt, listener: listener, sites: map[string]*Site{}, hosts: map[string]bool{}, worked: &worked{of: map[string]workedOut{}}}
+	a := &api{Options: opt, listener: listener, sites: map[string]*Site{}, hosts: map[string]bool{}, computed: &computed{of: map[string]computedValue{}}}
 	for i := range a.Sites {
 		a.sites[a.Sites[i].Host] = &a.Sites[i]
 	}
@@ -355,12 +356,14 @@ func (a *api) observe(c *gin.Context) {
 	c.Set(requestKey, id)
 	c.Header("X-Request-Id", id)
 	c.Next()
+	took := time.Since(start)
+	a.Metrics.request(a.listener, c, took)
 	level := slog.LevelDebug
 	if c.Writer.Status() >= http.StatusInternalServerError {
 		level = slog.LevelWarn
 	}
 	a.Log.Log(c, level, "request", "request_id", id, "method", c.Request.Method, "route", c.FullPath(),
-		"status", c.Writer.Status(), "bytes", c.Writer.Size(), "took", time.Since(start))
+		"status", c.Writer.Status(), "bytes", c.Writer.Size(), "took", took)
 }
 
 // recover turns a panic into a problem document, but for one that is to break the

@@ -61,16 +61,16 @@ const (
 )
 
 // streamVisits sends visits as they are stored (server-sent events), from a
-// place in the order of arrival on.
+// sequence number on.
 func (a *api) streamVisits(c *gin.Context) {
 	f, err := a.filter(c)
 	after := int64(0)
 	if text := cmpOr(c.GetHeader("Last-Event-ID"), c.Query("after")); err == nil && text != "" {
 		if _, scanErr := fmt.Sscanf(text, "%d", &after); scanErr != nil || after < 0 {
-			err = badField("after", fmt.Sprintf("%.20q is no place in the order of arrival", text), "Give the id of the last event, or leave it out.")
+			err = badField("after", fmt.Sprintf("%.20q is no sequence number", text), "Give the id of the last event, or leave it out.")
 		}
 	} else if err == nil {
-		after, err = a.Store.LastArrival(c)
+		after, err = a.Store.LastSequence(c)
 	}
 	if err != nil {
 		a.fail(c, err)
@@ -99,18 +99,18 @@ func (a *api) streamVisits(c *gin.Context) {
 		if err := a.stillAdmitted(c); errors.Is(err, access.ErrBadKey) || errors.Is(err, access.ErrBadSession) {
 			return
 		}
-		changed := a.Arrivals()
-		last, err := a.Store.LastArrival(c)
-		var list []visit.Arrived
+		changed := a.Stored()
+		last, err := a.Store.LastSequence(c)
+		var list []visit.StoredVisit
 		if err == nil {
-			list, err = a.Store.Arrived(c, f, after, streamBatch)
+			list, err = a.Store.StoredAfter(c, f, after, streamBatch)
 		}
 		for _, one := range list {
 			text, jsonErr := json.Marshal(one.Visit)
-			if jsonErr != nil || send(fmt.Sprintf("id: %d\nevent: visit\ndata: %s\n\n", one.Arrival, text)) != nil {
+			if jsonErr != nil || send(fmt.Sprintf("id: %d\nevent: visit\ndata: %s\n\n", one.Sequence, text)) != nil {
 				return
 			}
-			after = one.Arrival
+			after = one.Sequence
 		}
 		if len(list) == streamBatch {
 			continue
@@ -300,27 +300,27 @@ func (a *api) importVisits(c *gin.Context) {
 		body = file
 	}
 	done := imported{Rejects: []reject{}}
-	var batch []visit.Arrival
+	var batch []visit.QueuedVisit
 	var lines []int
 	size := 0
 	flush := func() error {
-		err := a.arriveEach(c, batch, lines, &done)
+		err := a.insertEach(c, batch, lines, &done)
 		clear(batch) // so that what was stored is let go
 		batch, lines, size = batch[:0], lines[:0], 0
 		return err
 	}
 	err := visitfile.Read(body, format, func(line int, v visit.Visit, err error) error {
 		done.Read++
-		var arrival visit.Arrival
+		var queued visit.QueuedVisit
 		if err == nil {
-			arrival, err = a.readmit(v)
+			queued, err = a.readmit(v)
 		}
 		if err != nil {
 			done.reject(line, err.Error())
 			return nil
 		}
-		batch, lines = append(batch, arrival), append(lines, line)
-		size += len(arrival.Answer) + len(arrival.Row.Card) + len(arrival.Row.Trail)
+		batch, lines = append(batch, queued), append(lines, line)
+		size += len(queued.Facts) + len(queued.Row.Card) + len(queued.Row.Trail)
 		if len(batch) < importBatch && size < importBytes {
 			return nil
 		}
@@ -343,41 +343,41 @@ func (a *api) importVisits(c *gin.Context) {
 }
 
 // readmit checks a visit from outside, and leaves of it what its site keeps.
-func (a *api) readmit(v visit.Visit) (visit.Arrival, error) {
+func (a *api) readmit(v visit.Visit) (visit.QueuedVisit, error) {
 	site, ok := a.sites[v.Site]
 	if !ok {
-		return visit.Arrival{}, fmt.Errorf("site: %.64q is not a configured site", v.Site)
+		return visit.QueuedVisit{}, fmt.Errorf("site: %.64q is not a configured site", v.Site)
 	}
 	if v.Time.After(a.Now().Add(ahead)) {
-		return visit.Arrival{}, errors.New("id: its time lies more than 5 minutes ahead")
+		return visit.QueuedVisit{}, errors.New("id: its time lies more than 5 minutes ahead")
 	}
 	if err := checkTexts(&v); err != nil {
-		return visit.Arrival{}, err
+		return visit.QueuedVisit{}, err
 	}
 	var err error
 	if v.Attributes, err = visit.CheckAttributes(v.Attributes); err != nil {
-		return visit.Arrival{}, fmt.Errorf("attributes: %w", err)
+		return visit.QueuedVisit{}, fmt.Errorf("attributes: %w", err)
 	}
 	for _, m := range v.Marks {
 		if !slices.Contains(visit.MarkWords, m) {
-			return visit.Arrival{}, fmt.Errorf("marks: %.20q is no mark", m)
+			return visit.QueuedVisit{}, fmt.Errorf("marks: %.20q is no mark", m)
 		}
 	}
 	private := slices.Contains(v.Marks, visit.MarkPrivate)
 	v.Marks = slices.DeleteFunc(v.Marks, func(m string) bool { return m == visit.MarkPrivate })
 	if v, err = a.Privacy.Keep(v, site.Privacy, private); err != nil {
-		return visit.Arrival{}, err
+		return visit.QueuedVisit{}, err
 	}
-	return v.Arrival()
+	return v.Queued()
 }
 
-// arriveEach stores visits; where the database refuses one, the others are
+// insertEach stores visits; where the database refuses one, the others are
 // stored all the same.
-func (a *api) arriveEach(ctx context.Context, batch []visit.Arrival, lines []int, done *imported) error {
+func (a *api) insertEach(ctx context.Context, batch []visit.QueuedVisit, lines []int, done *imported) error {
 	if len(batch) == 0 {
 		return nil
 	}
-	out, err := a.Store.Arrive(ctx, batch)
+	out, err := a.Store.Insert(ctx, batch)
 	switch {
 	case err == nil:
 		done.Stored, done.Duplicate = done.Stored+out.Stored, done.Duplicate+out.Duplicate
@@ -390,10 +390,10 @@ func (a *api) arriveEach(ctx context.Context, batch []visit.Arrival, lines []int
 		return nil
 	}
 	half := len(batch) / 2
-	if err := a.arriveEach(ctx, batch[:half], lines[:half], done); err != nil {
+	if err := a.insertEach(ctx, batch[:half], lines[:half], done); err != nil {
 		return err
 	}
-	return a.arriveEach(ctx, batch[half:], lines[half:], done)
+	return a.insertEach(ctx, batch[half:], lines[half:], done)
 }
 
 // receipt is what is left of an erasure.
@@ -527,8 +527,8 @@ func (a *api) listQuarantine(c *gin.Context) {
 	shown := []apart{}
 	for _, q := range list {
 		one := apart{ID: q.ID, Time: q.Time.UTC(), Reason: q.Reason}
-		if arrival, err := q.Arrival(); err == nil {
-			one.Row = &arrival.Row
+		if queued, err := q.Queued(); err == nil {
+			one.Row = &queued.Row
 		} else {
 			text := strings.ToValidUTF8(string(q.Record[:min(textMost, len(q.Record))]), "\ufffd")
 			one.Text = &text
@@ -563,12 +563,12 @@ func (a *api) replayVisit(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	arrival, err := q.Arrival()
+	queued, err := q.Queued()
 	if err != nil {
 		a.fail(c, badField("id", err.Error(), "Drop it; nothing of it can be stored."))
 		return
 	}
-	row := &arrival.Row
+	row := &queued.Row
 	if mend.ID != nil {
 		if row.ID, _, err = a.identify(mend.ID, nil); err != nil {
 			a.fail(c, err)
@@ -600,7 +600,7 @@ func (a *api) replayVisit(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	out, err := a.Store.Arrive(c, []visit.Arrival{arrival})
+	out, err := a.Store.Insert(c, []visit.QueuedVisit{queued})
 	if errors.Is(err, visit.ErrRefused) {
 		err = badField("visit", err.Error(), "Mend what the reason names, or drop the visit.")
 	}
@@ -651,11 +651,11 @@ func (a *api) verifyVisits(c *gin.Context) {
 		return
 	}
 	answer := struct {
-		Site    string             `json:"site"`
-		Days    []string           `json:"days"`
-		Rows    int64              `json:"rows"`
-		Differs []visit.Difference `json:"differs"`
-	}{Site: body.Site, Days: []string{}, Differs: []visit.Difference{}}
+		Site    string                `json:"site"`
+		Days    []string              `json:"days"`
+		Rows    int64                 `json:"rows"`
+		Differs []visit.CountMismatch `json:"differs"`
+	}{Site: body.Site, Days: []string{}, Differs: []visit.CountMismatch{}}
 	if body.Day == nil {
 		days, err := a.Store.Days(c, body.Site, a.Now())
 		if err != nil {

@@ -1,84 +1,135 @@
 package httpapi
 
 import (
-	"net/netip"
+	"math"
+	"runtime"
+	"strconv"
+	"time"
 
 	"github.com/gin-gonic/gin"
 	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"eastporch/internal/core/caller"
 	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/visit"
 )
 
-// Metrics counts what the service does, for Prometheus.
+// Metrics counts what the service does, for Prometheus: names end in a base unit, and the
+// series of one name never overlap.
 type Metrics struct {
 	registry *prometheus.Registry
 	visitors *prometheus.CounterVec
+	requests *prometheus.HistogramVec
 }
 
-// NewMetrics makes the counters; those of the checkup and of the queue of visits
-// read their subjects when asked.
-func NewMetrics(watch *checkup.Watch, queue func() visit.Queue) *Metrics {
+// Measured is what metrics read when they are asked for.
+type Measured struct {
+	Version string
+	Checkup *checkup.Watch
+	Queue   func() visit.Queue
+	Pool    func() PoolState
+	// RatesAge is how old the exchange rates are; ok is false where there are none.
+	RatesAge func() (age time.Duration, ok bool)
+}
+
+// PoolState is how the connections to the database stand.
+type PoolState struct {
+	InUse, Idle, Most int
+	Waited            time.Duration // for a connection, since the start, all together
+}
+
+// NewMetrics makes the counters.
+func NewMetrics(of Measured) *Metrics {
 	m := &Metrics{
 		registry: prometheus.NewRegistry(),
 		visitors: prometheus.NewCounterVec(prometheus.CounterOpts{
-			Name: "eastporch_visitors_total",
-			Help: "Visitors by what became of their address: looked up, skipped (never looked up) or not found, and its kind.",
+			Name: "eastporch_visitor_addresses_total",
+			Help: "Addresses of visitors by kind and result: looked_up, skipped (never looked up) or not_found.",
 		}, []string{"result", "kind"}),
+		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+			Name: "eastporch_http_request_duration_seconds", Help: "How long requests took, by listener, method, route and status.",
+			Buckets: []float64{0.0001, 0.0005, 0.001, 0.005, 0.025, 0.1, 0.5, 2, 10},
+		}, []string{"listener", "method", "route", "status"}),
 	}
-	m.registry.MustRegister(m.visitors, prometheus.NewGaugeFunc(prometheus.GaugeOpts{
-		Name: "eastporch_checkup_findings", Help: "Findings of the checkup that need an eye.",
-	}, func() float64 {
+	m.registry.MustRegister(m.visitors, m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	gauge := func(name, help string, labels prometheus.Labels, value func() float64) {
+		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help, ConstLabels: labels}, value))
+	}
+	counter := func(name, help string, labels prometheus.Labels, value func() float64) {
+		m.registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: name, Help: help, ConstLabels: labels}, value))
+	}
+	gauge("eastporch_build_info", "1, with the version.", prometheus.Labels{"version": of.Version, "go_version": runtime.Version()}, func() float64 { return 1 })
+	gauge("eastporch_checkup_warnings", "Checks of the proxy set-up that need attention.", nil, func() float64 {
 		n := 0
-		for _, f := range watch.Report().Findings {
-			if f.State == checkup.Eye {
+		for _, d := range of.Checkup.Result().Findings {
+			if d.State == checkup.Attention {
 				n++
 			}
 		}
 		return float64(n)
-	}))
-	gauge := func(name, help string, of func(visit.Queue) int64) {
-		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, func() float64 { return float64(of(queue())) }))
-	}
-	gauge("eastporch_intake_waiting_visits", "Visits that wait for the database.", func(q visit.Queue) int64 { return q.Waiting })
-	gauge("eastporch_intake_waiting_bytes", "What they take on the disk.", func(q visit.Queue) int64 { return q.Bytes })
-	for outcome, of := range map[string]func(visit.QueueTally) int64{
-		"accepted": func(t visit.QueueTally) int64 { return t.Accepted }, "stored": func(t visit.QueueTally) int64 { return t.Stored },
-		"duplicate": func(t visit.QueueTally) int64 { return t.Duplicate }, "conflict": func(t visit.QueueTally) int64 { return t.Conflict },
-		"erased": func(t visit.QueueTally) int64 { return t.Erased }, "expired": func(t visit.QueueTally) int64 { return t.Expired },
-		"quarantine": func(t visit.QueueTally) int64 { return t.Quarantine }, "full": func(t visit.QueueTally) int64 { return t.Full },
+	})
+	gauge("eastporch_queue_visits", "Visits that wait for the database.", nil, func() float64 { return float64(of.Queue().Waiting) })
+	gauge("eastporch_queue_bytes", "What the visits that wait take on the disk.", nil, func() float64 { return float64(of.Queue().Bytes) })
+	gauge("eastporch_queue_limit_bytes", "How much may wait before visits are turned away.", nil, func() float64 { return float64(of.Queue().Most) })
+	counter("eastporch_visits_accepted_total", "Visits that were taken into the queue since the start.", nil, func() float64 { return float64(of.Queue().Since.Accepted) })
+	counter("eastporch_visits_turned_away_total", "Visits that were not, since the queue was full.", nil, func() float64 { return float64(of.Queue().Since.Full) })
+	for result, n := range map[string]func(visit.QueueTally) int64{
+		"stored":      func(t visit.QueueTally) int64 { return t.Stored },
+		"duplicate":   func(t visit.QueueTally) int64 { return t.Duplicate - t.Conflict },
+		"conflict":    func(t visit.QueueTally) int64 { return t.Conflict },
+		"erased":      func(t visit.QueueTally) int64 { return t.Erased },
+		"expired":     func(t visit.QueueTally) int64 { return t.Expired },
+		"quarantined": func(t visit.QueueTally) int64 { return t.Quarantine - t.Conflict },
 	} {
-		m.registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{
-			Name: "eastporch_visits_total", Help: "Visits since the start, by what became of them; full are those that were turned away.",
-			ConstLabels: prometheus.Labels{"outcome": outcome},
-		}, func() float64 { return float64(of(queue().Since)) }))
+		counter("eastporch_visits_stored_total", "Visits that left the queue since the start, by result; a conflict has the id of another visit, and is in quarantine too.",
+			prometheus.Labels{"result": result}, func() float64 { return float64(n(of.Queue().Since)) })
 	}
+	for state, n := range map[string]func(PoolState) int{"in_use": func(p PoolState) int { return p.InUse }, "idle": func(p PoolState) int { return p.Idle }} {
+		gauge("eastporch_database_connections", "Connections to the database, by state.", prometheus.Labels{"state": state}, func() float64 { return float64(n(of.Pool())) })
+	}
+	gauge("eastporch_database_connections_limit", "How many there may be.", nil, func() float64 { return float64(of.Pool().Most) })
+	counter("eastporch_database_connection_wait_seconds_total", "How long requests and jobs waited for a connection, all together.", nil, func() float64 { return of.Pool().Waited.Seconds() })
+	gauge("eastporch_exchange_rates_age_seconds", "Time since the date of the exchange rates; NaN where there are none.", nil, func() float64 {
+		if age, ok := of.RatesAge(); ok {
+			return age.Seconds()
+		}
+		return math.NaN()
+	})
 	return m
 }
 
-// Rates adds how old the exchange rates are; age gives days, or NaN for none.
-func (m *Metrics) Rates(age func() float64) {
-	m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{
-		Name: "eastporch_rates_age_days", Help: "Days since the date of the exchange rates; NaN where there are none.",
-	}, age))
+// request counts a request that was answered. What no route serves is of the route "none".
+func (m *Metrics) request(listener Listener, c *gin.Context, took time.Duration) {
+	route := c.FullPath()
+	if route == "" {
+		route = "none"
+	}
+	m.requests.WithLabelValues(string(listener), method(c.Request.Method), route, strconv.Itoa(c.Writer.Status())).Observe(took.Seconds())
 }
 
-// observed counts a visitor and shows the request to the checkup.
-func (a *api) observed(peer netip.Addr, header map[string][]string, card visit.Card, trail caller.Trail) {
-	result, kind := "looked up", ""
+// method keeps methods that clients make up from making series.
+func method(name string) string {
+	switch name {
+	case "GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS":
+		return name
+	}
+	return "other"
+}
+
+// countVisitor counts a visitor by what became of the address.
+func (a *api) countVisitor(card visit.Card) {
+	result, kind := "looked_up", ""
 	if card.Address.Kind != nil {
 		kind = card.Address.Kind.String()
 	}
 	switch {
-	case !trail.Visitor.IsValid():
-		result = "not found"
+	case card.Address.Kind == nil:
+		result = "not_found"
 	case card.Address.Skipped:
 		result = "skipped"
 	}
 	a.Metrics.visitors.WithLabelValues(result, kind).Inc()
-	a.Watch.Observe(peer, header, trail)
 }
 
 func (a *api) getMetrics(c *gin.Context) {

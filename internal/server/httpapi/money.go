@@ -12,8 +12,8 @@ import (
 	"eastporch/internal/server/rates"
 )
 
-// rateKeeper has the exchange rates.
-type rateKeeper interface {
+// rateFeed has the exchange rates.
+type rateFeed interface {
 	State() rates.State
 	Stale(now time.Time) bool
 }

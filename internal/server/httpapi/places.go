@@ -25,9 +25,9 @@ import (
 
 func (a *api) getAddress(c *gin.Context) {
 	address, note, err := a.readAddress(c, c.Param("address"))
-	guest, language := visit.Guest{}, ""
+	req, language := visit.RequestContext{}, ""
 	if err == nil {
-		guest, err = a.ofSite(c)
+		req, err = a.ofSite(c)
 	}
 	if err == nil {
 		language, err = languageOf(c, "en")
@@ -37,27 +37,27 @@ func (a *api) getAddress(c *gin.Context) {
 		return
 	}
 	c.Header("Cache-Control", "private, no-store")
-	card := a.given(address, note, c.Query("why") == "all", guest).In(language)
+	card := a.given(address, note, c.Query("why") == "all", req).In(language)
 	a.answerCard(c, &card)
 }
 
 // ofSite is somebody of whom no more is known than the site that a request is about: the
 // asker's languages are not those of whoever has an address.
-func (a *api) ofSite(c *gin.Context) (visit.Guest, error) {
+func (a *api) ofSite(c *gin.Context) (visit.RequestContext, error) {
 	site, err := a.siteOf(c)
 	if err != nil || site == nil {
-		return visit.Guest{}, err
+		return visit.RequestContext{}, err
 	}
-	return visit.Guest{At: site.Local}, nil
+	return visit.RequestContext{At: site.Local}, nil
 }
 
 // given makes the card of an address that somebody asked for.
-func (a *api) given(address netip.Addr, note string, why bool, guest visit.Guest) visit.Card {
+func (a *api) given(address netip.Addr, note string, why bool, req visit.RequestContext) visit.Card {
 	var card visit.Card
 	if why {
-		card = a.Enrich.Why(address, guest, a.Now())
+		card = a.Enrich.Why(address, req, a.Now())
 	} else {
-		card = a.Enrich.Card(address, visit.ObtainedGiven, guest, a.Now())
+		card = a.Enrich.Card(address, visit.ObtainedGiven, req, a.Now())
 	}
 	if note != "" && card.Address.Reason == nil {
 		card.Address.Reason = &note
@@ -110,7 +110,7 @@ func (a *api) getAddresses(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	guest, err := a.ofSite(c)
+	req, err := a.ofSite(c)
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -125,7 +125,7 @@ func (a *api) getAddresses(c *gin.Context) {
 		c.Header("Content-Type", formats.Types[format])
 		out := json.NewEncoder(c.Writer)
 		for i, text := range list {
-			if err := out.Encode(a.ask(c, text, guest, language)); err != nil {
+			if err := out.Encode(a.ask(c, text, req, language)); err != nil {
 				return // nobody reads it
 			}
 			if i%100 == 99 {
@@ -136,18 +136,18 @@ func (a *api) getAddresses(c *gin.Context) {
 	}
 	answers := make([]asked, len(list))
 	for i, text := range list {
-		answers[i] = a.ask(c, text, guest, language)
+		answers[i] = a.ask(c, text, req, language)
 	}
 	a.answerList(c, "addresses", gin.H{"addresses": answers})
 }
 
-func (a *api) ask(ctx context.Context, text string, guest visit.Guest, language string) asked {
+func (a *api) ask(ctx context.Context, text string, req visit.RequestContext, language string) asked {
 	ip, note, err := a.readAddress(ctx, text)
 	if err != nil {
 		why := toProblem(err).Detail
 		return asked{Input: text, Problem: &why}
 	}
-	card := a.given(ip, note, false, guest).In(language)
+	card := a.given(ip, note, false, req).In(language)
 	answer := asked{Input: text, Card: &card}
 	if _, spelling, err := addr.Read(text); err == nil && spelling != addr.Plain {
 		answer.Spelling = optional(string(spelling))

@@ -44,6 +44,7 @@ type newVisit struct {
 	Attributes json.RawMessage `json:"attributes"`
 	Test       bool            `json:"test"`
 	DryRun     bool            `json:"dry_run"`
+	Address    *string         `json:"address"`
 	seen
 }
 
@@ -64,9 +65,9 @@ type taken struct {
 	Marks []string     `json:"marks"`
 	Visit *visit.Visit `json:"visit,omitempty"`
 
-	dryRun  bool
-	whole   visit.Visit
-	arrival visit.Arrival
+	dryRun bool
+	whole  visit.Visit
+	queued visit.QueuedVisit
 }
 
 // takenOrRefused is the same of one of many.
@@ -153,18 +154,18 @@ func statusOf(t *taken) int {
 // has become of it. Where the sender prefers to wait, it waits until they stand
 // in the database.
 func (a *api) take(c *gin.Context, prefer preference, list ...*taken) error {
-	var arrivals []visit.Arrival
+	var queued []visit.QueuedVisit
 	for _, t := range list {
 		if t.State = stateDryRun; !t.dryRun {
 			t.State = stateAccepted
-			arrivals = append(arrivals, t.arrival)
+			queued = append(queued, t.queued)
 		}
 		if prefer.representation {
 			t.Visit = &t.whole
 		}
 	}
-	if len(arrivals) > 0 {
-		index, err := a.Intake.Accept(c, arrivals)
+	if len(queued) > 0 {
+		index, err := a.Intake.Accept(c, queued)
 		if err != nil {
 			return err
 		}
@@ -190,7 +191,7 @@ func (a *api) await(c *gin.Context, most time.Duration, index uint64, list []*ta
 	var rows []visit.Row
 	for _, t := range list {
 		if !t.dryRun {
-			sent, rows = append(sent, t), append(rows, t.arrival.Row)
+			sent, rows = append(sent, t), append(rows, t.queued.Row)
 		}
 	}
 	standing, err := a.Store.Standing(ctx, rows)
@@ -201,8 +202,8 @@ func (a *api) await(c *gin.Context, most time.Duration, index uint64, list []*ta
 		t.State = stateMissing
 	}
 	for _, s := range standing {
-		if sent[s.Place].State = stateConflict; s.Same {
-			sent[s.Place].State = stateStored
+		if sent[s.Index].State = stateConflict; s.Same {
+			sent[s.Index].State = stateStored
 		}
 	}
 	for _, t := range sent {
@@ -229,7 +230,7 @@ func (a *api) readVisit(c *gin.Context, text []byte) (*taken, error) {
 	if who.key != nil && !who.key.MayUse(site.Host) {
 		return nil, forbidden("site", "The key is bound to other sites", fmt.Sprintf("This key may not be used for %s.", site.Host), "Use a key that is bound to this site.")
 	}
-	if (body.ID != nil || body.Time != nil || body.UserAgent != nil || body.Peer != nil || body.Headers != nil) && !who.scope.Includes(access.Server) {
+	if (body.ID != nil || body.Time != nil || body.UserAgent != nil || body.Address != nil || body.Peer != nil || body.Headers != nil) && !who.scope.Includes(access.Server) {
 		return nil, lacks(who.scope, access.Server)
 	}
 	id, at, err := a.identify(body.ID, body.Time)
@@ -240,7 +241,7 @@ func (a *api) readVisit(c *gin.Context, text []byte) (*taken, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := visit.Visit{ID: id, Time: at, Site: site.Host, Path: body.Path, Referrer: body.Referrer, UserAgent: body.UserAgent, Link: body.Link, Earlier: []visit.Reading{}}
+	v := visit.Visit{ID: id, Time: at, Site: site.Host, Path: body.Path, Referrer: body.Referrer, UserAgent: body.UserAgent, Link: body.Link, Earlier: []visit.EarlierFacts{}}
 	if agent := header["User-Agent"]; v.UserAgent == nil && len(agent) > 0 {
 		v.UserAgent = &agent[0]
 	}
@@ -250,8 +251,13 @@ func (a *api) readVisit(c *gin.Context, text []byte) (*taken, error) {
 	if v.Attributes, err = visit.CheckAttributes(body.Attributes); err != nil {
 		return nil, badField("attributes", err.Error(), fmt.Sprintf("Give one JSON object of at most %d bytes.", visit.MaxAttributes))
 	}
-	v.Card, v.Trail = a.Enrich.Visitor(from, header, a.guest(c, header, site), at)
-	a.observed(from, header, v.Card, v.Trail)
+	if body.Address != nil {
+		v.Card, v.Trail = a.Enrich.Given(from, header, a.requestContext(c, header, site), at)
+	} else {
+		v.Card, v.Trail = a.Enrich.Visitor(from, header, a.requestContext(c, header, site), at)
+		a.Watch.Observe(from, header, v.Trail)
+	}
+	a.countVisitor(v.Card)
 	v.Marks = a.Marker.Marks(v.UserAgent, v.Card.Labels)
 	if body.Test {
 		v.Marks = append(v.Marks, visit.MarkTest)
@@ -261,7 +267,7 @@ func (a *api) readVisit(c *gin.Context, text []byte) (*taken, error) {
 		return nil, err
 	}
 	t := &taken{ID: v.ID, Time: v.Time, Marks: v.Marks, whole: v, dryRun: body.DryRun}
-	t.arrival, err = v.Arrival()
+	t.queued, err = v.Queued()
 	return t, err
 }
 
@@ -355,6 +361,22 @@ func checkTexts(v *visit.Visit) error {
 	return nil
 }
 
+// request gives the visitor that is reported, or the peer, with the header; those of the
+// request itself where none are.
+func (b newVisit) request(c *gin.Context) (netip.Addr, map[string][]string, error) {
+	if b.Address == nil {
+		return b.seen.request(c)
+	}
+	if b.Peer != nil {
+		return netip.Addr{}, nil, badField("peer", "it is given beside address", "Give address where you know the visitor, or peer and headers to have the visitor found.")
+	}
+	visitor, err := addr.Parse(*b.Address)
+	if err != nil {
+		return netip.Addr{}, nil, badField("address", err.Error(), "Give one IPv4 or IPv6 address.")
+	}
+	return visitor, b.header(), nil
+}
+
 // request gives the peer and header that are reported, or those of the request
 // itself where none are.
 func (s seen) request(c *gin.Context) (netip.Addr, map[string][]string, error) {
@@ -362,7 +384,7 @@ func (s seen) request(c *gin.Context) (netip.Addr, map[string][]string, error) {
 		return peer(c.Request), c.Request.Header, nil
 	}
 	if s.Peer == nil {
-		return netip.Addr{}, nil, badField("peer", "headers are given without it", "Give the address of the other end of the connection that you saw.")
+		return netip.Addr{}, nil, badField("peer", "headers are given without it", "Give peer, the other end of the connection that you saw, or address where you know the visitor.")
 	}
 	from, err := addr.Parse(*s.Peer)
 	if *s.Peer == "unix" {
@@ -371,12 +393,17 @@ func (s seen) request(c *gin.Context) (netip.Addr, map[string][]string, error) {
 	if err != nil {
 		return netip.Addr{}, nil, badField("peer", err.Error(), "Give one IPv4 or IPv6 address.")
 	}
+	return from, s.header(), nil
+}
+
+// header gives the headers under their canonical names.
+func (s seen) header() map[string][]string {
 	header := make(map[string][]string, len(s.Headers))
 	for name, lines := range s.Headers {
 		key := textproto.CanonicalMIMEHeaderKey(name)
 		header[key] = append(header[key], lines...)
 	}
-	return from, header, nil
+	return header
 }
 
 func reasonOr(err error, reason string) string {

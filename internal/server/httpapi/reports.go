@@ -46,7 +46,7 @@ type answered struct {
 	By   string `json:"by"`
 	// Total are the visits that were counted; marked ones are left out.
 	Total int64  `json:"total"`
-	From  string `json:"from"` // "counts" or "rows"
+	Basis string `json:"basis"` // "counts" or "rows"
 	// Scanned is how many rows were read, and Partial that there were more.
 	Scanned int64 `json:"scanned"`
 	Partial bool  `json:"partial"`
@@ -56,19 +56,19 @@ type answered struct {
 
 // answeredBy says what a report's figures come from, and what is not in them.
 func (a *api) answeredBy(ctx context.Context, f visit.Filter, by string, t visit.Tally, total int64) (answered, error) {
-	from := "rows"
+	basis := "rows"
 	if t.Counted {
-		from = "counts"
+		basis = "counts"
 	}
 	left, err := a.Store.LeftOut(ctx, f, a.Now())
-	return answered{Site: f.Site, By: by, Total: total, From: from, Scanned: t.Scanned, Partial: t.Partial, LeftOut: left}, err
+	return answered{Site: f.Site, By: by, Total: total, Basis: basis, Scanned: t.Scanned, Partial: t.Partial, LeftOut: left}, err
 }
 
 // report says how a report by something is made: of which counts, and what the
 // line of a key is.
 type report struct {
 	by   visit.By
-	line func(key string) (reportRow, bool) // false leaves the key out
+	line func(visit.KeyCount) (reportRow, bool) // false leaves the key out
 }
 
 var reports = map[string]report{
@@ -85,7 +85,8 @@ var reports = map[string]report{
 	"links":     {visit.ByLink, plainLine("link")},
 }
 
-func countryLine(key string) (reportRow, bool) {
+func countryLine(k visit.KeyCount) (reportRow, bool) {
+	key := k.Key
 	if key == "" {
 		return reportRow{Filter: map[string]string{"level": string(atlas.None)}}, true
 	}
@@ -114,8 +115,8 @@ func (r *reportRow) nameCountry() {
 	}
 }
 
-func regionLine(key string) (reportRow, bool) {
-	p := visit.ReadPlaceKey(key)
+func regionLine(k visit.KeyCount) (reportRow, bool) {
+	p := k.Place
 	if p.RegionCode == nil {
 		return reportRow{}, false
 	}
@@ -125,8 +126,8 @@ func regionLine(key string) (reportRow, bool) {
 	return r, true
 }
 
-func townLine(key string) (reportRow, bool) {
-	p := visit.ReadPlaceKey(key)
+func townLine(k visit.KeyCount) (reportRow, bool) {
+	p := k.Place
 	if p.City == nil {
 		return reportRow{}, false
 	}
@@ -149,8 +150,8 @@ func (r *reportRow) addCodes() {
 	}
 }
 
-func zoneLine(key string) (reportRow, bool) {
-	p := visit.ReadPlaceKey(key)
+func zoneLine(k visit.KeyCount) (reportRow, bool) {
+	p := k.Place
 	if p.TimeZone == nil {
 		return reportRow{}, false
 	}
@@ -158,8 +159,8 @@ func zoneLine(key string) (reportRow, bool) {
 }
 
 // placeLine is a place with a point, of any level.
-func placeLine(key string) (reportRow, bool) {
-	p := visit.ReadPlaceKey(key)
+func placeLine(k visit.KeyCount) (reportRow, bool) {
+	p := k.Place
 	if p.Latitude == nil || p.Longitude == nil || p.CountryCode == nil {
 		return reportRow{}, false
 	}
@@ -179,7 +180,8 @@ func placeLine(key string) (reportRow, bool) {
 	return r, true
 }
 
-func networkLine(key string) (reportRow, bool) {
+func networkLine(k visit.KeyCount) (reportRow, bool) {
+	key := k.Key
 	if key == "" {
 		return reportRow{Filter: map[string]string{}}, true
 	}
@@ -191,8 +193,9 @@ func networkLine(key string) (reportRow, bool) {
 	return reportRow{Key: key, Name: &name, Filter: map[string]string{"network": key}}, true
 }
 
-func plainLine(filter string) func(string) (reportRow, bool) {
-	return func(key string) (reportRow, bool) {
+func plainLine(filter string) func(visit.KeyCount) (reportRow, bool) {
+	return func(k visit.KeyCount) (reportRow, bool) {
+		key := k.Key
 		if key == "" {
 			return reportRow{Filter: map[string]string{}}, true
 		}
@@ -240,7 +243,7 @@ func (a *api) getReport(c *gin.Context) {
 	}
 	rows, order, without := map[string]*reportRow{}, []string{}, int64(0)
 	for _, k := range t.Keys {
-		line, ok := how.line(k.Key)
+		line, ok := how.line(k)
 		if !ok {
 			without += k.Visits
 			continue
@@ -304,13 +307,13 @@ func (a *api) getReport(c *gin.Context) {
 	c.Header("Cache-Control", "private, no-store")
 	a.answerList(c, "rows", struct {
 		answered
-		Count     visit.Count     `json:"count"`
-		Rows      []reportRow     `json:"rows"`
-		Rest      int64           `json:"rest"`    // visits of the rows that were left out
-		Others    int64           `json:"others"`  // that are not counted by a key of their own
-		Without   int64           `json:"without"` // that have none, such as no town
-		NoPoint   visit.Pointless `json:"no_point"`
-		RowsSince *time.Time      `json:"rows_since"` // before it only counts are kept
+		Count     visit.Count      `json:"count"`
+		Rows      []reportRow      `json:"rows"`
+		Rest      int64            `json:"rest"`    // visits of the rows that were left out
+		Others    int64            `json:"others"`  // that are not counted by a key of their own
+		Without   int64            `json:"without"` // that have none, such as no town
+		NoPoint   visit.Unmappable `json:"no_point"`
+		RowsSince *time.Time       `json:"rows_since"` // before it only counts are kept
 	}{said, count, list[:min(limit, len(list))], rest, t.Others, without, pointless(how.by, t), kept.Since})
 }
 
@@ -332,7 +335,7 @@ func (a *api) compare(c *gin.Context, f visit.Filter, how report, rows map[strin
 		r.Before = new(int64)
 	}
 	for _, k := range t.Keys {
-		if line, ok := how.line(k.Key); ok && rows[line.Key] != nil {
+		if line, ok := how.line(k); ok && rows[line.Key] != nil {
 			*rows[line.Key].Before += k.Visits
 		}
 	}
@@ -340,12 +343,12 @@ func (a *api) compare(c *gin.Context, f visit.Filter, how report, rows map[strin
 }
 
 // pointless counts the visits that no map can show, where places were counted.
-func pointless(by visit.By, t visit.Tally) (p visit.Pointless) {
+func pointless(by visit.By, t visit.Tally) (p visit.Unmappable) {
 	if by != visit.ByPlace {
 		return p
 	}
 	for _, k := range t.Keys {
-		switch place := visit.ReadPlaceKey(k.Key); {
+		switch place := k.Place; {
 		case place.Level == "skipped":
 			p.Skipped += k.Visits
 		case place.Latitude == nil:

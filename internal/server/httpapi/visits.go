@@ -26,10 +26,10 @@ import (
 func (a *api) listVisits(c *gin.Context) {
 	limit, before, err := pageOf(c)
 	switch order := c.Query("order"); {
-	case order == "arrival":
+	case order == "sequence":
 		limit, err = intOf(c, "limit", 50, 1, 500) // whose cursor is no id
 	case order != "" && order != "time":
-		err = badField("order", fmt.Sprintf("%.20q is no order", order), "Give time or arrival.")
+		err = badField("order", fmt.Sprintf("%.20q is no order", order), "Give time or sequence.")
 	}
 	if err != nil {
 		a.fail(c, err)
@@ -39,8 +39,8 @@ func (a *api) listVisits(c *gin.Context) {
 	if !ok {
 		return
 	}
-	if c.Query("order") == "arrival" {
-		a.listArrived(c, f, count, limit)
+	if c.Query("order") == "sequence" {
+		a.listStored(c, f, count, limit)
 		return
 	}
 	visits, err := a.Store.Visits(c, f, before, limit+1)
@@ -58,18 +58,18 @@ func (a *api) listVisits(c *gin.Context) {
 	c.JSON(http.StatusOK, gin.H{"visits": append([]visit.Visit{}, visits...), "next": next, "count": count})
 }
 
-// listArrived lists visits in the order in which they were stored, the oldest
+// listStored lists visits in the order in which they were stored, the oldest
 // first. Nothing is ever stored before a cursor, however late it was reported, so
 // that whoever copies visits elsewhere misses none.
-func (a *api) listArrived(c *gin.Context, f visit.Filter, count visit.Count, limit int) {
+func (a *api) listStored(c *gin.Context, f visit.Filter, count visit.Count, limit int) {
 	after, err := int64(0), error(nil)
 	if text := c.Query("cursor"); text != "" {
 		if after, err = strconv.ParseInt(text, 10, 64); err != nil || after < 0 {
-			a.fail(c, badField("cursor", fmt.Sprintf("%.20q is no place in the order of arrival", text), "Give the next of the page before."))
+			a.fail(c, badField("cursor", fmt.Sprintf("%.20q is no sequence number", text), "Give the next of the page before."))
 			return
 		}
 	}
-	list, err := a.Store.Arrived(c, f, after, limit)
+	list, err := a.Store.StoredAfter(c, f, after, limit)
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -77,7 +77,7 @@ func (a *api) listArrived(c *gin.Context, f visit.Filter, count visit.Count, lim
 	visits := []visit.Visit{}
 	for _, one := range list {
 		visits = append(visits, one.Visit)
-		after = one.Arrival
+		after = one.Sequence
 	}
 	next := strconv.FormatInt(after, 10) // also of the last page: more will come
 	c.Header("Cache-Control", "private, no-store")

@@ -27,7 +27,7 @@ import (
 
 // Errors of taking in.
 var (
-	// ErrFull means that the queue has no room; it has once the database stores
+	// ErrFull means that the queue has no buffer; it has once the database stores
 	// what is in it.
 	ErrFull = errors.New("the queue of visits is full")
 	// ErrStopped means that the service stops.
@@ -52,7 +52,7 @@ type Log interface {
 // A Sink stores visits, each once. Errors that wrap [visit.ErrRefused] are the
 // fault of one of the visits, all others pass.
 type Sink interface {
-	Arrive(ctx context.Context, batch []visit.Arrival) (visit.Outcome, error)
+	Insert(ctx context.Context, batch []visit.QueuedVisit) (visit.Outcome, error)
 	SetApart(ctx context.Context, list []visit.SetApart) error
 }
 
@@ -72,7 +72,7 @@ type Intake struct {
 	stopped chan struct{} // closed when nothing more is taken in
 	stop    sync.Once
 	written chan struct{} // closed when the last entry is written
-	text    []byte        // room for an entry that is written
+	text    []byte        // buffer for an entry that is written
 	encoder *zstd.Encoder
 	decoder *zstd.Decoder
 
@@ -103,20 +103,20 @@ const (
 	mostYields = 8
 
 	maxEntry = 256 << 20
-	keepText = 8 << 20 // room beyond that is given back
+	keepText = 8 << 20 // buffer beyond that is given back
 )
 
 // group is an entry of the log: rows, and the answers that they share.
 type group struct {
-	Answers map[uuid.UUID]json.RawMessage `json:"answers"`
-	Rows    []json.RawMessage             `json:"rows"`
+	Facts map[uuid.UUID]json.RawMessage `json:"facts"`
+	Rows  []json.RawMessage             `json:"rows"`
 }
 
 type call struct {
-	rows    []json.RawMessage
-	ids     []uuid.UUID
-	answers []json.RawMessage
-	done    chan result
+	rows  []json.RawMessage
+	ids   []uuid.UUID
+	facts []json.RawMessage
+	done  chan result
 }
 
 type result struct {
@@ -147,8 +147,8 @@ func New(opt Options) (*Intake, error) {
 
 // Accept takes visits in: when it returns nil they are on the disk, all of them.
 // Otherwise none is acknowledged, and the error wraps [ErrFull] where there is no
-// room. The index is for [Intake.Wait].
-func (in *Intake) Accept(ctx context.Context, visits []visit.Arrival) (index uint64, err error) {
+// buffer. The index is for [Intake.Wait].
+func (in *Intake) Accept(ctx context.Context, visits []visit.QueuedVisit) (index uint64, err error) {
 	if in.Log.Bytes() >= in.MaxBytes {
 		in.count(func(t *visit.QueueTally) { t.Full += int64(len(visits)) })
 		return 0, ErrFull
@@ -156,7 +156,7 @@ func (in *Intake) Accept(ctx context.Context, visits []visit.Arrival) (index uin
 	c := &call{done: make(chan result, 1)}
 	for _, v := range visits {
 		row := v.Row.AppendJSON(make([]byte, 0, 2048))
-		c.rows, c.ids, c.answers = append(c.rows, row), append(c.ids, v.Row.AnswerID), append(c.answers, v.Answer)
+		c.rows, c.ids, c.facts = append(c.rows, row), append(c.ids, v.Row.FactsID), append(c.facts, v.Facts)
 	}
 	select {
 	case in.queue <- c:
@@ -215,7 +215,7 @@ func (in *Intake) write() {
 
 func (in *Intake) append(calls []*call) {
 	// All parts are JSON already, and put together as [group] has them.
-	text, rows := append(in.text[:0], `{"answers":{`...), 0
+	text, rows := append(in.text[:0], `{"facts":{`...), 0
 	known := map[uuid.UUID]bool{}
 	for _, c := range calls {
 		for i, id := range c.ids {
@@ -226,7 +226,7 @@ func (in *Intake) append(calls []*call) {
 				text = append(text, ',')
 			}
 			known[id] = true
-			text = append(append(append(append(text, '"'), id.String()...), `":`...), c.answers[i]...)
+			text = append(append(append(append(text, '"'), id.String()...), `":`...), c.facts[i]...)
 		}
 	}
 	text = append(text, `},"rows":[`...)
@@ -314,7 +314,7 @@ func (in *Intake) Run(ctx context.Context) {
 		more, err := in.drain(ctx)
 		switch {
 		case err != nil && ctx.Err() == nil:
-			in.blame(err)
+			in.noteAway(err)
 			select {
 			case <-ctx.Done():
 			case <-time.After(retry):
@@ -322,11 +322,11 @@ func (in *Intake) Run(ctx context.Context) {
 			retry = min(2*retry, retryMost)
 			continue
 		case more:
-			in.blame(nil)
+			in.noteAway(nil)
 			retry = retryFirst
 			continue
 		}
-		in.blame(nil)
+		in.noteAway(nil)
 		retry = retryFirst
 		select {
 		case <-ctx.Done():
@@ -345,8 +345,8 @@ func (in *Intake) storedUpTo() uint64 {
 	return in.stored
 }
 
-// blame notes why nothing is stored, and logs when that changes.
-func (in *Intake) blame(err error) {
+// noteAway notes why nothing is stored, and logs when that changes.
+func (in *Intake) noteAway(err error) {
 	in.mu.Lock()
 	defer in.mu.Unlock()
 	if (err == nil) != (in.away == nil) {
@@ -389,7 +389,7 @@ func (in *Intake) drain(ctx context.Context) (more bool, err error) {
 	}
 	batch, apart, through := now.batch, now.apart, now.through
 	rows := len(batch) + len(apart)
-	if err := in.arrive(ctx, batch, &apart); err != nil {
+	if err := in.insert(ctx, batch, &apart); err != nil {
 		return false, err
 	}
 	if len(apart) > 0 {
@@ -416,7 +416,7 @@ func (in *Intake) drain(ctx context.Context) (more bool, err error) {
 // A part is entries of the log that are stored together.
 type part struct {
 	from, through uint64
-	batch         []visit.Arrival
+	batch         []visit.QueuedVisit
 	apart         []visit.SetApart // what is no visit
 }
 
@@ -425,21 +425,21 @@ type part struct {
 func (in *Intake) gather(from, last uint64, rows int) (*part, error) {
 	p := &part{from: from, through: from - 1}
 	for i := from; i <= last && len(p.batch) < rows; i++ {
-		arrivals, bad, err := in.arrivals(i)
+		visits, bad, err := in.visitsOf(i)
 		if err != nil {
 			if p.through < from {
 				return nil, err
 			}
 			break // what was read can be stored
 		}
-		p.batch, p.apart, p.through = append(p.batch, arrivals...), append(p.apart, bad...), i
+		p.batch, p.apart, p.through = append(p.batch, visits...), append(p.apart, bad...), i
 	}
 	return p, nil
 }
 
-// arrivals reads the visits of an entry. What is no visit is set apart; an error
+// visitsOf reads the visits of an entry. What is no visit is set apart; an error
 // means that the entry cannot be read now.
-func (in *Intake) arrivals(index uint64) ([]visit.Arrival, []visit.SetApart, error) {
+func (in *Intake) visitsOf(index uint64) ([]visit.QueuedVisit, []visit.SetApart, error) {
 	g, err := in.read(index)
 	if errors.Is(err, ErrDamaged) {
 		raw, _ := in.Log.Read(index)
@@ -448,14 +448,14 @@ func (in *Intake) arrivals(index uint64) ([]visit.Arrival, []visit.SetApart, err
 	if err != nil {
 		return nil, nil, err
 	}
-	var list []visit.Arrival
+	var list []visit.QueuedVisit
 	var bad []visit.SetApart
 	for _, text := range g.Rows {
-		var a visit.Arrival
+		var a visit.QueuedVisit
 		err := json.Unmarshal(text, &a.Row)
-		a.Answer = g.Answers[a.Row.AnswerID]
-		if err == nil && a.Answer == nil {
-			err = fmt.Errorf("the answer %s is not there", a.Row.AnswerID)
+		a.Facts = g.Facts[a.Row.FactsID]
+		if err == nil && a.Facts == nil {
+			err = fmt.Errorf("the edition facts %s are missing", a.Row.FactsID)
 		}
 		if err != nil {
 			bad = append(bad, in.setApart(text, "it is no visit: "+err.Error()))
@@ -472,13 +472,13 @@ func (in *Intake) setApart(record []byte, reason string) visit.SetApart {
 	return visit.SetApart{ID: uuid.NewSHA1(uuid.Nil, record), Time: in.Now(), Reason: reason, Record: record}
 }
 
-// arrive stores a batch. Where the database refuses it, halves are tried, until
+// insert stores a batch. Where the database refuses it, halves are tried, until
 // those that it refuses stand alone and are set apart.
-func (in *Intake) arrive(ctx context.Context, batch []visit.Arrival, apart *[]visit.SetApart) error {
+func (in *Intake) insert(ctx context.Context, batch []visit.QueuedVisit, apart *[]visit.SetApart) error {
 	if len(batch) == 0 {
 		return nil
 	}
-	out, err := in.Sink.Arrive(ctx, batch)
+	out, err := in.Sink.Insert(ctx, batch)
 	switch {
 	case err == nil:
 		in.note(batch, out, apart)
@@ -494,15 +494,15 @@ func (in *Intake) arrive(ctx context.Context, batch []visit.Arrival, apart *[]vi
 		return nil
 	}
 	half := len(batch) / 2
-	if err := in.arrive(ctx, batch[:half], apart); err != nil {
+	if err := in.insert(ctx, batch[:half], apart); err != nil {
 		return err
 	}
-	return in.arrive(ctx, batch[half:], apart)
+	return in.insert(ctx, batch[half:], apart)
 }
 
 // note counts an outcome, and sets apart what was stored before with other
 // content.
-func (in *Intake) note(batch []visit.Arrival, out visit.Outcome, apart *[]visit.SetApart) {
+func (in *Intake) note(batch []visit.QueuedVisit, out visit.Outcome, apart *[]visit.SetApart) {
 	in.count(func(t *visit.QueueTally) {
 		t.Stored += int64(out.Stored)
 		t.Duplicate += int64(out.Duplicate)

@@ -33,7 +33,7 @@ type table struct {
 
 func newTable() *table { return &table{rows: map[uuid.UUID]visit.Row{}, asked: make(chan struct{}, 1)} }
 
-func (s *table) Arrive(_ context.Context, batch []visit.Arrival) (out visit.Outcome, err error) {
+func (s *table) Insert(_ context.Context, batch []visit.QueuedVisit) (out visit.Outcome, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	select {
@@ -95,9 +95,9 @@ func running(t *testing.T, dir string, sink Sink, most int64) (in *Intake, stop 
 	return in, stop
 }
 
-func some(seed uint64, n int) []visit.Arrival {
-	source := synthetic.NewArrivals(seed, "heronlake.example", 20, start.AddDate(0, 0, -5), start)
-	list := make([]visit.Arrival, n)
+func some(seed uint64, n int) []visit.QueuedVisit {
+	source := synthetic.NewVisits(seed, "heronlake.example", 20, start.AddDate(0, 0, -5), start)
+	list := make([]visit.QueuedVisit, n)
 	for i := range list {
 		list[i] = source.Next()
 	}
@@ -112,7 +112,7 @@ func TestEveryAcceptedVisitIsStoredOnceInItsOrder(t *testing.T) {
 	for n := range callers {
 		group.Go(func() {
 			for _, a := range some(uint64(n), each) {
-				_, err := in.Accept(t.Context(), []visit.Arrival{a})
+				_, err := in.Accept(t.Context(), []visit.QueuedVisit{a})
 				assert.NoError(t, err)
 			}
 		})
@@ -140,7 +140,7 @@ func TestVisitsWaitForTheDatabaseUntilThereIsNoRoom(t *testing.T) {
 	accepted := map[uuid.UUID]bool{}
 	source := some(1, 5000)
 	for _, a := range source {
-		_, err := in.Accept(t.Context(), []visit.Arrival{a})
+		_, err := in.Accept(t.Context(), []visit.QueuedVisit{a})
 		if err != nil {
 			require.ErrorIs(t, err, ErrFull)
 			break
@@ -178,10 +178,10 @@ func TestWhatTheDatabaseRefusesIsSetApartAlone(t *testing.T) {
 	assert.Len(t, sink.rows, 497)
 	var apart []uuid.UUID
 	for _, q := range sink.apart {
-		a, err := q.Arrival()
+		a, err := q.Queued()
 		require.NoError(t, err)
 		apart = append(apart, a.Row.ID) // whole, so that it can be mended
-		assert.NotEmpty(t, a.Answer)
+		assert.NotEmpty(t, a.Facts)
 		assert.Contains(t, q.Reason, "made up")
 	}
 	assert.Equal(t, bad, apart)
@@ -195,7 +195,7 @@ func TestTheSameIDWithOtherContentIsReported(t *testing.T) {
 	other.Row.Path = "/other"
 	third := list[0]
 	third.Row.Path = "/third"
-	for _, batch := range [][]visit.Arrival{{list[0], other}, {list[0]}, {third}} {
+	for _, batch := range [][]visit.QueuedVisit{{list[0], other}, {list[0]}, {third}} {
 		index, err := in.Accept(t.Context(), batch)
 		require.NoError(t, err)
 		require.NoError(t, in.Wait(t.Context(), index))
@@ -204,7 +204,7 @@ func TestTheSameIDWithOtherContentIsReported(t *testing.T) {
 	assert.NotEqual(t, sink.apart[0].ID, sink.apart[1].ID, "each is set apart for itself")
 	for i, path := range []string{"/other", "/third"} {
 		assert.Contains(t, sink.apart[i].Reason, "other content")
-		a, err := sink.apart[i].Arrival()
+		a, err := sink.apart[i].Queued()
 		require.NoError(t, err)
 		assert.Equal(t, path, a.Row.Path, "and not the first, which won")
 	}
@@ -237,7 +237,7 @@ func TestAStoppedIntakeTakesNothing(t *testing.T) {
 	for n := range 8 {
 		group.Go(func() {
 			for _, a := range some(uint64(n), 200) {
-				if _, err := in.Accept(t.Context(), []visit.Arrival{a}); err != nil {
+				if _, err := in.Accept(t.Context(), []visit.QueuedVisit{a}); err != nil {
 					assert.ErrorIs(t, err, ErrStopped)
 					return
 				}
@@ -256,7 +256,7 @@ type slow struct {
 	release chan struct{}
 }
 
-func (s *slow) Arrive(ctx context.Context, batch []visit.Arrival) (visit.Outcome, error) {
+func (s *slow) Insert(ctx context.Context, batch []visit.QueuedVisit) (visit.Outcome, error) {
 	select {
 	case s.asked <- struct{}{}:
 	default:
@@ -266,7 +266,7 @@ func (s *slow) Arrive(ctx context.Context, batch []visit.Arrival) (visit.Outcome
 	case <-ctx.Done():
 		return visit.Outcome{}, ctx.Err()
 	}
-	return s.table.Arrive(ctx, batch)
+	return s.table.Insert(ctx, batch)
 }
 
 // Closing while the queue drains ends, however the two come together, and nothing of what

@@ -36,9 +36,9 @@ const (
 	keySize = 32
 )
 
-// A Keeper keeps visits as private as their sites want. It is safe for
+// Keys keep visits as private as their sites want. It is safe for
 // concurrent use; several services may share its directory.
-type Keeper struct {
+type Keys struct {
 	dir      string
 	rotation time.Duration // of the keys of hashes
 	mu       sync.Mutex
@@ -47,16 +47,16 @@ type Keeper struct {
 
 // Open opens the keys in dir, which it makes if need be. Keys of hashes serve
 // for rotation.
-func Open(dir string, rotation time.Duration) (*Keeper, error) {
+func Open(dir string, rotation time.Duration) (*Keys, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("keys of privacy: %w", err)
 	}
-	return &Keeper{dir: dir, rotation: rotation, keys: map[string][]byte{}}, nil
+	return &Keys{dir: dir, rotation: rotation, keys: map[string][]byte{}}, nil
 }
 
 // Keep gives a visit as mode lets it be written down. A visitor who asked not to
 // be tracked (Sec-GPC) leaves neither an address nor attributes.
-func (k *Keeper) Keep(v visit.Visit, mode visit.Mode, private bool) (visit.Visit, error) {
+func (k *Keys) Keep(v visit.Visit, mode visit.Mode, private bool) (visit.Visit, error) {
 	if private {
 		v.Attributes, v.Marks = nil, append(v.Marks, visit.MarkPrivate)
 		mode = visit.Nothing
@@ -86,13 +86,13 @@ func (k *Keeper) Keep(v visit.Visit, mode visit.Mode, private bool) (visit.Visit
 		agent = *v.UserAgent
 	}
 	sum := digest(key, kept+"\n"+agent)
-	v.Visitor = int64(binary.BigEndian.Uint64(sum))
+	v.VisitorHash = int64(binary.BigEndian.Uint64(sum))
 	return v, nil
 }
 
 // Hashes gives what may stand for an address of a site under the keys that are
 // still there.
-func (k *Keeper) Hashes(site string, a netip.Addr) ([]string, error) {
+func (k *Keys) Hashes(site string, a netip.Addr) ([]string, error) {
 	files, err := filepath.Glob(filepath.Join(k.dir, "hash *.key"))
 	if err != nil {
 		return nil, err
@@ -112,8 +112,8 @@ func (k *Keeper) Hashes(site string, a netip.Addr) ([]string, error) {
 	return words, nil
 }
 
-// Tend destroys the keys whose time is over.
-func (k *Keeper) Tend(now time.Time) error {
+// Maintain destroys the keys whose time is over.
+func (k *Keys) Maintain(now time.Time) error {
 	files, err := filepath.Glob(filepath.Join(k.dir, "*.key"))
 	if err != nil {
 		return err
@@ -156,10 +156,10 @@ func later(a, b time.Time) time.Time {
 }
 
 // NextKey says when the next key of hashes comes into use.
-func (k *Keeper) NextKey(now time.Time) time.Time { return k.period(now).Add(k.rotation) }
+func (k *Keys) NextKey(now time.Time) time.Time { return k.period(now).Add(k.rotation) }
 
 // period is when the period of hashes that t is in began.
-func (k *Keeper) period(t time.Time) time.Time { return t.UTC().Truncate(k.rotation) }
+func (k *Keys) period(t time.Time) time.Time { return t.UTC().Truncate(k.rotation) }
 
 func hashFile(site string, period time.Time) string {
 	return fmt.Sprintf("hash %s %s.key", url.PathEscape(site), period.Format(time.DateOnly))
@@ -170,7 +170,7 @@ func visitorFile(site string, at time.Time) string {
 }
 
 // key reads a key, or makes it where nobody has.
-func (k *Keeper) key(name string) ([]byte, error) {
+func (k *Keys) key(name string) ([]byte, error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if key, ok := k.keys[name]; ok {
@@ -195,7 +195,7 @@ func (k *Keeper) key(name string) ([]byte, error) {
 }
 
 // make writes a new key under its name at once, unless there is one.
-func (k *Keeper) make(file string) error {
+func (k *Keys) make(file string) error {
 	key := make([]byte, keySize)
 	_, _ = rand.Read(key) // which never fails
 	temp, err := os.CreateTemp(k.dir, "new")
@@ -224,4 +224,4 @@ func hashWord(key []byte, a netip.Addr) string {
 }
 
 // Lasting gives a key that is made once and kept, for something that is signed.
-func (k *Keeper) Lasting(name string) ([]byte, error) { return k.key(name + ".key") }
+func (k *Keys) Lasting(name string) ([]byte, error) { return k.key(name + ".key") }

@@ -17,7 +17,7 @@ import (
 
 var noon = time.Date(2026, 11, 14, 12, 0, 0, 0, time.UTC)
 
-func open(t *testing.T, dir string) *Keeper {
+func open(t *testing.T, dir string) *Keys {
 	t.Helper()
 	k, err := Open(dir, 7*day)
 	require.NoError(t, err)
@@ -31,7 +31,7 @@ func of(ip string, at time.Time, site string) visit.Visit {
 	return v
 }
 
-func keep(t *testing.T, k *Keeper, v visit.Visit, mode visit.Mode) visit.Visit {
+func keep(t *testing.T, k *Keys, v visit.Visit, mode visit.Mode) visit.Visit {
 	t.Helper()
 	kept, err := k.Keep(v, mode, false)
 	require.NoError(t, err)
@@ -40,18 +40,18 @@ func keep(t *testing.T, k *Keeper, v visit.Visit, mode visit.Mode) visit.Visit {
 
 func TestVisitorsAreToldApartForASiteAndDay(t *testing.T) {
 	k := open(t, t.TempDir())
-	one := keep(t, k, of("198.18.3.40", noon, "a.example"), visit.Whole).Visitor
+	one := keep(t, k, of("198.18.3.40", noon, "a.example"), visit.Whole).VisitorHash
 	assert.NotZero(t, one)
-	assert.Equal(t, one, keep(t, k, of("198.18.3.40", noon.Add(time.Hour), "a.example"), visit.Whole).Visitor)
+	assert.Equal(t, one, keep(t, k, of("198.18.3.40", noon.Add(time.Hour), "a.example"), visit.Whole).VisitorHash)
 	for name, v := range map[string]visit.Visit{
 		"another address": of("198.18.3.41", noon, "a.example"), "another day": of("198.18.3.40", noon.Add(day), "a.example"), "another site": of("198.18.3.40", noon, "b.example"),
 	} {
-		assert.NotEqual(t, one, keep(t, k, v, visit.Whole).Visitor, name)
+		assert.NotEqual(t, one, keep(t, k, v, visit.Whole).VisitorHash, name)
 	}
 	cut := keep(t, k, of("198.18.3.40", noon, "a.example"), visit.Truncated)
-	assert.Equal(t, cut.Visitor, keep(t, k, of("198.18.3.41", noon, "a.example"), visit.Truncated).Visitor, "no finer than what is kept")
+	assert.Equal(t, cut.VisitorHash, keep(t, k, of("198.18.3.41", noon, "a.example"), visit.Truncated).VisitorHash, "no finer than what is kept")
 	assert.Equal(t, "198.18.3.0", cut.Card.Address.Text.String())
-	assert.Zero(t, keep(t, k, of("198.18.3.40", noon, "a.example"), visit.Nothing).Visitor)
+	assert.Zero(t, keep(t, k, of("198.18.3.40", noon, "a.example"), visit.Nothing).VisitorHash)
 }
 
 func TestWhoAsksNotToBeTrackedLeavesNothing(t *testing.T) {
@@ -60,7 +60,7 @@ func TestWhoAsksNotToBeTrackedLeavesNothing(t *testing.T) {
 	require.NoError(t, err)
 	assert.Nil(t, v.Attributes)
 	assert.False(t, v.Card.Address.Text.IsValid())
-	assert.Zero(t, v.Visitor)
+	assert.Zero(t, v.VisitorHash)
 	assert.Equal(t, []string{visit.MarkPrivate}, v.Marks)
 }
 
@@ -73,11 +73,11 @@ func TestHashesLastAsLongAsTheirKey(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{word}, found)
 
-	require.NoError(t, k.Tend(k.NextKey(noon).Add(day-time.Second)))
+	require.NoError(t, k.Maintain(k.NextKey(noon).Add(day-time.Second)))
 	found, err = k.Hashes("a.example", netip.MustParseAddr("198.18.3.40"))
 	require.NoError(t, err)
 	assert.Equal(t, []string{word}, found)
-	require.NoError(t, k.Tend(k.NextKey(noon).Add(day)))
+	require.NoError(t, k.Maintain(k.NextKey(noon).Add(day)))
 	found, err = k.Hashes("a.example", netip.MustParseAddr("198.18.3.40"))
 	require.NoError(t, err)
 	assert.Empty(t, found, "nobody can tell any more")
@@ -95,9 +95,9 @@ func TestKeysAreDestroyedAfterTheirDay(t *testing.T) {
 	info, err := os.Stat(files[0])
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
-	require.NoError(t, k.Tend(noon.Add(2*day)))
+	require.NoError(t, k.Maintain(noon.Add(2*day)))
 	assert.FileExists(t, files[0])
-	require.NoError(t, k.Tend(noon.Add(4*day)))
+	require.NoError(t, k.Maintain(noon.Add(4*day)))
 	assert.NoFileExists(t, files[0])
 }
 
@@ -112,7 +112,7 @@ func TestServicesThatShareADirectoryShareKeys(t *testing.T) {
 			v, err := k.Keep(of("198.18.3.40", noon, "a.example"), visit.Whole, false)
 			assert.NoError(t, err)
 			mu.Lock()
-			seen[v.Visitor] = true
+			seen[v.VisitorHash] = true
 			mu.Unlock()
 		})
 	}

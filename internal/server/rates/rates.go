@@ -32,8 +32,8 @@ type State struct {
 	Problem string    // why the last reading failed, "" where it did not
 }
 
-// A Keeper keeps rates. It is safe for concurrent use.
-type Keeper struct {
+// A Feed reads rates again and again. It is safe for concurrent use.
+type Feed struct {
 	opt Options
 
 	mu      sync.RWMutex
@@ -41,31 +41,31 @@ type Keeper struct {
 	changed func(locale.Rates)
 }
 
-// New makes a keeper. changed is called with the rates whenever they were read, from
-// [Keeper.Read] and [Keeper.Run].
-func New(opt Options, changed func(locale.Rates)) *Keeper {
-	return &Keeper{opt: opt, changed: changed}
+// New makes a feed. changed is called with the rates whenever they were read, from
+// [Feed.Read] and [Feed.Run].
+func New(opt Options, changed func(locale.Rates)) *Feed {
+	return &Feed{opt: opt, changed: changed}
 }
 
-// ErrNone is what [Keeper.Read] gives where no rates are configured.
+// ErrNone is what [Feed.Read] gives where no rates are configured.
 var ErrNone = errors.New("no rates are configured")
 
 // State gives the rates and how they stand.
-func (k *Keeper) State() State {
+func (k *Feed) State() State {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	return k.state
 }
 
 // Stale says whether the rates are older than the owner lets them be, at a time.
-func (k *Keeper) Stale(now time.Time) bool {
+func (k *Feed) Stale(now time.Time) bool {
 	s := k.State()
 	return s.Rates.Base != "" && s.Rates.AgeDays(now) > k.opt.StaleDays
 }
 
 // Read reads the rates anew. Where that fails, those of before stand, or, at a start,
 // those that were last fetched.
-func (k *Keeper) Read(ctx context.Context) error {
+func (k *Feed) Read(ctx context.Context) error {
 	if k.opt.File == "" && k.opt.URL == "" {
 		return ErrNone
 	}
@@ -96,7 +96,7 @@ func (k *Keeper) Read(ctx context.Context) error {
 	return nil
 }
 
-func (k *Keeper) failed(err error) error {
+func (k *Feed) failed(err error) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	k.state.Problem = err.Error()
@@ -105,7 +105,7 @@ func (k *Keeper) failed(err error) error {
 
 // Run reads the rates again as often as the options say, until ctx ends. failed is
 // called where that fails.
-func (k *Keeper) Run(ctx context.Context, failed func(error)) {
+func (k *Feed) Run(ctx context.Context, failed func(error)) {
 	if k.opt.File == "" && k.opt.URL == "" {
 		return
 	}

@@ -15,7 +15,7 @@ import (
 	"eastporch/internal/standin"
 )
 
-func keeper(t *testing.T, opt Options) (*Keeper, *int) {
+func feed(t *testing.T, opt Options) (*Feed, *int) {
 	t.Helper()
 	times := 0
 	if opt.Now == nil {
@@ -37,7 +37,7 @@ func TestOldRatesStandWhereNewOnesFail(t *testing.T) {
 	}))
 	defer server.Close()
 	opt := Options{URL: server.URL + "/rates.json", Source: "Regatta bank", Dir: t.TempDir(), Inside: true, StaleDays: 4, Now: func() time.Time { return now }}
-	k, times := keeper(t, opt)
+	k, times := feed(t, opt)
 	require.NoError(t, k.Read(t.Context()))
 	assert.Equal(t, "EUR", k.State().Rates.Base)
 	assert.Equal(t, "2026-11-25", k.State().Rates.Dated.Format(time.DateOnly))
@@ -51,7 +51,7 @@ func TestOldRatesStandWhereNewOnesFail(t *testing.T) {
 	assert.True(t, k.Stale(now.AddDate(0, 0, 5)))
 	assert.Equal(t, 1, *times)
 
-	again, _ := keeper(t, opt) // after a restart
+	again, _ := feed(t, opt) // after a restart
 	assert.ErrorContains(t, again.Read(t.Context()), "502")
 	assert.Equal(t, "EUR", again.State().Rates.Base, "those that were fetched last")
 
@@ -63,7 +63,7 @@ func TestOldRatesStandWhereNewOnesFail(t *testing.T) {
 
 func TestRatesFromAFile(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "rates.csv")
-	k, _ := keeper(t, Options{File: file, Source: "by hand"})
+	k, _ := feed(t, Options{File: file, Source: "by hand"})
 	assert.ErrorContains(t, k.Read(t.Context()), "no such file")
 	out, err := os.Create(file)
 	require.NoError(t, err)
@@ -73,13 +73,13 @@ func TestRatesFromAFile(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("date,base,currency,rate\n2026-11-21,EUR,JPY,0\n"), 0o600))
 	assert.ErrorContains(t, k.Read(t.Context()), "line 2")
 	assert.Equal(t, "2026-11-20", k.State().Rates.Dated.Format(time.DateOnly), "the old ones stand")
-	none, _ := keeper(t, Options{})
+	none, _ := feed(t, Options{})
 	assert.ErrorIs(t, none.Read(t.Context()), ErrNone)
 }
 
 func TestOnlyPublicAddressesAreFetchedFrom(t *testing.T) {
 	server := httptest.NewServer(standin.Rates(time.Now))
 	defer server.Close()
-	k, _ := keeper(t, Options{URL: server.URL + "/rates.csv", Dir: t.TempDir()})
+	k, _ := feed(t, Options{URL: server.URL + "/rates.csv", Dir: t.TempDir()})
 	assert.ErrorContains(t, k.Read(t.Context()), "rates.fetch_inside allows it")
 }

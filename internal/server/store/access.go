@@ -133,7 +133,7 @@ func (s *Store) UseLink(ctx context.Context, hash [sha256.Size]byte, now time.Ti
 
 // AddSession stores a session and removes those that ended long ago.
 func (s *Store) AddSession(ctx context.Context, one access.Session, hash [sha256.Size]byte, e access.Event) error {
-	return s.withEvent(ctx, e, `WITH gone AS (DELETE FROM session WHERE expires < $4)
+	return s.withEvent(ctx, e, `WITH gone AS (DELETE FROM session WHERE expires < $4), ever AS (UPDATE installation SET signed_in = true WHERE NOT signed_in)
 		INSERT INTO session (id, hash, created, last_seen, expires, how, user_agent, key_id) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
 		one.ID, hash[:], one.Created, one.LastSeen, one.Expires, one.How, one.UserAgent, one.Key)
 }
@@ -179,11 +179,11 @@ func (s *Store) Installation(ctx context.Context) (id uuid.UUID, err error) {
 
 // EverSignedIn says whether a session was ever opened.
 func (s *Store) EverSignedIn(ctx context.Context) (ever bool, err error) {
-	err = s.pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM audit WHERE what = 'signed in')`).Scan(&ever)
+	err = s.pool.QueryRow(ctx, `SELECT signed_in FROM installation`).Scan(&ever)
 	return ever, away(err)
 }
 
-const insertEvent = `INSERT INTO audit (id, time, what, actor, detail) VALUES ($1, $2, $3, $4, $5)`
+const insertEvent = `INSERT INTO audit_log (id, time, what, actor, detail) VALUES ($1, $2, $3, $4, $5)`
 
 // AddEvent writes a line of the audit log.
 func (s *Store) AddEvent(ctx context.Context, e access.Event) error {
@@ -192,18 +192,17 @@ func (s *Store) AddEvent(ctx context.Context, e access.Event) error {
 }
 
 // NoteConfiguration writes a line into the audit log where the configuration
-// is another than the last time.
+// is another than the last time, by its checksum.
 func (s *Store) NoteConfiguration(ctx context.Context, e access.Event) error {
-	_, err := s.pool.Exec(ctx, `INSERT INTO audit (id, time, what, actor, detail)
-		SELECT $1, $2, $3, $4, $5 WHERE $5 IS DISTINCT FROM
-			(SELECT detail FROM audit WHERE what = $3 ORDER BY id DESC LIMIT 1)`, e.ID, e.Time, e.What, e.Actor, e.Detail)
+	_, err := s.pool.Exec(ctx, `WITH changed AS (UPDATE installation SET configuration = $5 WHERE configuration <> $5 RETURNING true)
+		INSERT INTO audit_log (id, time, what, actor, detail) SELECT $1, $2, $3, $4, $5 FROM changed`, e.ID, e.Time, e.What, e.Actor, e.Detail)
 	return away(err)
 }
 
 // Events lists the audit log, the newest first, older than before where that
 // is an id.
 func (s *Store) Events(ctx context.Context, before uuid.UUID, limit int) ([]access.Event, error) {
-	rows, _ := s.pool.Query(ctx, `SELECT id, time, what, actor, detail FROM audit
+	rows, _ := s.pool.Query(ctx, `SELECT id, time, what, actor, detail FROM audit_log
 		WHERE $1 = '00000000-0000-0000-0000-000000000000'::uuid OR id < $1 ORDER BY id DESC LIMIT $2`, before, limit)
 	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[access.Event])
 	for i := range list {

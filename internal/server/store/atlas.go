@@ -83,34 +83,44 @@ func (s *Store) Reenrich(ctx context.Context, since time.Time, again func(visit.
 	for {
 		n := 0
 		err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-			if err := takeTurn(ctx, tx, arrivals); err != nil {
+			if err := takeTurn(ctx, tx, storing); err != nil {
 				return err
 			}
-			rows, _ := tx.Query(ctx, `SELECT `+visitColumns+` FROM visit JOIN answer ON answer.id = visit.answer WHERE visit.id > $1 ORDER BY visit.id LIMIT $2 FOR UPDATE OF visit`, after, reenrichBatch)
-			visits, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (visit.Visit, error) { return scan(row) })
+			rows, _ := tx.Query(ctx, selectVisit+`WHERE visit.id > $1 ORDER BY visit.id LIMIT $2 FOR UPDATE OF visit`, after, reenrichBatch)
+			visits, err := pgx.CollectRows(rows, scanVisit)
 			if err != nil {
 				return err
 			}
-			batch := &pgx.Batch{}
+			list := places{}
+			var digests []uuid.UUID
 			var ids []uuid.UUID
+			var changes []visit.Visit
 			for _, v := range visits {
 				n++
 				after = v.ID
-				card, ok := again(v)
-				if !ok {
+				var ok bool
+				if v.Card, ok = again(v); !ok {
 					continue
 				}
 				changed++
-				if err := queueAnswer(batch, v, card); err != nil {
-					return err
-				}
-				ids = append(ids, v.ID)
+				ids, changes = append(ids, v.ID), append(changes, v)
+				digests = append(digests, list.add(&v.Card.Location, v.Card.Address.Skipped))
 			}
 			if len(ids) == 0 {
 				return nil
 			}
 			if _, err := tx.Exec(ctx, `SELECT count_ids($1, -1)`, ids); err != nil {
 				return err
+			}
+			found, err := list.ids(ctx, tx)
+			if err != nil {
+				return err
+			}
+			batch := &pgx.Batch{}
+			for i, v := range changes {
+				if err := queueFacts(batch, v, found[digests[i]]); err != nil {
+					return err
+				}
 			}
 			if err := tx.SendBatch(ctx, batch).Close(); err != nil {
 				return err
@@ -129,17 +139,13 @@ func (s *Store) Reenrich(ctx context.Context, since time.Time, again func(visit.
 	}
 }
 
-func queueAnswer(batch *pgx.Batch, v visit.Visit, card visit.Card) error {
-	v.Card = card
+func queueFacts(batch *pgx.Batch, v visit.Visit, place int64) error {
 	row, body, err := v.Row()
 	if err != nil {
 		return err
 	}
-	w := card.Location
-	batch.Queue(`INSERT INTO answer VALUES ($1, $2) ON CONFLICT DO NOTHING`, row.AnswerID, string(body))
-	batch.Queue(`UPDATE visit SET answer = $2, card = $3, earlier = earlier || answer, level = $4, country_code = $5, region_code = $6, city = $7,
-		latitude = $8, longitude = $9, radius_km = $10, time_zone = $11, place = $12, network = $13, week_hour = $14 WHERE id = $1`,
-		v.ID, row.AnswerID, string(row.Card), string(w.Level), w.CountryCode, w.RegionCode, w.City, w.Latitude, w.Longitude, w.RadiusKm, w.TimeZone,
-		visit.PlaceKey(w, row.Skipped), null(visit.NetworkKey(card.Network)), row.WeekHour)
+	batch.Queue(`INSERT INTO edition_facts VALUES ($1, $2) ON CONFLICT DO NOTHING`, row.FactsID, string(body))
+	batch.Queue(`UPDATE visit SET facts = $2, card = $3, earlier = earlier || facts, country_code = $4, place = $5, network = $6, week_hour = $7 WHERE id = $1`,
+		v.ID, row.FactsID, string(row.Card), v.Card.Location.CountryCode, place, null(visit.NetworkKey(v.Card.Network)), row.WeekHour)
 	return nil
 }

@@ -26,11 +26,11 @@ func BenchmarkStore(b *testing.B) {
 		return s
 	}
 	end := start.Add(12 * time.Hour)
-	batches := func(n int) (list [][]visit.Arrival) {
-		// What arrives in a while is of that while.
-		source := synthetic.NewArrivals(5, site, 5000, end.Add(-time.Hour), end)
+	batches := func(n int) (list [][]visit.QueuedVisit) {
+		// What is stored in a while is of that while.
+		source := synthetic.NewVisits(5, site, 5000, end.Add(-time.Hour), end)
 		for range n {
-			batch := make([]visit.Arrival, benchBatch)
+			batch := make([]visit.QueuedVisit, benchBatch)
 			for i := range batch {
 				batch[i] = source.Next()
 			}
@@ -43,28 +43,25 @@ func BenchmarkStore(b *testing.B) {
 		require.NoError(b, s.ensureWeek(b.Context(), weekOf(end)))
 		b.ResetTimer()
 		for i := range b.N {
-			known := map[uuid.UUID]*shared{}
+			known := map[uuid.UUID]*sharedFacts{}
 			rows := make([][]any, benchBatch)
-			for j, a := range list[i] {
-				at, _ := visit.TimeOf(a.Row.ID)
-				answer := known[a.Row.AnswerID]
-				if answer == nil {
-					answer, _ = read(map[uuid.UUID]*shared{}, a)
-					known[a.Row.AnswerID] = answer
-				}
-				rows[j] = append([]any{int64(i*benchBatch + j)}, answer.columns(a.Row, at)...)
+			for j := range list[i] {
+				q := &list[i][j]
+				at, _ := visit.TimeOf(q.Row.ID)
+				facts, _ := factsOf(known, q)
+				rows[j] = append([]any{int64(i*benchBatch + j)}, (&insertRow{Row: &q.Row, at: at, facts: facts}).values()...)
 			}
-			_, err := s.pool.CopyFrom(b.Context(), pgx.Identifier{"visit"}, append([]string{"arrival"}, arrivalColumns...), pgx.CopyFromRows(rows))
+			_, err := s.pool.CopyFrom(b.Context(), pgx.Identifier{"visit"}, append([]string{"sequence"}, columnNames()...), pgx.CopyFromRows(rows))
 			require.NoError(b, err)
 		}
 		b.ReportMetric(float64(b.N*benchBatch)/b.Elapsed().Seconds(), "rows/s")
 	})
-	b.Run("arrive", func(b *testing.B) {
+	b.Run("insert", func(b *testing.B) {
 		s, list := open(), batches(b.N)
 		require.NoError(b, s.ensureWeek(b.Context(), weekOf(end)))
 		b.ResetTimer()
 		for i := range b.N {
-			out, err := s.Arrive(b.Context(), list[i])
+			out, err := s.Insert(b.Context(), list[i])
 			require.NoError(b, err)
 			require.Equal(b, benchBatch, out.Stored)
 		}

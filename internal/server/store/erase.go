@@ -30,7 +30,7 @@ func erases(e visit.Erasure) (string, []any, error) {
 
 // Erase erases visits up to now: their rows, what counts them and what was set
 // apart. What is still in a queue, of this service or another, is dropped when it
-// arrives; answers that nobody shares any more go when the store is tended.
+// would be stored; facts that no visit shares any more go with [Store.Maintain].
 func (s *Store) Erase(ctx context.Context, e visit.Erasure, now time.Time) (visit.Erased, error) {
 	condition, args, err := erases(e)
 	if err != nil {
@@ -38,7 +38,7 @@ func (s *Store) Erase(ctx context.Context, e visit.Erasure, now time.Time) (visi
 	}
 	var done visit.Erased
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		if err := takeTurn(ctx, tx, arrivals); err != nil {
+		if err := takeTurn(ctx, tx, storing); err != nil {
 			return err
 		}
 		if err := entomb(ctx, tx, e, now); err != nil {
@@ -66,7 +66,8 @@ func (s *Store) Erase(ctx context.Context, e visit.Erasure, now time.Time) (visi
 		if _, err := tx.Exec(ctx, `SELECT count_ids($1, -1)`, ids); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `DELETE FROM visit WHERE id = ANY($1)`, ids); err != nil {
+		if _, err := tx.Exec(ctx, `WITH gone AS (DELETE FROM visit WHERE id = ANY($1) RETURNING facts, earlier)
+			INSERT INTO loose_facts SELECT facts FROM gone UNION SELECT unnest(earlier) FROM gone ON CONFLICT DO NOTHING`, ids); err != nil {
 			return err
 		}
 		for site, of := range days {
@@ -77,10 +78,7 @@ func (s *Store) Erase(ctx context.Context, e visit.Erasure, now time.Time) (visi
 				}
 			}
 		}
-		if done.Quarantine, err = release(ctx, tx, e); err != nil || done.Visits == 0 {
-			return err
-		}
-		_, err = tx.Exec(ctx, `UPDATE installation SET loose_answers = true WHERE NOT loose_answers`)
+		done.Quarantine, err = release(ctx, tx, e)
 		return err
 	})
 	if err != nil {
@@ -119,8 +117,8 @@ func release(ctx context.Context, tx pgx.Tx, e visit.Erasure) (int, error) {
 	}
 	var ids []uuid.UUID
 	for _, q := range list {
-		arrival, err := q.Arrival()
-		if err == nil && e.Holds(arrival.Row) {
+		queued, err := q.Queued()
+		if err == nil && e.Holds(queued.Row) {
 			ids = append(ids, q.ID)
 		}
 	}

@@ -25,15 +25,15 @@ func TestManyVisits(t *testing.T) {
 	s := open(t)
 	end := start.Truncate(24 * time.Hour).Add(14 * time.Hour)
 	begin := end.AddDate(0, 0, -30)
-	source := synthetic.NewArrivals(11, site, 5000, begin, end)
+	source := synthetic.NewVisits(11, site, 5000, begin, end)
 	loaded := time.Now()
 	for done := 0; done < *many; {
-		batch := make([]visit.Arrival, min(10_000, *many-done))
+		batch := make([]visit.QueuedVisit, min(10_000, *many-done))
 		span := end.Sub(begin)
 		for i := range batch { // as they come: in the order of time
 			batch[i] = source.At(time.Duration(float64(span) * float64(done+i) / float64(*many)))
 		}
-		out, err := s.Arrive(t.Context(), batch)
+		out, err := s.Insert(t.Context(), batch)
 		require.NoError(t, err)
 		require.Equal(t, len(batch), out.Stored)
 		if done += len(batch); done%1_000_000 == 0 {

@@ -30,7 +30,7 @@ type Terms struct {
 // Publish fills the tables that the SQL function locate answers from, and
 // puts them in place at once. ranges calls its argument for each range, in
 // order; it gives how many there were.
-func (s *Store) Publish(ctx context.Context, edition string, terms Terms, ranges func(yield func(addr.Range, atlas.Finding) bool)) (n int64, err error) {
+func (s *Store) Publish(ctx context.Context, edition string, terms Terms, ranges func(yield func(addr.Range, atlas.LookupResult) bool)) (n int64, err error) {
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		if err := takeTurn(ctx, tx, publishing); err != nil {
 			return err
@@ -42,7 +42,7 @@ func (s *Store) Publish(ctx context.Context, edition string, terms Terms, ranges
 		stop := make(chan struct{})
 		go func() {
 			defer close(rows)
-			ranges(func(span addr.Range, f atlas.Finding) bool {
+			ranges(func(span addr.Range, f atlas.LookupResult) bool {
 				w := f.Location
 				row := []any{
 					span.First, span.Last, string(w.Level), w.ContinentCode, w.CountryCode, w.RegionCode, w.City, w.PostalCode,

@@ -16,7 +16,7 @@ const ScanMost = 200_000
 
 // dimension is something that visits are counted by.
 type dimension struct {
-	column string // of visit, or "" for what only counts answer
+	column string // of visit, or an expression on it: the key, of places its id
 	quarts bool   // counted by quarter hours too
 }
 
@@ -34,6 +34,55 @@ var dimensions = map[visit.By]dimension{
 	visit.ByGate:     {"gate", false},
 }
 
+// The ids of count_key that stand for something of their own.
+const (
+	othersKey = 0 // whatever is not counted by its own name
+	noneKey   = 1 // the empty key
+)
+
+// selected gives the columns id and key of a dimension, from rows of visit: places have
+// only an id, all others only a key.
+func (d dimension) selected() string {
+	if d.column == "place" {
+		return "place AS id, NULL::text AS key"
+	}
+	return "NULL::bigint AS id, " + d.column + " AS key"
+}
+
+// summed adds up the visits n of a query with the columns id, key and n by their keys, the
+// most first: the key, the place, how many visits there are, and what else is asked for.
+func summed(d dimension, query, also string) string {
+	if d.column == "place" {
+		return `SELECT NULL::text, ` + placeColumns + `, sum(c.n)::bigint AS visits, ` + also + ` FROM (` + query + `) c JOIN place p ON p.id = c.id
+			GROUP BY p.id HAVING sum(c.n) > 0 ORDER BY visits DESC, p.id`
+	}
+	return `SELECT coalesce(g.key, k.text) AS name, ` + noPlace + `, sum(g.n)::bigint AS visits, ` + also + `
+		FROM (SELECT id, key, sum(n) AS n FROM (` + query + `) c GROUP BY 1, 2) g LEFT JOIN count_key k ON k.id = g.id
+		WHERE coalesce(g.key, k.text) IS NOT NULL GROUP BY name HAVING sum(g.n) > 0 ORDER BY visits DESC, name`
+}
+
+const (
+	placeColumns = `CASE WHEN p.skipped THEN 'skipped' ELSE p.level END, p.country_code, p.region_code, p.city, p.latitude, p.longitude, p.radius_km, p.time_zone`
+	noPlace      = `NULL::text, NULL::text, NULL::text, NULL::text, NULL::double precision, NULL::double precision, NULL::double precision, NULL::text`
+)
+
+// keyCounts runs what [summed] made; also takes the last column.
+func (s *Store) keyCounts(ctx context.Context, sql string, args pgx.NamedArgs, also *int64) ([]visit.KeyCount, error) {
+	rows, _ := s.pool.Query(ctx, sql, args)
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (k visit.KeyCount, err error) {
+		var key, level *string
+		p := &k.Place
+		err = row.Scan(&key, &level, &p.CountryCode, &p.RegionCode, &p.City, &p.Latitude, &p.Longitude, &p.RadiusKm, &p.TimeZone, &k.Visits, also)
+		if key != nil {
+			k.Key = *key
+		}
+		if level != nil {
+			p.Level = *level
+		}
+		return k, err
+	})
+}
+
 // Tally counts the visits of a filter by something, the most first. Marked
 // visits are left out unless the filter asks for a mark.
 func (s *Store) Tally(ctx context.Context, f visit.Filter, by visit.By, now time.Time) (visit.Tally, error) {
@@ -45,24 +94,19 @@ func (s *Store) Tally(ctx context.Context, f visit.Filter, by visit.By, now time
 		return s.scanTally(ctx, f, d)
 	}
 	parts, args := s.parts(f, by, d, now, false)
-	rows, _ := s.pool.Query(ctx, `SELECT key, sum(n)::bigint FROM (`+strings.Join(parts, " UNION ALL ")+`) c
-		WHERE key IS NOT NULL GROUP BY key HAVING sum(n) > 0 ORDER BY 2 DESC, 1`, args)
 	t := visit.Tally{Counted: true, Keys: []visit.KeyCount{}}
-	for rows.Next() {
-		var k visit.KeyCount
-		if err := rows.Scan(&k.Key, &k.Visits); err != nil {
-			return t, err
-		}
+	list, err := s.keyCounts(ctx, summed(d, strings.Join(parts, " UNION ALL "), "0"), args, &t.Scanned)
+	for _, k := range list {
 		if k.Key == otherNames {
 			t.Others = k.Visits
 			continue
 		}
 		t.Keys = append(t.Keys, k)
 	}
-	return t, away(rows.Err())
+	return t, away(err)
 }
 
-// otherNames is what visits are counted under whose own word is not counted by name.
+// otherNames is the key of othersKey.
 const otherNames = "\x02"
 
 // LeftOut counts the visits of a filter that statistics leave out, by their first mark;
@@ -74,16 +118,17 @@ func (s *Store) LeftOut(ctx context.Context, f visit.Filter, now time.Time) (map
 	}
 	var parts []string
 	var args pgx.NamedArgs
+	d := dimension{column: "marks[1]", quarts: true}
 	if f.OnlyTimes() {
-		parts, args = s.parts(f, visit.ByAll, dimension{column: "marks[1]", quarts: true}, now, true)
+		parts, args = s.parts(f, visit.ByAll, d, now, true)
 	} else {
 		var conditions string
 		conditions, args = where(f)
 		args["most"] = ScanMost
-		parts = []string{`SELECT marks[1] AS key, 1 AS n FROM (SELECT marks FROM visit WHERE ` + conditions + ` AND NOT counted ORDER BY visit.id DESC LIMIT @most) r`}
+		parts = []string{`SELECT ` + d.selected() + `, 1 AS n FROM (SELECT marks FROM visit WHERE ` + conditions + ` AND NOT counted ORDER BY visit.id DESC LIMIT @most) r`}
 	}
-	rows, _ := s.pool.Query(ctx, `SELECT key, sum(n)::bigint FROM (`+strings.Join(parts, " UNION ALL ")+`) c WHERE key IS NOT NULL GROUP BY key HAVING sum(n) > 0`, args)
-	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[visit.KeyCount])
+	var none int64
+	list, err := s.keyCounts(ctx, summed(d, strings.Join(parts, " UNION ALL "), "0"), args, &none)
 	for _, k := range list {
 		left[k.Key] = k.Visits
 	}
@@ -97,14 +142,9 @@ func (s *Store) scanTally(ctx context.Context, f visit.Filter, d dimension) (vis
 		conditions += " AND counted"
 	}
 	// The newest rows first, one more than are read, to know whether there are more.
-	rows, _ := s.pool.Query(ctx, `WITH read AS MATERIALIZED (SELECT * FROM visit WHERE `+conditions+` ORDER BY visit.id DESC LIMIT @most + 1),
-		keys AS (SELECT `+d.column+` AS key FROM read)
-		SELECT key, count(*), (SELECT count(*) FROM read) FROM keys WHERE key IS NOT NULL GROUP BY key ORDER BY 2 DESC, 1`, args)
+	read := `WITH read AS MATERIALIZED (SELECT * FROM visit WHERE ` + conditions + ` ORDER BY visit.id DESC LIMIT @most + 1) `
 	t := visit.Tally{}
-	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (k visit.KeyCount, err error) {
-		err = row.Scan(&k.Key, &k.Visits, &t.Scanned)
-		return k, err
-	})
+	list, err := s.keyCounts(ctx, read+summed(d, `SELECT `+d.selected()+`, 1 AS n FROM read`, `(SELECT count(*) FROM read)`), args, &t.Scanned)
 	t.Keys, t.Partial = list, t.Scanned > ScanMost
 	return t, away(err)
 }
@@ -114,26 +154,13 @@ func (s *Store) scanTally(ctx context.Context, f visit.Filter, d dimension) (vis
 // those; of those that statistics leave out where marked is true.
 func (s *Store) parts(f visit.Filter, by visit.By, d dimension, now time.Time, marked bool) ([]string, pgx.NamedArgs) {
 	var parts []string
-	args := pgx.NamedArgs{"site": f.Site, "most": ScanMost}
-	counts := func(dimension string, from, to time.Time) {
-		n := len(args)
-		sql := fmt.Sprintf(`SELECT key, visits AS n FROM rollup WHERE site = @site AND dimension = @d%d`, n)
-		args[fmt.Sprintf("d%d", n)] = dimension
-		if !from.IsZero() {
-			sql += fmt.Sprintf(` AND slot >= @a%d`, n)
-			args[fmt.Sprintf("a%d", n)] = from
-		}
-		if !to.IsZero() {
-			sql += fmt.Sprintf(` AND slot < @b%d`, n)
-			args[fmt.Sprintf("b%d", n)] = to
-		}
-		switch {
-		case marked:
-			sql += ` AND key <> ''`
-		case by == visit.ByAll:
-			sql += ` AND key = ''`
-		}
-		parts = append(parts, sql)
+	args := pgx.NamedArgs{"site": f.Site, "most": ScanMost, "by": string(by)}
+	which := ""
+	switch {
+	case marked:
+		which = fmt.Sprintf(` AND key <> %d`, noneKey)
+	case by == visit.ByAll:
+		which = fmt.Sprintf(` AND key = %d`, noneKey)
 	}
 	rows := func(from, to time.Time) {
 		n := len(args)
@@ -141,21 +168,18 @@ func (s *Store) parts(f visit.Filter, by visit.By, d dimension, now time.Time, m
 		if marked {
 			counted = "NOT counted"
 		}
-		parts = append(parts, fmt.Sprintf(`(SELECT %s AS key, 1 AS n FROM visit WHERE site = @site AND visit.id >= @a%d AND visit.id < @b%d AND %s LIMIT @most)`, d.column, n, n, counted))
+		parts = append(parts, fmt.Sprintf(`(SELECT %s, 1 AS n FROM visit WHERE site = @site AND visit.id >= @a%d AND visit.id < @b%d AND %s LIMIT @most)`, d.selected(), n, n, counted))
 		args[fmt.Sprintf("a%d", n)], args[fmt.Sprintf("b%d", n)] = floor(from), floor(to)
 	}
 	for _, p := range pieces(f.From, f.To, now, d.quarts) {
-		switch p.width {
-		case day:
-			counts(string(by), p.from, p.to)
-		case quarter:
-			counts(string(by)+"/q", p.from, p.to)
-		default:
+		if p.width == 0 {
 			rows(p.from, p.to)
+			continue
 		}
+		parts = append(parts, `SELECT key AS id, NULL::text AS key, visits AS n FROM rollup WHERE site = @site AND dimension = @by`+p.slots(args)+which)
 	}
 	if len(parts) == 0 { // nothing lies between
-		parts = append(parts, `SELECT '' AS key, 0 AS n WHERE false`)
+		parts = append(parts, `SELECT NULL::bigint AS id, NULL::text AS key, 0 AS n WHERE false`)
 	}
 	return parts, args
 }
@@ -170,6 +194,24 @@ const (
 type piece struct {
 	width    time.Duration
 	from, to time.Time
+}
+
+// slots is the condition on rollup that picks the counts of the piece.
+func (p piece) slots(args pgx.NamedArgs) string {
+	granularity := "day"
+	if p.width == quarter {
+		granularity = "quarter"
+	}
+	sql, n := ` AND granularity = '`+granularity+`'`, len(args)
+	if !p.from.IsZero() {
+		sql += fmt.Sprintf(` AND slot >= @a%d`, n)
+		args[fmt.Sprintf("a%d", n)] = p.from
+	}
+	if !p.to.IsZero() {
+		sql += fmt.Sprintf(` AND slot < @b%d`, n)
+		args[fmt.Sprintf("b%d", n)] = p.to
+	}
+	return sql
 }
 
 // pieces parts the time from one to another into days in UTC, the quarter hours
@@ -240,24 +282,16 @@ func (s *Store) Timeline(ctx context.Context, f visit.Filter, starts []time.Time
 	var parts []string
 	var args pgx.NamedArgs
 	if how.Counted {
-		args = pgx.NamedArgs{"site": f.Site, "key": key, "dimension": string(by) + "/q"}
-		for i, p := range pieces(f.From, f.To, now, true) {
-			a, b := fmt.Sprintf("a%d", i), fmt.Sprintf("b%d", i)
+		args = pgx.NamedArgs{"site": f.Site, "key": key, "by": string(by)}
+		for _, p := range pieces(f.From, f.To, now, true) {
 			if p.width == 0 {
+				a, b := fmt.Sprintf("a%d", len(args)), fmt.Sprintf("b%d", len(args))
 				parts = append(parts, fmt.Sprintf(`SELECT time AS t, 1 AS n FROM visit WHERE site = @site AND visit.id >= @%s AND visit.id < @%s AND counted AND %s = @key`, a, b, dimensions[by].column))
 				args[a], args[b] = floor(p.from), floor(p.to)
 				continue
 			}
-			sql := `SELECT slot AS t, visits AS n FROM rollup WHERE site = @site AND dimension = @dimension AND key = @key`
-			if !p.from.IsZero() {
-				sql += ` AND slot >= @` + a
-				args[a] = p.from
-			}
-			if !p.to.IsZero() {
-				sql += ` AND slot < @` + b
-				args[b] = p.to
-			}
-			parts = append(parts, sql)
+			p.width = quarter // units may begin within a day
+			parts = append(parts, `SELECT slot AS t, visits AS n FROM rollup WHERE site = @site AND dimension = @by AND key = (SELECT id FROM count_key WHERE text = @key)`+p.slots(args))
 		}
 	} else {
 		var conditions string
@@ -290,7 +324,8 @@ func (s *Store) Timeline(ctx context.Context, f visit.Filter, starts []time.Time
 
 // FirstSeen says on which day, in UTC, visits of each key were first counted.
 func (s *Store) FirstSeen(ctx context.Context, site string, by visit.By) (map[string]time.Time, error) {
-	rows, _ := s.pool.Query(ctx, `SELECT key, min(slot) FROM rollup WHERE site = $1 AND dimension = $2 GROUP BY key`, site, string(by))
+	rows, _ := s.pool.Query(ctx, `SELECT k.text, min(r.slot) FROM rollup r JOIN count_key k ON k.id = r.key
+		WHERE r.site = $1 AND r.dimension = $2 AND r.granularity = 'day' GROUP BY k.text`, site, string(by))
 	defer rows.Close()
 	seen := map[string]time.Time{}
 	for rows.Next() {
@@ -329,7 +364,7 @@ func (s *Store) Visitors(ctx context.Context, f visit.Filter) ([]visit.TimeCount
 // ones too. Beyond [ScanMost] the matching ones are no longer counted.
 func (s *Store) Count(ctx context.Context, f visit.Filter, now time.Time) (visit.Count, error) {
 	var c visit.Count
-	err := s.pool.QueryRow(ctx, `SELECT coalesce(sum(visits), 0)::bigint FROM rollup WHERE site = $1 AND dimension = 'all' AND slot >= $2`,
+	err := s.pool.QueryRow(ctx, `SELECT coalesce(sum(visits), 0)::bigint FROM rollup WHERE site = $1 AND dimension = 'all' AND granularity = 'day' AND slot >= $2`,
 		f.Site, s.Oldest(now)).Scan(&c.All)
 	if err != nil {
 		return c, away(err)
@@ -349,18 +384,18 @@ func (s *Store) Count(ctx context.Context, f visit.Filter, now time.Time) (visit
 
 // Verify recounts a site's day in UTC from its rows, and gives what differs and
 // how many rows there are. Where mend is true, the counts are put right.
-func (s *Store) Verify(ctx context.Context, site string, of time.Time, mend bool) (differs []visit.Difference, rows int64, err error) {
+func (s *Store) Verify(ctx context.Context, site string, of time.Time, mend bool) (differs []visit.CountMismatch, rows int64, err error) {
 	of = of.UTC().Truncate(day)
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		if mend {
-			if err := takeTurn(ctx, tx, arrivals); err != nil {
+			if err := takeTurn(ctx, tx, storing); err != nil {
 				return err
 			}
 		} else if _, err := tx.Exec(ctx, `SET TRANSACTION ISOLATION LEVEL REPEATABLE READ`); err != nil { // one snapshot of both
 			return err
 		}
-		list, _ := tx.Query(ctx, `SELECT dimension, slot, key, counted, "rows" FROM miscounted($1, $2)`, site, of)
-		if differs, err = pgx.CollectRows(list, pgx.RowToStructByPos[visit.Difference]); err != nil {
+		list, _ := tx.Query(ctx, `SELECT dimension, granularity, slot, key, counted, "rows" FROM miscounted($1, $2)`, site, of)
+		if differs, err = pgx.CollectRows(list, pgx.RowToStructByPos[visit.CountMismatch]); err != nil {
 			return err
 		}
 		if err := tx.QueryRow(ctx, `SELECT count(*) FROM visit WHERE site = $1 AND id >= $2 AND id < $3`, site, floor(of), floor(of.Add(day))).Scan(&rows); err != nil {
@@ -369,13 +404,7 @@ func (s *Store) Verify(ctx context.Context, site string, of time.Time, mend bool
 		if !mend || len(differs) == 0 {
 			return nil
 		}
-		if _, err := tx.Exec(ctx, `DELETE FROM rollup WHERE site = $1 AND slot >= $2 AND slot < $2 + interval '1 day'`, site, of); err != nil {
-			return err
-		}
-		if _, err := tx.Exec(ctx, `INSERT INTO rollup SELECT $1, dimension, slot, key, visits FROM recount($1, $2)`, site, of); err != nil {
-			return err
-		}
-		_, err := tx.Exec(ctx, `SELECT bound_names($1, d, $2) FROM (SELECT DISTINCT dimension AS d FROM rollup WHERE site = $1 AND slot = $2 AND is_named(dimension)) n`, site, of)
+		_, err := tx.Exec(ctx, `SELECT mend_day($1, $2)`, site, of)
 		return err
 	})
 	return differs, rows, away(err)

@@ -3,6 +3,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"embed"
 	"fmt"
 	"io/fs"
@@ -40,6 +41,10 @@ func Open(ctx context.Context, url string, retention time.Duration) (*Store, err
 		pool.Close()
 		return nil, fmt.Errorf("%w: %w", visit.ErrAway, err)
 	}
+	if err := checkServer(ctx, pool); err != nil {
+		pool.Close()
+		return nil, err
+	}
 	if err := migrate(ctx, pool); err != nil {
 		pool.Close()
 		return nil, fmt.Errorf("migrations: %w", err)
@@ -48,26 +53,47 @@ func Open(ctx context.Context, url string, retention time.Duration) (*Store, err
 }
 
 func migrate(ctx context.Context, pool *pgxpool.Pool) error {
+	db := stdlib.OpenDBFromPool(pool)
+	defer db.Close()
+	provider, err := migrator(db)
+	if err == nil {
+		_, err = provider.Up(ctx)
+	}
+	return err
+}
+
+func migrator(db *sql.DB) (*goose.Provider, error) {
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
-		return err
+		return nil, err
 	}
 	locker, err := lock.NewPostgresSessionLocker()
 	if err != nil {
+		return nil, err
+	}
+	return goose.NewProvider(goose.DialectPostgres, db, files, goose.WithSessionLocker(locker))
+}
+
+// oldestServer is the first version of PostgreSQL that has all that the tables are made of.
+const oldestServer = 15
+
+// checkServer says whether a server is new enough.
+func checkServer(ctx context.Context, pool *pgxpool.Pool) error {
+	var number int
+	if err := pool.QueryRow(ctx, `SELECT current_setting('server_version_num')::int`).Scan(&number); err != nil {
 		return err
 	}
-	db := stdlib.OpenDBFromPool(pool)
-	defer db.Close()
-	provider, err := goose.NewProvider(goose.DialectPostgres, db, files, goose.WithSessionLocker(locker))
-	if err != nil {
-		return err
+	if version := number / 10_000; version < oldestServer {
+		return fmt.Errorf("database.url: the server is PostgreSQL %d; use %d or newer", version, oldestServer)
 	}
-	_, err = provider.Up(ctx)
-	return err
+	return nil
 }
 
 // Close waits for running queries and closes the connections.
 func (s *Store) Close() { s.pool.Close() }
+
+// Stat says how the connections stand.
+func (s *Store) Stat() *pgxpool.Stat { return s.pool.Stat() }
 
 // Ping says whether the database answers; the error wraps [visit.ErrAway].
 func (s *Store) Ping(ctx context.Context) error {

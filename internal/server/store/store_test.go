@@ -25,6 +25,7 @@ import (
 	"eastporch/internal/core/variant"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/dbtest"
+	"eastporch/internal/server/access"
 	"eastporch/internal/synthetic"
 )
 
@@ -50,7 +51,7 @@ func made(t *testing.T, minute int, city string) visit.Visit {
 	at := start.Add(time.Duration(minute) * time.Minute)
 	id, err := visit.NewID(at, crypto.Reader)
 	require.NoError(t, err)
-	v := visit.Visit{ID: id, Time: at, Site: site, Path: "/programme", Marks: []string{}, Trail: caller.Trail{Hops: []caller.Hop{}, Notes: []string{}}, Earlier: []visit.Reading{}}
+	v := visit.Visit{ID: id, Time: at, Site: site, Path: "/programme", Marks: []string{}, Trail: caller.Trail{Hops: []caller.Hop{}, Notes: []string{}}, Earlier: []visit.EarlierFacts{}}
 	kind := addr.Benchmarking
 	v.Card.Address = visit.Address{Text: addr.Optional{Addr: netip.MustParseAddr("198.18.3.40")}, Kind: &kind, Obtained: "header"}
 	v.Card.Location = atlas.Nowhere("made up")
@@ -72,19 +73,19 @@ func made(t *testing.T, minute int, city string) visit.Visit {
 
 func add(t *testing.T, s *Store, visits ...visit.Visit) {
 	t.Helper()
-	out := arrive(t, s, visits...)
+	out := insert(t, s, visits...)
 	require.Equal(t, visit.Outcome{Stored: len(visits)}, out)
 }
 
-func arrive(t *testing.T, s *Store, visits ...visit.Visit) visit.Outcome {
+func insert(t *testing.T, s *Store, visits ...visit.Visit) visit.Outcome {
 	t.Helper()
-	var batch []visit.Arrival
+	var batch []visit.QueuedVisit
 	for _, v := range visits {
-		a, err := v.Arrival()
+		a, err := v.Queued()
 		require.NoError(t, err)
 		batch = append(batch, a)
 	}
-	out, err := s.Arrive(t.Context(), batch)
+	out, err := s.Insert(t.Context(), batch)
 	require.NoError(t, err)
 	return out
 }
@@ -122,7 +123,7 @@ func TestTheSameIDIsStoredOnceAndTheFirstWins(t *testing.T) {
 	var group sync.WaitGroup
 	for range 8 {
 		group.Go(func() {
-			out := arrive(t, s, v, v)
+			out := insert(t, s, v, v)
 			stored.Add(int64(out.Stored))
 			duplicate.Add(int64(out.Duplicate))
 		})
@@ -132,7 +133,7 @@ func TestTheSameIDIsStoredOnceAndTheFirstWins(t *testing.T) {
 	assert.Equal(t, int64(15), duplicate.Load())
 	second := v
 	second.Path = "/other"
-	assert.Equal(t, visit.Outcome{Duplicate: 1, Conflicts: []int{0}}, arrive(t, s, second), "and it is reported")
+	assert.Equal(t, visit.Outcome{Duplicate: 1, Conflicts: []int{0}}, insert(t, s, second), "and it is reported")
 	got, err := s.Visit(t.Context(), v.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "/programme", got.Path)
@@ -140,7 +141,7 @@ func TestTheSameIDIsStoredOnceAndTheFirstWins(t *testing.T) {
 	fresh := made(t, 1, "Porto")
 	other := fresh
 	other.Path = "/other"
-	assert.Equal(t, visit.Outcome{Stored: 1, Duplicate: 2, Conflicts: []int{1}}, arrive(t, s, fresh, other, fresh), "the first of a batch too, and only the other is a conflict")
+	assert.Equal(t, visit.Outcome{Stored: 1, Duplicate: 2, Conflicts: []int{1}}, insert(t, s, fresh, other, fresh), "the first of a batch too, and only the other is a conflict")
 	got, err = s.Visit(t.Context(), fresh.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "/programme", got.Path)
@@ -154,13 +155,13 @@ func TestDistinctVisitorsStayRight(t *testing.T) {
 	s := open(t)
 	visitor := func(minute int) visit.Visit {
 		v := made(t, minute, "Lisbon")
-		v.Visitor = 7
+		v.VisitorHash = 7
 		return v
 	}
 	first := visitor(0)
 	add(t, s, first, visitor(1))
 	agree(t, s, site)
-	_, err := s.Tend(t.Context(), time.Now().Add(3*day)) // of a day long over, and seen just now
+	_, err := s.Maintain(t.Context(), time.Now().Add(3*day)) // of a day long over, and seen just now
 	require.NoError(t, err)
 	add(t, s, visitor(2))
 	agree(t, s, site)
@@ -242,13 +243,13 @@ func TestCountsSayWhatRowsSay(t *testing.T) {
 	t.Parallel()
 	s := open(t)
 	from := start.Truncate(24 * time.Hour).Add(-30 * time.Hour)
-	source := synthetic.NewArrivals(1, site, 60, from, from.Add(4*24*time.Hour))
+	source := synthetic.NewVisits(1, site, 60, from, from.Add(4*24*time.Hour))
 	for range 3 {
-		var batch []visit.Arrival
+		var batch []visit.QueuedVisit
 		for range 1000 {
 			batch = append(batch, source.Next())
 		}
-		out, err := s.Arrive(t.Context(), batch)
+		out, err := s.Insert(t.Context(), batch)
 		require.NoError(t, err)
 		require.Equal(t, 1000, out.Stored)
 	}
@@ -414,7 +415,7 @@ func TestMadeUpNamesAreBounded(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, int64(6997), tally.Sum())
 	// Counts that were tampered with are found, and put right within the bound.
-	_, err = s.pool.Exec(t.Context(), `UPDATE rollup SET visits = visits + 1 WHERE site = $1 AND dimension = 'path' AND key = chr(2)`, site)
+	_, err = s.pool.Exec(t.Context(), `UPDATE rollup SET visits = visits + 1 WHERE site = $1 AND dimension = 'path' AND key = 0`, site)
 	require.NoError(t, err)
 	differs, _, err := s.Verify(t.Context(), site, start, true)
 	require.NoError(t, err)
@@ -423,6 +424,64 @@ func TestMadeUpNamesAreBounded(t *testing.T) {
 	var rows int
 	require.NoError(t, s.pool.QueryRow(t.Context(), `SELECT count(*) FROM rollup WHERE site = $1 AND dimension = 'path'`, site).Scan(&rows))
 	assert.LessOrEqual(t, rows, 1001)
+	// Names that nothing is counted under any more go with maintenance.
+	names := func() (n int) {
+		require.NoError(t, s.pool.QueryRow(t.Context(), `SELECT count(*) FROM count_key`).Scan(&n))
+		return n
+	}
+	assert.Greater(t, names(), 15_000, "the test means to make up many")
+	_, err = s.Maintain(t.Context(), now)
+	require.NoError(t, err)
+	assert.Less(t, names(), 6100, "at most 2,000 of each of three dimensions, and a few that are no names")
+	agree(t, s, site)
+}
+
+// The audit log keeps its newest lines, and what it told for ever is not read from it.
+func TestTheAuditLogIsBounded(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	event, err := access.NewEvent(start, "signed in", "somebody", "")
+	require.NoError(t, err)
+	require.NoError(t, s.AddSession(t.Context(), access.Session{ID: uuid.New(), Expires: start.Add(time.Hour)}, [32]byte{1}, event))
+	_, err = s.pool.Exec(t.Context(), `INSERT INTO audit_log SELECT ('7fffffff-ffff-7fff-8000-' || lpad(to_hex(n), 12, '0'))::uuid, now(), 'key made', 'x', n::text FROM generate_series(1, 100050) n`)
+	require.NoError(t, err)
+	_, err = s.Maintain(t.Context(), start)
+	require.NoError(t, err)
+	var lines int
+	require.NoError(t, s.pool.QueryRow(t.Context(), `SELECT count(*) FROM audit_log`).Scan(&lines))
+	assert.Equal(t, auditKept, lines)
+	newest, err := s.Events(t.Context(), uuid.Nil, 1)
+	require.NoError(t, err)
+	assert.Equal(t, "100050", newest[0].Detail)
+	ever, err := s.EverSignedIn(t.Context())
+	require.NoError(t, err)
+	assert.True(t, ever)
+}
+
+// Facts stay as long as one visit is of them, now or in an older edition.
+func TestFactsStayAsLongAsAVisitIsOfThem(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	one, two := made(t, 0, "Lisbon"), made(t, 1, "Lisbon")
+	add(t, s, one, two, made(t, 2, "Porto"))
+	facts := func() (n int) {
+		_, err := s.Maintain(t.Context(), start)
+		require.NoError(t, err)
+		require.NoError(t, s.pool.QueryRow(t.Context(), `SELECT count(*) FROM edition_facts`).Scan(&n))
+		return n
+	}
+	require.Equal(t, 2, facts())
+	porto := made(t, 9, "Porto").Card
+	porto.Edition.Name = "another"
+	again := func(v visit.Visit) (visit.Card, bool) { return porto, v.ID == one.ID || v.ID == two.ID }
+	require.NoError(t, s.Reenrich(t.Context(), start.Add(-time.Hour), again, func(int, int) {}))
+	agree(t, s, site)
+	require.Equal(t, 3, facts(), "the old ones are told of as earlier")
+	for i, v := range []visit.Visit{one, two} {
+		_, err := s.Erase(t.Context(), visit.Erasure{ID: v.ID}, start.Add(time.Hour))
+		require.NoError(t, err)
+		require.Equal(t, []int{3, 1}[i], facts())
+	}
 }
 
 // What statistics leave out is said, by quarter hours, days and rows alike.
@@ -482,11 +541,11 @@ func TestErasedVisitsAreGoneAndStayGone(t *testing.T) {
 			visits[2].Card.Address.Text.Addr = netip.MustParseAddr("198.18.3.41")
 			visits[3].Card.Address.Text, visits[3].Card.Address.Placeholder = addr.Optional{}, ptr("hash 1")
 			for i := range visits {
-				visits[i].Visitor = int64(i + 1)
+				visits[i].VisitorHash = int64(i + 1)
 				visits[i].Path = fmt.Sprintf("/about/anna-%d", i)
 			}
 			add(t, s, visits...)
-			apart, err := visits[0].Arrival()
+			apart, err := visits[0].Queued()
 			require.NoError(t, err)
 			record, err := json.Marshal(apart)
 			require.NoError(t, err)
@@ -504,7 +563,7 @@ func TestErasedVisitsAreGoneAndStayGone(t *testing.T) {
 			require.NoError(t, err)
 			assert.Len(t, paths.Keys, tt.leave, "what the erased said is not left in counts")
 
-			out := arrive(t, s, visits...) // from the queue of another service
+			out := insert(t, s, visits...) // from the queue of another service
 			assert.Equal(t, 4-tt.leave, out.Erased)
 			assert.Equal(t, tt.leave, out.Duplicate)
 			agree(t, s, site)
@@ -517,16 +576,16 @@ func TestOldVisitsGoByTheWeekAndTheirCountsStay(t *testing.T) {
 	s := open(t)
 	s.retention = 30 * 24 * time.Hour
 	now := time.Now().UTC().Truncate(time.Millisecond)
-	source := synthetic.NewArrivals(2, site, 20, now.AddDate(0, 0, -70), now)
-	var batch []visit.Arrival
+	source := synthetic.NewVisits(2, site, 20, now.AddDate(0, 0, -70), now)
+	var batch []visit.QueuedVisit
 	for range 2000 {
 		batch = append(batch, source.Next())
 	}
 	s.retention = 0
-	_, err := s.Arrive(t.Context(), batch)
+	_, err := s.Insert(t.Context(), batch)
 	require.NoError(t, err)
 	s.retention = 30 * 24 * time.Hour
-	dropped, err := s.Tend(t.Context(), now)
+	dropped, err := s.Maintain(t.Context(), now)
 	require.NoError(t, err)
 	assert.NotEmpty(t, dropped)
 	kept, err := s.Kept(t.Context())
@@ -543,7 +602,7 @@ func TestOldVisitsGoByTheWeekAndTheirCountsStay(t *testing.T) {
 	}
 	assert.Equal(t, int64(2000-bots), all.Sum(), "counts stay")
 	agree(t, s, site)
-	out, err := s.Arrive(t.Context(), batch)
+	out, err := s.Insert(t.Context(), batch)
 	require.NoError(t, err)
 	assert.Equal(t, 2000, out.Expired+out.Duplicate, "what is too old does not come back")
 	assert.NotZero(t, out.Expired)
@@ -552,7 +611,7 @@ func TestOldVisitsGoByTheWeekAndTheirCountsStay(t *testing.T) {
 	assert.Equal(t, int64(out.Duplicate), count.All)
 }
 
-// Whoever follows arrivals misses nothing that several services store at once,
+// Whoever follows stored visits misses nothing that several services store at once,
 // whatever their times.
 func TestFollowersOfArrivalsMissNothing(t *testing.T) {
 	t.Parallel()
@@ -564,14 +623,14 @@ func TestFollowersOfArrivalsMissNothing(t *testing.T) {
 		s, err := Open(t.Context(), url, 0)
 		require.NoError(t, err)
 		t.Cleanup(s.Close)
-		source := synthetic.NewArrivals(uint64(n), site, 10, start.AddDate(0, 0, -20), start)
+		source := synthetic.NewVisits(uint64(n), site, 10, start.AddDate(0, 0, -20), start)
 		writers.Go(func() {
 			for range each {
-				var batch []visit.Arrival
+				var batch []visit.QueuedVisit
 				for range size {
 					batch = append(batch, source.Next())
 				}
-				_, err := s.Arrive(t.Context(), batch)
+				_, err := s.Insert(t.Context(), batch)
 				assert.NoError(t, err)
 			}
 		})
@@ -583,11 +642,11 @@ func TestFollowersOfArrivalsMissNothing(t *testing.T) {
 	seen, after := map[uuid.UUID]bool{}, int64(0)
 	for {
 		last := wrote.Load() // before it is asked
-		list, err := s.Arrived(t.Context(), visit.Filter{Site: site}, after, 100)
+		list, err := s.StoredAfter(t.Context(), visit.Filter{Site: site}, after, 100)
 		require.NoError(t, err)
 		for _, a := range list {
-			require.Greater(t, a.Arrival, after)
-			after = a.Arrival
+			require.Greater(t, a.Sequence, after)
+			after = a.Sequence
 			seen[a.Visit.ID] = true
 		}
 		if last && len(list) == 0 {
@@ -603,9 +662,9 @@ func TestARefusedVisitIsTheDatasFault(t *testing.T) {
 	s := open(t)
 	v := made(t, 0, "Lisbon")
 	v.Path = "/\x00" // which nobody who checks lets through
-	a, err := v.Arrival()
+	a, err := v.Queued()
 	require.NoError(t, err)
-	_, err = s.Arrive(t.Context(), []visit.Arrival{a})
+	_, err = s.Insert(t.Context(), []visit.QueuedVisit{a})
 	require.ErrorIs(t, err, visit.ErrRefused)
 	long := made(t, 0, "Lisbon")
 	letters, r := make([]byte, 9000), rand.New(rand.NewPCG(1, 1))
@@ -614,13 +673,13 @@ func TestARefusedVisitIsTheDatasFault(t *testing.T) {
 	}
 	city := string(letters) // too long for an index
 	long.Card.Location.City = &city
-	a, err = long.Arrival()
+	a, err = long.Queued()
 	require.NoError(t, err)
-	_, err = s.Arrive(t.Context(), []visit.Arrival{a})
+	_, err = s.Insert(t.Context(), []visit.QueuedVisit{a})
 	require.ErrorIs(t, err, visit.ErrRefused)
 	ended, cancel := context.WithCancel(t.Context())
 	cancel()
-	_, err = s.Arrive(ended, []visit.Arrival{a})
+	_, err = s.Insert(ended, []visit.QueuedVisit{a})
 	require.NotErrorIs(t, err, visit.ErrRefused, "which a stop is not")
 	agree(t, s, site)
 }

@@ -1,11 +1,10 @@
 package store
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -31,18 +30,29 @@ func where(f visit.Filter) (string, pgx.NamedArgs) {
 	}
 	for _, equal := range []struct{ column, value string }{
 		{"country_code", f.CountryCode},
-		{"region_code", f.RegionCode},
-		{"city", f.City},
-		{"level", string(f.Level)},
 		{"referrer_host", f.Referrer},
 		{"language", f.Language},
-		{"time_zone", f.TimeZone},
 		{"network", f.Network},
 		{"link", f.Link},
 	} {
 		if equal.value != "" {
 			add(equal.column+" = @"+equal.column, equal.column, equal.value)
 		}
+	}
+	var of []string // of the place
+	for _, equal := range []struct{ column, value string }{
+		{"region_code", f.RegionCode},
+		{"city", f.City},
+		{"level", string(f.Level)},
+		{"time_zone", f.TimeZone},
+	} {
+		if equal.value != "" {
+			of = append(of, equal.column+" = @"+equal.column)
+			args[equal.column] = equal.value
+		}
+	}
+	if len(of) > 0 {
+		sql += " AND place = ANY(ARRAY(SELECT id FROM place WHERE " + strings.Join(of, " AND ") + "))"
 	}
 	if f.Skipped != nil {
 		add("skipped = @skipped", "skipped", *f.Skipped)
@@ -99,23 +109,20 @@ func (s *Store) VisitsFrom(ctx context.Context, f visit.Filter, after uuid.UUID,
 	return s.visits(ctx, conditions+` AND visit.id > @after ORDER BY visit.id LIMIT @limit`, args)
 }
 
-// Arrived lists visits in the order in which they were stored, at most limit of
-// them, those after one. That order never changes, and whoever has read up to a
+// StoredAfter lists visits in the order in which they were stored, at most limit of
+// them, those after a sequence number. That order never changes, and whoever has read up to a
 // visit finds all that was stored since behind it.
-func (s *Store) Arrived(ctx context.Context, f visit.Filter, after int64, limit int) ([]visit.Arrived, error) {
+func (s *Store) StoredAfter(ctx context.Context, f visit.Filter, after int64, limit int) ([]visit.StoredVisit, error) {
 	conditions, args := where(f)
 	args["after"], args["limit"] = after, limit
-	rows, _ := s.pool.Query(ctx, `SELECT arrival, `+visitColumns+` FROM visit JOIN answer ON answer.id = visit.answer WHERE arrival > @after AND `+conditions+` ORDER BY arrival LIMIT @limit`, args)
-	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (a visit.Arrived, err error) {
-		a.Visit, err = scan(row, &a.Arrival)
-		return a, err
-	})
+	rows, _ := s.pool.Query(ctx, selectVisit+`WHERE sequence > @after AND `+conditions+` ORDER BY sequence LIMIT @limit`, args)
+	list, err := pgx.CollectRows(rows, scan)
 	return list, away(err)
 }
 
-// LastArrival gives the place of the visit that was stored last, 0 for none.
-func (s *Store) LastArrival(ctx context.Context) (n int64, err error) {
-	err = s.pool.QueryRow(ctx, `SELECT coalesce((SELECT arrival FROM visit ORDER BY arrival DESC LIMIT 1), 0)`).Scan(&n)
+// LastSequence gives the sequence number of the visit that was stored last, 0 for none.
+func (s *Store) LastSequence(ctx context.Context) (n int64, err error) {
+	err = s.pool.QueryRow(ctx, `SELECT coalesce((SELECT sequence FROM visit ORDER BY sequence DESC LIMIT 1), 0)`).Scan(&n)
 	return n, away(err)
 }
 
@@ -131,47 +138,10 @@ func (s *Store) Visit(ctx context.Context, id uuid.UUID) (visit.Visit, error) {
 	return list[0], nil
 }
 
-// visitColumns are what scan reads.
-const visitColumns = `visit.id, site, path, referrer, user_agent, link, attributes::text, marks, visitor, card::text, trail::text, body::text,
-	ARRAY(SELECT e.body::text FROM unnest(earlier) WITH ORDINALITY u(id, n) JOIN answer e USING (id) ORDER BY n)`
-
 func (s *Store) visits(ctx context.Context, where string, args pgx.NamedArgs) ([]visit.Visit, error) {
-	rows, _ := s.pool.Query(ctx, `SELECT `+visitColumns+` FROM visit JOIN answer ON answer.id = visit.answer WHERE `+where, args)
-	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (visit.Visit, error) { return scan(row) })
+	rows, _ := s.pool.Query(ctx, selectVisit+`WHERE `+where, args)
+	list, err := pgx.CollectRows(rows, scanVisit)
 	return list, away(err)
-}
-
-// scan reads visitColumns, behind columns that first takes.
-func scan(row pgx.CollectableRow, first ...any) (visit.Visit, error) {
-	var r visit.Row
-	var attributes *string
-	var card, trail, body string
-	var visitor *int64
-	var earlier []string
-	if err := row.Scan(append(first, &r.ID, &r.Site, &r.Path, &r.Referrer, &r.UserAgent, &r.Link, &attributes, &r.Marks, &visitor, &card, &trail, &body, &earlier)...); err != nil {
-		return visit.Visit{}, err
-	}
-	r.Card, r.Trail = json.RawMessage(card), json.RawMessage(trail)
-	if attributes != nil {
-		var short bytes.Buffer
-		_ = json.Compact(&short, []byte(*attributes)) // which PostgreSQL wrote
-		r.Attributes = short.Bytes()
-	}
-	if visitor != nil {
-		r.Visitor = *visitor
-	}
-	v, err := r.Visit(json.RawMessage(body))
-	if err != nil {
-		return v, err
-	}
-	for _, text := range earlier {
-		var a visit.Answer
-		if err := json.Unmarshal([]byte(text), &a); err != nil {
-			return v, fmt.Errorf("an earlier answer: %w", err)
-		}
-		v.Earlier = append(v.Earlier, visit.Reading{Edition: a.Edition.Name, Location: a.Location, Network: a.Network})
-	}
-	return v, nil
 }
 
 // away marks errors that mean the database could not be reached or is stopping.

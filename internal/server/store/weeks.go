@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -44,7 +43,7 @@ func (s *Store) ensureWeek(ctx context.Context, monday time.Time) error {
 
 // Kept says what is kept.
 func (s *Store) Kept(ctx context.Context) (visit.Kept, error) {
-	mondays, err := s.mondays(ctx)
+	mondays, err := mondays(ctx, s.pool)
 	if err != nil || len(mondays) == 0 {
 		return visit.Kept{}, err
 	}
@@ -56,49 +55,56 @@ func (s *Store) Kept(ctx context.Context) (visit.Kept, error) {
 	return k, nil
 }
 
+type querier interface {
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+}
+
 // mondays lists the weeks that have partitions, the oldest first.
-func (s *Store) mondays(ctx context.Context) ([]time.Time, error) {
-	rows, _ := s.pool.Query(ctx, `SELECT to_date(right(c.relname, 8), 'YYYYMMDD') FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid
+func mondays(ctx context.Context, db querier) ([]time.Time, error) {
+	rows, _ := db.Query(ctx, `SELECT to_date(right(c.relname, 8), 'YYYYMMDD') FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid
 		WHERE i.inhparent = 'visit'::regclass AND c.relname ~ '^visit_[0-9]{8}$' ORDER BY 1`)
 	days, err := pgx.CollectRows(rows, pgx.RowTo[time.Time])
 	return days, away(err)
 }
 
-// Tend makes the partitions of the weeks to come and drops those that are not
+// Maintain makes the partitions of the weeks to come and drops those that are not
 // kept, with what only they needed. It gives the weeks that it dropped; counts of
 // them stay.
-func (s *Store) Tend(ctx context.Context, now time.Time) (dropped []time.Time, err error) {
+func (s *Store) Maintain(ctx context.Context, now time.Time) (dropped []time.Time, err error) {
 	for n := range weeksAhead + 1 {
 		if err := s.ensureWeek(ctx, weekOf(now.AddDate(0, 0, 7*n))); err != nil {
 			return nil, err
 		}
 	}
-	mondays, err := s.mondays(ctx)
-	if err != nil {
-		return nil, err
-	}
 	oldest := s.Oldest(now)
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		if err := takeTurn(ctx, tx, arrivals); err != nil {
+		if err := takeTurn(ctx, tx, storing); err != nil {
 			return err
 		}
-		for _, monday := range mondays {
+		weeks, err := mondays(ctx, tx)
+		if err != nil {
+			return err
+		}
+		for _, monday := range weeks {
 			if !monday.Before(oldest) {
 				continue
 			}
-			if _, err := tx.Exec(ctx, fmt.Sprintf(`DROP TABLE IF EXISTS visit_%s`, monday.Format("20060102"))); err != nil {
+			partition := "visit_" + monday.Format("20060102")
+			if _, err := tx.Exec(ctx, `INSERT INTO loose_facts SELECT DISTINCT facts FROM `+partition+` UNION SELECT DISTINCT unnest(earlier) FROM `+partition+` WHERE earlier <> '{}' ON CONFLICT DO NOTHING`); err != nil {
+				return err
+			}
+			if _, err := tx.Exec(ctx, `DROP TABLE `+partition); err != nil {
 				return err
 			}
 			dropped = append(dropped, monday)
 		}
-		loose, err := tx.Exec(ctx, `UPDATE installation SET loose_answers = false WHERE loose_answers`)
-		if err != nil {
-			return err
-		}
-		if len(dropped) > 0 || loose.RowsAffected() > 0 {
-			if _, err := tx.Exec(ctx, dropAnswers); err != nil {
+		for _, sql := range []string{dropFacts, dropKeys} {
+			if _, err := tx.Exec(ctx, sql); err != nil {
 				return err
 			}
+		}
+		if _, err := tx.Exec(ctx, `DELETE FROM audit_log WHERE id < (SELECT id FROM audit_log ORDER BY id DESC OFFSET $1 LIMIT 1)`, auditKept-1); err != nil {
+			return err
 		}
 		if _, err := tx.Exec(ctx, `DELETE FROM visitor_seen WHERE seen < $1 AND day < $1`, now.Add(-visitorsKept)); err != nil {
 			return err
@@ -121,8 +127,15 @@ const (
 	visitorsKept = 4 * 24 * time.Hour
 	// tombstonesKept is longer than any queue may hold a visit.
 	tombstonesKept = 60 * 24 * time.Hour
+	// auditKept is how many lines of the audit log are kept, the newest.
+	auditKept = 100_000
 )
 
-// dropAnswers drops the answers that no visit shares.
-const dropAnswers = `DELETE FROM answer a WHERE NOT EXISTS (SELECT FROM visit v WHERE v.answer = a.id)
-	AND a.id NOT IN (SELECT unnest(earlier) FROM visit WHERE earlier <> '{}')`
+// dropFacts drops, of the facts that a visit which is gone was of, those that no other shares.
+const dropFacts = `WITH loose AS (DELETE FROM loose_facts RETURNING id)
+	DELETE FROM edition_facts f USING loose WHERE f.id = loose.id
+		AND NOT EXISTS (SELECT FROM visit v WHERE v.facts = f.id) AND NOT EXISTS (SELECT FROM visit v WHERE v.earlier @> ARRAY[f.id] AND v.earlier <> '{}')`
+
+// dropKeys drops the keys that nothing is counted under any more.
+const dropKeys = `WITH due AS (UPDATE installation SET loose_keys = false WHERE loose_keys RETURNING true AS yes)
+	DELETE FROM count_key k USING due WHERE k.id > 1 AND NOT EXISTS (SELECT FROM rollup r WHERE r.key = k.id AND r.dimension <> 'place')`

@@ -526,7 +526,7 @@ export interface paths {
         put?: never;
         /**
          * Erase a visit, or all of an address or prefix
-         * @description Rows, counts and what is in quarantine. What still waits, here or elsewhere, is dropped when it arrives.
+         * @description Rows, counts and what is in quarantine. What still waits, here or elsewhere, is dropped when it would be stored.
          */
         post: operations["eraseVisits"];
         delete?: never;
@@ -1581,7 +1581,7 @@ export interface components {
             reason: string | null;
         };
         /**
-         * @description By name, in any case; the lines of one name in order of arrival.
+         * @description By name, in any case; the lines of one name in the order in which they came.
          * @example {
          *       "X-Forwarded-For": [
          *         "192.0.2.10, 198.18.7.114, 203.0.113.10"
@@ -1615,7 +1615,7 @@ export interface components {
              * @description `unknown`: too little was seen to judge.
              * @enum {string}
              */
-            state: "ok" | "eye" | "unknown";
+            state: "ok" | "attention" | "unknown";
             title: string;
             /** Format: date-time */
             since: string;
@@ -1624,7 +1624,7 @@ export interface components {
             findings: {
                 name: string;
                 /** @enum {string} */
-                state: "ok" | "eye";
+                state: "ok" | "attention";
                 title: string;
                 text: string;
                 /**
@@ -1657,8 +1657,11 @@ export interface components {
         Trail: {
             /** @description Null where it was not found. */
             visitor: string | null;
-            /** @enum {string} */
-            obtained: "peer" | "header" | "";
+            /**
+             * @description How the visitor was found: `peer`, the connection itself; `header`, behind trusted proxies; `given`, by the reporting server; empty where it was not.
+             * @enum {string}
+             */
+            obtained: "peer" | "header" | "given" | "";
             /** @description Every hop was a trusted proxy. */
             own_network: boolean;
             reason: string;
@@ -1668,9 +1671,9 @@ export interface components {
             notes: string[];
         };
         Hop: {
-            /** @description `peer`, or the name of the header. */
+            /** @description `peer`, `given`, or the name of the header. */
             source: string;
-            /** @description Counted from the left, from 1; 0 for the peer. */
+            /** @description Counted from the left, from 1; 0 where it is no header. */
             index: number;
             of: number;
             /** @description As it was written. */
@@ -1717,7 +1720,15 @@ export interface components {
             test?: boolean;
             /** @description Read, made and answered, but not stored. */
             dry_run?: boolean;
-            /** @description The other end of the connection that the reporting server saw. Wants scope `server`. */
+            /**
+             * @description The visitor's address, where the reporting server knows it: no header is searched for it. Wants scope `server`.
+             * @example 198.18.7.114
+             */
+            address?: string;
+            /**
+             * @description Instead of `address`: the other end of the connection that the reporting server saw; the visitor is found in `headers`. Wants scope `server`.
+             * @example 203.0.113.4
+             */
             peer?: string;
             headers?: components["schemas"]["Headers"];
         };
@@ -1768,7 +1779,7 @@ export interface components {
         };
         VisitPage: {
             visits: components["schemas"]["Visit"][];
-            /** @description The cursor of the next page; null on the last, and never null by arrival. */
+            /** @description The cursor of the next page; null on the last page, and never null by sequence. */
             next: string | null;
             count: components["schemas"]["Count"];
         };
@@ -1855,6 +1866,11 @@ export interface components {
         };
         CountDiffers: {
             dimension: string;
+            /**
+             * @description How long the slot is.
+             * @enum {string}
+             */
+            granularity: "day" | "quarter";
             /** Format: date-time */
             slot: string;
             key: string;
@@ -1895,8 +1911,11 @@ export interface components {
             site: string;
             by: string;
             total: number;
-            /** @enum {string} */
-            from: "counts" | "rows";
+            /**
+             * @description Whether the figures come from the counts that are kept, or from reading visits.
+             * @enum {string}
+             */
+            basis: "counts" | "rows";
             /** @description rows that were read */
             scanned: number;
             /** @description there were more rows than are read */
@@ -1957,8 +1976,11 @@ export interface components {
             site: string;
             by: string;
             total: number;
-            /** @enum {string} */
-            from: "counts" | "rows";
+            /**
+             * @description Whether the figures come from the counts that are kept, or from reading visits.
+             * @enum {string}
+             */
+            basis: "counts" | "rows";
             /** @description rows that were read */
             scanned: number;
             /** @description there were more rows than are read */
@@ -1976,8 +1998,11 @@ export interface components {
             site: string;
             by: string;
             total: number;
-            /** @enum {string} */
-            from: "counts" | "rows";
+            /**
+             * @description Whether the figures come from the counts that are kept, or from reading visits.
+             * @enum {string}
+             */
+            basis: "counts" | "rows";
             /** @description rows that were read */
             scanned: number;
             /** @description there were more rows than are read */
@@ -1993,8 +2018,11 @@ export interface components {
             site: string;
             by: string;
             total: number;
-            /** @enum {string} */
-            from: "counts" | "rows";
+            /**
+             * @description Whether the figures come from the counts that are kept, or from reading visits.
+             * @enum {string}
+             */
+            basis: "counts" | "rows";
             /** @description rows that were read */
             scanned: number;
             /** @description there were more rows than are read */
@@ -2011,8 +2039,11 @@ export interface components {
             site: string;
             by: string;
             total: number;
-            /** @enum {string} */
-            from: "counts" | "rows";
+            /**
+             * @description Whether the figures come from the counts that are kept, or from reading visits.
+             * @enum {string}
+             */
+            basis: "counts" | "rows";
             /** @description rows that were read */
             scanned: number;
             /** @description there were more rows than are read */
@@ -2034,8 +2065,11 @@ export interface components {
             site: string;
             by: string;
             total: number;
-            /** @enum {string} */
-            from: "counts" | "rows";
+            /**
+             * @description Whether the figures come from the counts that are kept, or from reading visits.
+             * @enum {string}
+             */
+            basis: "counts" | "rows";
             /** @description rows that were read */
             scanned: number;
             /** @description there were more rows than are read */
@@ -3451,8 +3485,8 @@ export interface operations {
                 mark?: components["parameters"]["Mark"];
                 /** @description Of what is kept of the address: an address, or a prefix. */
                 prefix?: components["parameters"]["Prefix"];
-                /** @description By time, the newest first; or by arrival, the oldest first, where nothing is ever stored before a cursor. */
-                order?: "time" | "arrival";
+                /** @description `time`: the newest first. `sequence`: in the order in which they were stored, the oldest first, so that nothing is ever added before a cursor. */
+                order?: "time" | "sequence";
                 /** @description The `next` of the page before. */
                 cursor?: string;
                 limit?: number;

@@ -97,10 +97,10 @@ function More({ current }: { current: Route }) {
 function Banner() {
   const report = useCheckup().data;
   const [away, setAway] = useState("");
-  if (report?.state !== "eye" || report.title === away) return null;
+  if (report?.state !== "attention" || report.title === away) return null;
   return (
     <div className="banner" role="status">
-      <span className="eyedot" aria-hidden="true" />
+      <span className="attention-dot" aria-hidden="true" />
       <span>
         <Prose text={report.title} />
       </span>
@@ -139,11 +139,11 @@ function PageLink({ route }: { route: Route }) {
     >
       <Icon name={route.icon} />
       {route.title}
-      {route.path === "/setup" && checkup?.state === "eye" && (
-        <span className="eyedot" role="img" aria-label="needs an eye" />
+      {route.path === "/setup" && checkup?.state === "attention" && (
+        <span className="attention-dot" role="img" aria-label="needs attention" />
       )}
       {route.path === "/atlas" && editions?.some((e) => e.state === "ready") && (
-        <span className="eyedot" role="img" aria-label="an edition waits" />
+        <span className="attention-dot" role="img" aria-label="an edition waits" />
       )}
     </Link>
   );
@@ -270,7 +270,7 @@ function Bar({ route, quick }: { route: Route; quick: React.RefObject<InputRef |
       </label>
       <button
         type="button"
-        className="iconbutton phone-eye"
+        className="iconbutton phone-preview"
         aria-label="Presentation: mask every address"
         aria-pressed={presenting}
         onClick={() => present(!presenting)}

@@ -79,7 +79,7 @@ export function CodeChip({ code }: { code: string }) {
 }
 
 export function EyeChip({ children }: { children: ReactNode }) {
-  return <span className="chip eye">{children}</span>;
+  return <span className="chip attention">{children}</span>;
 }
 
 const flags = import.meta.glob<string>("../../node_modules/flag-icons/flags/4x3/??.svg", {

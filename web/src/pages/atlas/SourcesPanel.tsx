@@ -93,7 +93,7 @@ export function SourcesPanel({ atlas, job }: { atlas: AtlasEdition; job: Job }) 
       </div>
       {bad && (
         <p className="atlas-foot" role="status">
-          <span className="eyedot" aria-hidden="true" />
+          <span className="attention-dot" aria-hidden="true" />
           <span>
             <b>The last build did not go through.</b> <Prose text={job.failed} /> The edition in use stays.
           </span>

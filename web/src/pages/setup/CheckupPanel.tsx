@@ -34,16 +34,16 @@ export function CheckupPanel() {
 }
 
 function Verdict({ report }: { report: Checkup }) {
-  const first = report.findings.find((f) => f.state === "eye");
-  const more = report.findings.filter((f) => f.state === "eye" && f !== first);
-  const others = report.findings.filter((f) => f.state !== "eye");
+  const first = report.findings.find((f) => f.state === "attention");
+  const more = report.findings.filter((f) => f.state === "attention" && f !== first);
+  const others = report.findings.filter((f) => f.state !== "attention");
   const lines = first?.lines ?? [];
   return (
-    <section className={first ? "panel checkup eye" : "panel checkup"} aria-labelledby="checkup-title">
+    <section className={first ? "panel checkup attention" : "panel checkup"} aria-labelledby="checkup-title">
       <div className={lines.length > 0 ? "checkup-top two-columns" : "checkup-top"}>
         <div className="checkup-main">
           <h2 className="serif checkup-title" id="checkup-title">
-            {first && <span className="eyedot" role="img" aria-label="needs an eye" />}
+            {first && <span className="attention-dot" role="img" aria-label="needs attention" />}
             {report.state === "ok" && <Icon name="check" />}
             <Prose text={report.title} />
           </h2>
@@ -64,7 +64,8 @@ function Verdict({ report }: { report: Checkup }) {
         <div key={f.name + f.title} className="checkup-top two-columns checkup-more">
           <div className="checkup-main">
             <h3 className="panel-title">
-              <span className="eyedot" role="img" aria-label="needs an eye" /> <Prose text={f.title} />
+              <span className="attention-dot" role="img" aria-label="needs attention" />{" "}
+              <Prose text={f.title} />
             </h3>
             <p>
               <Prose text={f.text} />

@@ -2,7 +2,7 @@ import { Segmented } from "antd";
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
-import { useArrivals } from "../../api/arrivals";
+import { useLiveVisits } from "../../api/liveVisits";
 import type { Place } from "../../api/client";
 import {
   useAtlas,
@@ -20,15 +20,15 @@ import { Country, LevelMark, Prose } from "../../components/parts";
 import { useSite } from "../../components/site";
 import { LeftOut } from "../../components/LeftOut";
 import { Bars, Empty, Failed } from "../../components/states";
-import { Arriving } from "./Arriving";
+import { LiveVisits } from "./LiveVisits";
 import { cityOf, dayOf, shifts, unusual, type Day } from "./day";
 import { HoursChart } from "./HoursChart";
 import { LastHourMap, visitsOf } from "./LastHourMap";
 
-/** again is how often the page asks anew while visits arrive, in milliseconds. */
+/** again is how often the page asks anew while visits come in, in milliseconds. */
 const again = 5000;
 
-/** TodayPage says at a glance who came today, from where, and what needs an eye. */
+/** TodayPage says at a glance who came today, from where, and what needs attention. */
 export function TodayPage() {
   const { site } = useSite();
   const zone = site?.time_zone ?? "UTC";
@@ -50,7 +50,7 @@ export function TodayPage() {
     to: day.now.subtract(7, "day").toISOString(),
   });
   const hour = usePlaces(host, { from: day.now.subtract(1, "hour").toISOString() });
-  const eyes = useEyes(at);
+  const warnings = useWarnings(at);
 
   if (today.isError)
     return (
@@ -80,9 +80,10 @@ export function TodayPage() {
             {day.now.diff(day.start, "minute") < 60 ? "in" : "of them in"} the last hour.
             {busy && ` ${busy.name} is busier than usual.`}{" "}
             <LeftOut of={today.data.left_out} query="&since=today" />{" "}
-            {eyes.length > 0 && (
-              <a className="chip eye" href="#eye">
-                {eyes.length === 1 ? "One thing needs" : `${count(eyes.length)} things need`} an eye.
+            {warnings.length > 0 && (
+              <a className="chip attention" href="#attention">
+                {warnings.length === 1 ? "One thing needs" : `${count(warnings.length)} things need`}{" "}
+                attention.
               </a>
             )}
           </>
@@ -108,13 +109,13 @@ export function TodayPage() {
         }
       />
       <div className="today-side">
-        {eyes.length > 0 && (
-          <section className="needs-eye" id="eye" aria-label="Needs an eye">
+        {warnings.length > 0 && (
+          <section className="needs-attention" id="attention" aria-label="Needs attention">
             <h2>
-              <span className="eyedot" aria-hidden="true" /> Needs an eye
+              <span className="attention-dot" aria-hidden="true" /> Needs attention
             </h2>
-            {eyes.map((e) => (
-              <div key={e.what} className="eye-row">
+            {warnings.map((e) => (
+              <div key={e.what} className="attention-row">
                 <b>
                   <Prose text={e.what} />
                 </b>{" "}
@@ -125,7 +126,7 @@ export function TodayPage() {
             ))}
           </section>
         )}
-        <Arriving site={host} />
+        <LiveVisits site={host} />
       </div>
       <Changed day={day} moved={moved} total={today.data?.total} />
     </div>
@@ -145,10 +146,10 @@ function useMinute(): Date {
   return at;
 }
 
-/** useMoving asks anew a while after visits have arrived. */
+/** useMoving asks anew a while after visits have come in. */
 function useMoving(site: string) {
   const queries = useQueryClient();
-  const { visits } = useArrivals(site);
+  const { visits } = useLiveVisits(site);
   const newest = visits[0]?.id;
   useEffect(() => {
     if (!newest) return;
@@ -159,31 +160,31 @@ function useMoving(site: string) {
   }, [newest, queries]);
 }
 
-interface Eye {
+interface Warning {
   what: string;
   more: string;
   action: string;
   to: string;
 }
 
-/** useEyes gathers what a person should look at. */
-function useEyes(at: Date): Eye[] {
+/** useWarnings gathers what a person should look at. */
+function useWarnings(at: Date): Warning[] {
   const checkup = useCheckup().data;
   const state = useVisitsState().data;
   const editions = useEditions().data?.editions;
   const atlas = useAtlas().data;
-  const eyes: Eye[] = [];
-  if (checkup?.state === "eye")
-    eyes.push({ what: checkup.title, more: "", action: "Open Set-up", to: "/setup" });
+  const warnings: Warning[] = [];
+  if (checkup?.state === "attention")
+    warnings.push({ what: checkup.title, more: "", action: "Open Set-up", to: "/setup" });
   if (state?.intake.away)
-    eyes.push({
+    warnings.push({
       what: "The database does not answer.",
       more: `Visits are still accepted and wait in the intake: ${state.intake.waiting.toLocaleString("en")} so far.`,
       action: "Open Set-up",
       to: "/setup",
     });
   if (state && state.quarantine > 0)
-    eyes.push({
+    warnings.push({
       what: `${state.quarantine} visits could not be stored.`,
       more: "They wait in quarantine, with the reason: eastporch visits quarantine list.",
       action: "Open Set-up",
@@ -191,7 +192,7 @@ function useEyes(at: Date): Eye[] {
     });
   const ready = editions?.find((e) => e.state === "ready");
   if (ready)
-    eyes.push({
+    warnings.push({
       what: `Edition ${ready.name} waits.`,
       more: "Look at what it would change, or activate it now.",
       action: "Open Atlas",
@@ -199,13 +200,13 @@ function useEyes(at: Date): Eye[] {
     });
   const old = atlas?.sources.find((s) => s.dated && at.getTime() - Date.parse(s.dated) > staleAfter);
   if (old)
-    eyes.push({
+    warnings.push({
       what: `${old.name} is ${Math.floor((at.getTime() - Date.parse(old.dated ?? "")) / 86_400_000)} days old.`,
       more: "Networks move; a newer file may tell another place.",
       action: "Open Atlas",
       to: "/atlas",
     });
-  return eyes;
+  return warnings;
 }
 
 const staleAfter = 90 * 86_400_000;
@@ -243,7 +244,7 @@ function LastHour({ places, total, pending, at, hours }: HourProps) {
         <Bars rows={6} label="The last hour is loading" />
       ) : places.length === 0 ? (
         <div className="lasthour">
-          <Empty title="Nobody came in the last hour." text="The map fills as visits arrive.">
+          <Empty title="Nobody came in the last hour." text="The map fills as visits come in.">
             <Link to="/map">See all visits on the map</Link>
           </Empty>
         </div>

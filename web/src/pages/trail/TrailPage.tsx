@@ -54,7 +54,7 @@ export function TrailPage() {
         {source === "Pasted" ? (
           <Pasted draft={draft} onChange={setDraft} onExplain={() => setAsked(draft)} />
         ) : (
-          <p className="second">The request that this page made to the service, as it arrived.</p>
+          <p className="second">The request that this page made to the service, as it came.</p>
         )}
         {trail.data && <AsRead trail={trail.data} />}
         {current && <Believed settings={current} changed={settings !== null} onChange={setSettings} />}

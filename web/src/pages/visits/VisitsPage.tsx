@@ -1,7 +1,7 @@
 import { Button, Dropdown } from "antd";
 import { useEffect } from "react";
 import { Link } from "react-router";
-import { useArrivals } from "../../api/arrivals";
+import { useLiveVisits } from "../../api/liveVisits";
 import { useVisit, useVisits } from "../../api/queries";
 import type { Visit } from "../../api/client";
 import { useRoute } from "../../components/addressParam";
@@ -34,9 +34,9 @@ export function VisitsPage() {
   const opened = visits.find((v) => v.id === open) ?? one.data;
   useEscape(open !== "", () => setOpen(""));
 
-  const arriving = useArrivals(site?.host ?? "", filter);
+  const live = useLiveVisits(site?.host ?? "", filter);
   const showNew = () => {
-    arriving.clear();
+    live.clear();
     void list.refetch();
   };
   const clear = () => change((next) => [...next.keys()].forEach((key) => next.delete(key)));
@@ -84,9 +84,9 @@ export function VisitsPage() {
                   </span>
                 )}
               </span>
-              {arriving.visits.length > 0 ? (
+              {live.visits.length > 0 ? (
                 <Button size="small" onClick={showNew}>
-                  {arriving.visits.length} new
+                  {live.visits.length} new
                 </Button>
               ) : (
                 <span className="small second">newest first</span>

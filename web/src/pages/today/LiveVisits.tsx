@@ -2,7 +2,7 @@ import { Button } from "antd";
 import dayjs from "dayjs";
 import { useState } from "react";
 import { Link } from "react-router";
-import { useArrivals } from "../../api/arrivals";
+import { useLiveVisits } from "../../api/liveVisits";
 import type { Visit } from "../../api/client";
 import { useVisits } from "../../api/queries";
 import { clockTime } from "../../components/format";
@@ -12,25 +12,25 @@ import { AddressOf, placeLine, within } from "../visits/VisitTable";
 
 const shown = 6;
 
-/** Arriving is the newest visits, which come in by themselves until they are held. */
-export function Arriving({ site }: { site: string }) {
+/** LiveVisits is the newest visits, which come in by themselves until they are paused. */
+export function LiveVisits({ site }: { site: string }) {
   const [held, setHeld] = useState<Visit[] | null>(null);
-  const arriving = useArrivals(site);
+  const live = useLiveVisits(site);
   const list = useVisits(site, noFilter);
   const before = list.data?.pages[0]?.visits ?? [];
-  const fresh = new Set(arriving.visits.map((v) => v.id));
-  const now = [...arriving.visits, ...before.filter((v) => !fresh.has(v.id))].slice(0, shown);
+  const fresh = new Set(live.visits.map((v) => v.id));
+  const now = [...live.visits, ...before.filter((v) => !fresh.has(v.id))].slice(0, shown);
   const visits = held ?? now;
   const waits = held && now[0] && now[0].id !== held[0]?.id;
   return (
-    <section className="panel arriving" aria-label="Arriving">
+    <section className="panel live-visits" aria-label="Live visits">
       <div className="panel-head">
         <span>
-          <b>Arriving</b> {!arriving.waitingSince && !held && <span className="live" aria-hidden="true" />}
-          {arriving.waitingSince && (
+          <b>Live visits</b> {!live.waitingSince && !held && <span className="live" aria-hidden="true" />}
+          {live.waitingSince && (
             <span className="small second">
               {" "}
-              Waiting for the service, since {dayjs(arriving.waitingSince).format("HH:mm")}
+              Waiting for the service, since {dayjs(live.waitingSince).format("HH:mm")}
             </span>
           )}
         </span>
@@ -40,13 +40,13 @@ export function Arriving({ site }: { site: string }) {
           onClick={() => setHeld(held ? null : now)}
           aria-pressed={held !== null}
         >
-          {held ? (waits ? "Go on, there are new" : "Go on") : "Pause"}
+          {held ? (waits ? "Resume: there are new visits" : "Resume") : "Pause"}
         </Button>
       </div>
       {list.isPending ? (
         <Bars rows={shown} label="Visits are loading" />
       ) : visits.length === 0 ? (
-        <p className="second none">Nobody has knocked yet.</p>
+        <p className="second none">No visits yet.</p>
       ) : (
         <ul>
           {visits.map((v) => (

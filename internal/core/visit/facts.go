@@ -9,46 +9,46 @@ import (
 	"github.com/google/uuid"
 )
 
-// answersKept bounds how many answers are remembered in their written form.
-const answersKept = 20_000
+// factsKept bounds how many facts are remembered in their written form.
+const factsKept = 20_000
 
-// written remembers answers, since writing one takes longer than all the rest of
+// encoded remembers facts as JSON, since to encode them takes longer than all the rest of
 // a visit, and visits of one range share it.
-var written struct {
-	answers sync.Map // by answerKey -> writtenAnswer
-	count   atomic.Int64
+var encoded struct {
+	facts sync.Map // by factsKey -> encodedFacts
+	count atomic.Int64
 }
 
-type writtenAnswer struct {
+type encodedFacts struct {
 	text json.RawMessage
 	id   uuid.UUID
 }
 
-// answer gives the JSON of the answer in a card, and its id. The JSON must not be
+// facts gives the JSON of the edition facts in a card, and their id. The JSON must not be
 // changed.
-func (c Card) answer() (json.RawMessage, uuid.UUID, error) {
-	key := c.answerKey()
-	if known, ok := written.answers.Load(key); ok {
-		w := known.(writtenAnswer)
+func (c Card) facts() (json.RawMessage, uuid.UUID, error) {
+	key := c.factsKey()
+	if known, ok := encoded.facts.Load(key); ok {
+		w := known.(encodedFacts)
 		return w.text, w.id, nil
 	}
 	c.Money.Rate = nil // which is the day's and the site's
-	text, err := json.Marshal(Answer{c.Location, c.Network, c.Evidence, c.Money, c.Edition})
+	text, err := json.Marshal(EditionFacts{c.Location, c.Network, c.Evidence, c.Money, c.Edition})
 	if err != nil {
 		return nil, uuid.Nil, err
 	}
-	w := writtenAnswer{text, AnswerID(text)}
-	if written.count.Add(1) > answersKept {
-		written.answers.Clear()
-		written.count.Store(1)
+	w := encodedFacts{text, FactsID(text)}
+	if encoded.count.Add(1) > factsKept {
+		encoded.facts.Clear()
+		encoded.count.Store(1)
 	}
-	written.answers.Store(key, w)
+	encoded.facts.Store(key, w)
 	return w.text, w.id, nil
 }
 
-// answerKey tells answers apart: what an edition says is fixed by the ranges that
+// factsKey tells facts apart: what an edition says is fixed by the ranges that
 // its sources were asked in, corrections by what they say.
-func (c Card) answerKey() string {
+func (c Card) factsKey() string {
 	w, n := c.Location, c.Network
 	key := make([]byte, 0, 256)
 	add := func(s string) { key = append(append(key, s...), 0) }

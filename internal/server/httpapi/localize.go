@@ -18,10 +18,10 @@ import (
 	"eastporch/internal/core/visit"
 )
 
-// guest is who a request is for, beside the address: of which site, and with which
+// requestContext is who a request is for, beside the address: of which site, and with which
 // language chosen. header is the request's own, or as somebody reports it.
-func (a *api) guest(c *gin.Context, header map[string][]string, site *Site) visit.Guest {
-	g := visit.Guest{}
+func (a *api) requestContext(c *gin.Context, header map[string][]string, site *Site) visit.RequestContext {
+	g := visit.RequestContext{}
 	if site != nil {
 		g.At = site.Local
 	}
@@ -81,8 +81,9 @@ func (a *api) visitorCard(c *gin.Context) (visit.Card, error) {
 		return visit.Card{}, err
 	}
 	header := c.Request.Header
-	card, trail := a.Enrich.Visitor(peer(c.Request), header, a.guest(c, header, site), a.Now())
-	a.observed(peer(c.Request), header, card, trail)
+	card, trail := a.Enrich.Visitor(peer(c.Request), header, a.requestContext(c, header, site), a.Now())
+	a.countVisitor(card)
+	a.Watch.Observe(peer(c.Request), header, trail)
 	return card.In(card.Locale.Language), nil
 }
 
@@ -132,19 +133,19 @@ func (a *api) getLocale(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	guest := a.guest(c, nil, site)
-	guest.AcceptLanguage = c.Query("accept_language")
+	req := a.requestContext(c, nil, site)
+	req.AcceptLanguage = c.Query("accept_language")
 	var card visit.Card
 	if ip.IsValid() {
-		card = a.Enrich.Card(ip, visit.ObtainedGiven, guest, a.Now())
+		card = a.Enrich.Card(ip, visit.ObtainedGiven, req, a.Now())
 		if code := card.Location.CountryCode; code != nil {
 			country, _ = almanac.ByCode(*code)
 		}
 		if zone != "" {
-			card.Clock = a.Enrich.Localize(country, zone, guest, a.Now()).Clock
+			card.Clock = a.Enrich.Localize(country, zone, req, a.Now()).Clock
 		}
 	} else {
-		card = a.Enrich.Localize(country, zone, guest, a.Now())
+		card = a.Enrich.Localize(country, zone, req, a.Now())
 	}
 	if zone == "" && card.Clock.TimeZone != nil {
 		zone = *card.Clock.TimeZone

@@ -4,25 +4,25 @@ import type { VisitFilter } from "./queries";
 import { usePreferences } from "../components/preferences";
 import { unveilURL, veilJSON } from "./veil";
 
-/** kept is how many visits that have arrived are remembered. */
+/** kept is how many new visits are remembered. */
 const kept = 99;
 
-export interface Arrivals {
-  /** visits that arrived since the page began to listen, or since clear, the newest first. */
+export interface LiveVisits {
+  /** visits that came since the page began to listen, or since clear, the newest first. */
   visits: Visit[];
   /** waitingSince is when the stream broke; it goes on by itself. */
   waitingSince: Date | null;
   clear: () => void;
 }
 
-/** useArrivals follows visits as they are stored; where it is paused it forgets none. */
-export function useArrivals(site: string, filter: VisitFilter = {}): Arrivals {
+/** useLiveVisits follows visits as they are stored; where it is paused it forgets none. */
+export function useLiveVisits(site: string, filter: VisitFilter = {}): LiveVisits {
   const veiled = usePreferences().presenting;
   const [visits, setVisits] = useState<Visit[]>([]);
   const [waitingSince, setWaiting] = useState<Date | null>(null);
   const search = new URLSearchParams({ site });
   for (const [key, value] of Object.entries(filter))
-    // What arrives now is after every beginning.
+    // What comes now is after every beginning.
     if (value !== undefined && key !== "from") search.set(key, String(value));
   const query = search.toString();
   useEffect(() => {

@@ -1,0 +1,320 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"eastporch/internal/core/visit"
+)
+
+// storing is the advisory lock that whoever stores visits, recounts or drops
+// them holds, so that visits are counted and numbered in the order in which they
+// are committed.
+const storing = 7263001
+
+// publishing is the one that whoever publishes an edition holds.
+const publishing = 7263002
+
+// Insert stores visits, each once, with all that counts them, in one
+// transaction. An error that wraps [visit.ErrRefused] means that the database
+// will not have one of them; any other, that it could not be asked.
+func (s *Store) Insert(ctx context.Context, batch []visit.QueuedVisit) (visit.Outcome, error) {
+	var out visit.Outcome
+	oldest := s.Oldest(time.Now())
+	rows := make([]*insertRow, 0, len(batch))
+	facts := map[uuid.UUID]*sharedFacts{}
+	weeks := map[time.Time]bool{}
+	first := map[uuid.UUID]int{} // of each id in the batch
+	for i := range batch {
+		q := &batch[i]
+		at, ok := visit.TimeOf(q.Row.ID)
+		if !ok {
+			return out, fmt.Errorf("%w: %s is no id of version 7", visit.ErrRefused, q.Row.ID)
+		}
+		if at.Before(oldest) {
+			out.Expired++
+			continue
+		}
+		if j, ok := first[q.Row.ID]; ok {
+			if out.Duplicate++; !batch[j].Row.Same(q.Row) {
+				out.Conflicts = append(out.Conflicts, i)
+			}
+			continue
+		}
+		first[q.Row.ID] = i
+		shared, err := factsOf(facts, q)
+		if err != nil {
+			return out, fmt.Errorf("%w: %w", visit.ErrRefused, err)
+		}
+		weeks[weekOf(at)] = true
+		rows = append(rows, &insertRow{Row: &q.Row, at: at, facts: shared})
+	}
+	if len(rows) == 0 {
+		return out, nil
+	}
+	for w := range weeks {
+		if err := s.ensureWeek(ctx, w); err != nil {
+			return out, err
+		}
+	}
+	conn, err := s.pool.Acquire(ctx)
+	if err != nil {
+		return out, away(err)
+	}
+	defer conn.Release()
+	slices.SortFunc(rows, func(a, b *insertRow) int { return bytes.Compare(a.ID[:], b.ID[:]) })
+	err = pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
+		if err := takeTurn(ctx, tx, storing); err != nil {
+			return err
+		}
+		// A batch touches few rows of large tables, whose statistics are often behind: always by index.
+		// The costs that this gives would have every statement compiled, which takes a second.
+		if _, err := tx.Exec(ctx, `SET LOCAL enable_seqscan = off; SET LOCAL jit = off`); err != nil {
+			return err
+		}
+		if err := addFacts(ctx, tx, facts); err != nil {
+			return err
+		}
+		if err := addPlaces(ctx, tx, facts); err != nil {
+			return err
+		}
+		fresh, err := allFresh(ctx, tx, rows)
+		if err != nil {
+			return err
+		}
+		var sequence int64
+		if fresh {
+			sequence, err = copyAll(ctx, tx, rows, &out)
+		} else {
+			sequence, err = sortOut(ctx, tx, rows, first, &out)
+		}
+		if err != nil || out.Stored == 0 {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `SELECT count_stored($1)`, sequence); err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, `SELECT pg_notify($1, '')`, storedChannel)
+		return err
+	})
+	if err != nil && refused(err, conn.Conn()) {
+		return visit.Outcome{}, fmt.Errorf("%w: %w", visit.ErrRefused, err)
+	}
+	if err != nil {
+		return visit.Outcome{}, away(err)
+	}
+	return out, nil
+}
+
+// takeTurn waits for an advisory lock, which the transaction then has.
+func takeTurn(ctx context.Context, tx pgx.Tx, lock int) error {
+	_, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock($1)`, lock)
+	return err
+}
+
+// allFresh says that every row of a batch, which is sorted by id, is new, and
+// that nothing was erased that one of them may be of.
+func allFresh(ctx context.Context, tx pgx.Tx, rows []*insertRow) (bool, error) {
+	ids := make([]uuid.UUID, len(rows))
+	for i, r := range rows {
+		ids[i] = r.ID
+	}
+	var known bool
+	err := tx.QueryRow(ctx, `SELECT EXISTS (SELECT FROM tombstone) OR EXISTS (SELECT FROM visit WHERE id = ANY($1) AND id BETWEEN $2 AND $3)`,
+		ids, ids[0], ids[len(ids)-1]).Scan(&known)
+	return !known, err
+}
+
+// copyAll stores rows that are all new. It gives the sequence number of the first.
+func copyAll(ctx context.Context, tx pgx.Tx, rows []*insertRow, out *visit.Outcome) (first int64, err error) {
+	var last int64
+	if err := tx.QueryRow(ctx, `SELECT setval('visit_sequence', nextval('visit_sequence') + $1)`, len(rows)).Scan(&last); err != nil {
+		return 0, err
+	}
+	first = last - int64(len(rows)) + 1
+	next := 0
+	n, err := tx.CopyFrom(ctx, pgx.Identifier{"visit"}, append([]string{"sequence"}, columnNames()...), pgx.CopyFromFunc(func() ([]any, error) {
+		if next == len(rows) {
+			return nil, nil
+		}
+		next++
+		return append([]any{first + int64(next-1)}, rows[next-1].values()...), nil
+	}))
+	out.Stored = int(n)
+	return first, err
+}
+
+// sortOut stores the rows that are new and not erased; places says where in the
+// batch each id stands.
+func sortOut(ctx context.Context, tx pgx.Tx, rows []*insertRow, places map[uuid.UUID]int, out *visit.Outcome) (first int64, err error) {
+	// It has the columns of visit, and none of its rules.
+	if _, err := tx.Exec(ctx, `CREATE TEMP TABLE IF NOT EXISTS incoming ON COMMIT DELETE ROWS AS SELECT * FROM visit WHERE false`); err != nil {
+		return 0, err
+	}
+	_, err = tx.CopyFrom(ctx, pgx.Identifier{"incoming"}, columnNames(), pgx.CopyFromSlice(len(rows), func(i int) ([]any, error) { return rows[i].values(), nil }))
+	if err != nil {
+		return 0, err
+	}
+	tag, err := tx.Exec(ctx, `DELETE FROM incoming a USING tombstone t WHERE a.id = t.id OR a.time <= t.erased AND
+		(a.address <<= t.prefix OR a.placeholder = t.placeholder OR t.hash = sha256(t.salt || host(a.address)::bytea))`)
+	if err != nil {
+		return 0, err
+	}
+	out.Erased = int(tag.RowsAffected())
+	if err := tx.QueryRow(ctx, `SELECT nextval('visit_sequence')`).Scan(&first); err != nil {
+		return 0, err
+	}
+	list := strings.Join(columnNames(), ", ")
+	tag, err = tx.Exec(ctx, `INSERT INTO visit (sequence, `+list+`)
+		SELECT nextval('visit_sequence'), `+list+` FROM (SELECT * FROM incoming ORDER BY id) a ON CONFLICT (id) DO NOTHING`)
+	if err != nil {
+		return 0, err
+	}
+	out.Stored = int(tag.RowsAffected())
+	before := len(rows) - out.Erased - out.Stored
+	if out.Duplicate += before; before > 0 {
+		found, _ := tx.Query(ctx, `SELECT DISTINCT a.id FROM incoming a JOIN visit v USING (id) WHERE (`+reported("a.")+`) IS DISTINCT FROM (`+reported("v.")+`)`)
+		var ids []uuid.UUID
+		ids, err = pgx.CollectRows(found, pgx.RowTo[uuid.UUID])
+		for _, id := range ids {
+			out.Conflicts = append(out.Conflicts, places[id])
+		}
+	}
+	return first, err
+}
+
+// Standing says of each row whether the visit that is stored under its id is the same; an
+// id that nothing is stored under is left out.
+func (s *Store) Standing(ctx context.Context, rows []visit.Row) ([]visit.Standing, error) {
+	ids := make([]uuid.UUID, len(rows))
+	for i, r := range rows {
+		ids[i] = r.ID
+	}
+	args, arrays := []any{ids}, []string{"$1::uuid[]"}
+	for _, c := range columns {
+		if !c.reported {
+			continue
+		}
+		values := make([]any, len(rows))
+		for i := range rows {
+			values[i] = c.value(&insertRow{Row: &rows[i]})
+		}
+		args = append(args, values)
+		arrays = append(arrays, fmt.Sprintf("$%d::%s[]", len(args), c.kind))
+	}
+	found, _ := s.pool.Query(ctx, `SELECT w.n, (`+reported("w.")+`) IS NOT DISTINCT FROM (`+reported("v.")+`)
+		FROM unnest(`+strings.Join(arrays, ", ")+`) WITH ORDINALITY AS w(id, `+reported("")+`, n) JOIN visit v ON v.id = w.id`, args...)
+	list, err := pgx.CollectRows(found, func(row pgx.CollectableRow) (v visit.Standing, err error) {
+		err = row.Scan(&v.Index, &v.Same)
+		v.Index--
+		return v, err
+	})
+	return list, away(err)
+}
+
+// storedChannel is notified when visits have been stored.
+const storedChannel = "visits_stored"
+
+// sharedFacts are the edition facts of all visits that share them, decoded once.
+type sharedFacts struct {
+	text    json.RawMessage
+	facts   visit.EditionFacts
+	network *string
+	place   map[bool]int64 // its id, by whether the address was skipped
+}
+
+func factsOf(known map[uuid.UUID]*sharedFacts, q *visit.QueuedVisit) (*sharedFacts, error) {
+	s, ok := known[q.Row.FactsID]
+	if !ok {
+		s = &sharedFacts{text: q.Facts, place: map[bool]int64{}}
+		if err := json.Unmarshal(q.Facts, &s.facts); err != nil {
+			return nil, fmt.Errorf("the edition facts of %s: %w", q.Row.ID, err)
+		}
+		s.network = null(visit.NetworkKey(s.facts.Network))
+		known[q.Row.FactsID] = s
+	}
+	s.place[q.Row.Skipped] = 0 // until addPlaces knows it
+	return s, nil
+}
+
+func null(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}
+
+func list(s []string) []string {
+	if s == nil {
+		return []string{}
+	}
+	return s
+}
+
+// addFacts stores the facts that are not there yet, under the lock of storing.
+func addFacts(ctx context.Context, tx pgx.Tx, facts map[uuid.UUID]*sharedFacts) error {
+	ids := slices.Collect(maps.Keys(facts))
+	rows, _ := tx.Query(ctx, `SELECT id FROM edition_facts WHERE id = ANY($1)`, ids)
+	there, err := pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
+	if err != nil {
+		return err
+	}
+	known := make(map[uuid.UUID]bool, len(there))
+	for _, id := range there {
+		known[id] = true
+	}
+	var fresh [][]any
+	for _, id := range ids {
+		if !known[id] {
+			fresh = append(fresh, []any{id, string(facts[id].text)})
+		}
+	}
+	_, err = tx.CopyFrom(ctx, pgx.Identifier{"edition_facts"}, []string{"id", "body"}, pgx.CopyFromRows(fresh))
+	return err
+}
+
+// addPlaces stores the places that are not there yet, under the lock of storing, and fills in
+// the ids of all.
+func addPlaces(ctx context.Context, tx pgx.Tx, facts map[uuid.UUID]*sharedFacts) error {
+	list := places{}
+	for _, f := range facts {
+		for skipped := range f.place {
+			list.add(&f.facts.Location, skipped)
+		}
+	}
+	ids, err := list.ids(ctx, tx)
+	if err != nil {
+		return err
+	}
+	for _, f := range facts {
+		for skipped := range f.place {
+			f.place[skipped] = ids[placeRow{&f.facts.Location, skipped}.digest()]
+		}
+	}
+	return nil
+}
+
+// refused says whether an error is the data's fault: the database does not take
+// its values, or they could not be written for it.
+func refused(err error, conn *pgx.Conn) bool {
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) {
+		switch pg.Code[:2] {
+		case "22", "23", "54": // data exception, integrity violation, limit exceeded
+			return true
+		}
+		return false
+	}
+	return !conn.IsClosed() && !errors.Is(err, context.Canceled) && !errors.Is(err, context.DeadlineExceeded)
+}

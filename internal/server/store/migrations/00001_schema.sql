@@ -1,0 +1,535 @@
+-- +goose Up
+
+-- Who may do what ------------------------------------------------------------------------------------------------
+
+CREATE TABLE access_key (
+    id        uuid PRIMARY KEY,
+    name      text NOT NULL,
+    scope     text NOT NULL,
+    start     text NOT NULL, -- how the secret begins
+    hash      bytea NOT NULL UNIQUE, -- SHA-256 of the secret
+    sites     text[] NOT NULL,
+    origins   text[] NOT NULL,
+    created   timestamptz NOT NULL,
+    last_used timestamptz,
+    uses      bigint NOT NULL DEFAULT 0,
+    revoked   timestamptz,
+    -- Who made it: in words, and the key that was used, also where it opened the session.
+    made_by         text NOT NULL,
+    made_by_key     uuid REFERENCES access_key,
+    made_by_session uuid
+);
+CREATE INDEX access_key_made_by ON access_key (made_by_key);
+CREATE TABLE sign_in_link (
+    hash    bytea PRIMARY KEY,
+    expires timestamptz NOT NULL,
+    used    timestamptz,
+    made_by text NOT NULL DEFAULT 'the service'
+);
+CREATE TABLE session (
+    id         uuid PRIMARY KEY,
+    hash       bytea NOT NULL UNIQUE, -- SHA-256 of the cookie
+    created    timestamptz NOT NULL,
+    last_seen  timestamptz NOT NULL,
+    expires    timestamptz NOT NULL,
+    ended      timestamptz,
+    how        text NOT NULL,
+    user_agent text NOT NULL,
+    key_id     uuid REFERENCES access_key -- that opened it
+);
+CREATE INDEX session_key ON session (key_id);
+
+-- The newest lines; store.Maintain drops older ones than it keeps.
+CREATE TABLE audit_log (
+    id     uuid PRIMARY KEY,
+    time   timestamptz NOT NULL,
+    what   text NOT NULL,
+    actor  text NOT NULL,
+    detail text NOT NULL
+);
+
+-- What this installation is; its instances share the one row.
+CREATE TABLE installation (
+    only_one      boolean PRIMARY KEY DEFAULT true CHECK (only_one),
+    id            uuid NOT NULL DEFAULT gen_random_uuid(), -- tells it from others
+    signed_in     boolean NOT NULL DEFAULT false, -- somebody ever has
+    configuration text NOT NULL DEFAULT '', -- checksum of the newest
+    corrections   bigint NOT NULL DEFAULT 0, -- how often they have changed, for instances that have read them before
+    loose_keys    boolean NOT NULL DEFAULT false -- there may be keys that nothing is counted under any more
+);
+INSERT INTO installation DEFAULT VALUES;
+
+-- What the owner says of addresses and visitors ------------------------------------------------------------------
+
+-- What the owner knows better than every source.
+CREATE TABLE correction (
+    id            uuid PRIMARY KEY,
+    range         text NOT NULL UNIQUE, -- in its one form
+    do_not_locate boolean NOT NULL,
+    country_code  text,
+    region_code   text,
+    city          text,
+    latitude      double precision,
+    longitude     double precision,
+    radius_km     double precision,
+    time_zone     text,
+    note          text NOT NULL,
+    made_by       text NOT NULL,
+    made_at       timestamptz NOT NULL
+);
+-- +goose StatementBegin
+CREATE FUNCTION corrections_changed() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+    UPDATE installation SET corrections = corrections + 1;
+    RETURN NULL;
+END $$;
+-- +goose StatementEnd
+CREATE TRIGGER corrections_changed AFTER INSERT OR UPDATE OR DELETE ON correction FOR EACH STATEMENT EXECUTE FUNCTION corrections_changed();
+
+-- Content variants that were made in the console; those of the configuration are not here.
+CREATE TABLE variant_set (
+    site    text NOT NULL,
+    name    text NOT NULL,
+    body    jsonb NOT NULL, -- default and rules, as the contract has them
+    made_by text NOT NULL,
+    made_at timestamptz NOT NULL,
+    PRIMARY KEY (site, name)
+);
+
+-- Visits ---------------------------------------------------------------------------------------------------------
+
+-- What an edition says of a range; many visits share one. The id is made of the content.
+CREATE TABLE edition_facts (
+    id   uuid PRIMARY KEY,
+    body json NOT NULL
+);
+-- Facts that visits which are gone were of: store.Maintain drops those that no visit shares.
+CREATE TABLE loose_facts (
+    id uuid PRIMARY KEY
+);
+
+-- Where visits are from, as far as it is known. There are no more than the editions and corrections have named.
+CREATE TABLE place (
+    id           bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    digest       uuid NOT NULL UNIQUE, -- of all that follows
+    level        text NOT NULL,
+    skipped      boolean NOT NULL, -- the address was never looked up
+    country_code text,
+    region_code  text,
+    city         text,
+    latitude     double precision,
+    longitude    double precision,
+    radius_km    double precision,
+    time_zone    text
+);
+CREATE INDEX place_city ON place (city);
+CREATE INDEX place_zone ON place (time_zone);
+
+-- The order in which visits were stored, which is not that of their time.
+CREATE SEQUENCE visit_sequence;
+
+CREATE TABLE visit (
+    id            uuid PRIMARY KEY, -- version 7: its time is the visit's
+    sequence      bigint NOT NULL,
+    time          timestamptz NOT NULL,
+    site          text NOT NULL,
+    path          text NOT NULL,
+    referrer      text,
+    referrer_host text, -- of another site
+    user_agent    text,
+    link          text,
+    attributes    jsonb,
+    marks         text[] NOT NULL,
+    counted       boolean NOT NULL, -- by statistics
+    -- What the questions ask of the card. The address is only what the site's privacy mode keeps.
+    address       inet,
+    placeholder   text, -- stands for the address
+    kind          text,
+    skipped       boolean NOT NULL,
+    country_code  text,
+    place         bigint NOT NULL, -- an id of the table place
+    network       text,
+    labels        text[] NOT NULL,
+    language      text NOT NULL,
+    week_hour     smallint, -- hours since Monday began where the visitor is
+    gate          text,
+    unverified    integer NOT NULL, -- hops that anybody may have written
+    visitor_hash  bigint, -- tells the visitors of a site and day apart, and nothing more
+    facts         uuid NOT NULL, -- an id of edition_facts
+    card          json NOT NULL, -- without its facts
+    trail         json NOT NULL,
+    earlier       uuid[] NOT NULL DEFAULT '{}' -- the facts of older editions
+) PARTITION BY RANGE (id);
+CREATE INDEX visit_site ON visit (site, id);
+CREATE INDEX visit_country ON visit (site, country_code, id);
+CREATE INDEX visit_sequence_number ON visit (sequence);
+-- What erasures and maintenance ask for.
+CREATE INDEX visit_address ON visit (address) WHERE address IS NOT NULL;
+CREATE INDEX visit_placeholder ON visit (placeholder) WHERE placeholder IS NOT NULL;
+CREATE INDEX visit_facts ON visit (facts);
+CREATE INDEX visit_earlier ON visit USING gin (earlier) WHERE earlier <> '{}';
+
+-- The smallest id of version 7 (RFC 9562) whose time is at.
+-- +goose StatementBegin
+CREATE FUNCTION id_floor(at timestamptz) RETURNS uuid LANGUAGE sql IMMUTABLE STRICT AS $$
+    SELECT (lpad(to_hex((extract(epoch FROM at) * 1000)::bigint), 12, '0') || '70008000000000000000')::uuid
+$$;
+-- +goose StatementEnd
+
+-- Makes the partition of the week, Monday to Monday in UTC, that a time is in.
+-- +goose StatementBegin
+CREATE FUNCTION ensure_week(at timestamptz) RETURNS void LANGUAGE plpgsql AS $$
+DECLARE
+    monday timestamptz := date_trunc('week', at, 'UTC');
+    name   text := 'visit_' || to_char(monday AT TIME ZONE 'UTC', 'YYYYMMDD');
+BEGIN
+    IF to_regclass(name) IS NULL THEN
+        PERFORM pg_advisory_xact_lock(7263001); -- one service at a time
+        IF NOT EXISTS (SELECT FROM pg_class WHERE oid IN (SELECT inhrelid FROM pg_inherits WHERE inhparent = 'visit'::regclass) AND relname = name) THEN
+            EXECUTE format('CREATE TABLE %I (LIKE visit INCLUDING DEFAULTS INCLUDING CONSTRAINTS)', name);
+            EXECUTE format('ALTER TABLE visit ATTACH PARTITION %I FOR VALUES FROM (%L) TO (%L)',
+                name, id_floor(monday), id_floor(monday + interval '7 days'));
+        END IF;
+    END IF;
+END $$;
+-- +goose StatementEnd
+
+-- Counts, so that no question has to read all rows -----------------------------------------------------------------
+
+-- What visits are counted under: country codes, paths, referrers, languages, networks and so on. 0 is for all those that
+-- are not counted by their own name, 1 for none.
+CREATE TABLE count_key (
+    id   bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    text text COLLATE "C" NOT NULL UNIQUE
+);
+INSERT INTO count_key OVERRIDING SYSTEM VALUE VALUES (0, chr(2)), (1, '');
+ALTER TABLE count_key ALTER id RESTART WITH 2;
+
+-- How many visits of a site were counted under a key from slot on, for a quarter of an hour or a day in UTC. The key is
+-- one of count_key, or for the dimension place one of place. 'visitors' counts distinct ones.
+CREATE TABLE rollup (
+    site        text NOT NULL,
+    dimension   text NOT NULL,
+    granularity text NOT NULL CHECK (granularity IN ('day', 'quarter')),
+    slot        timestamptz NOT NULL,
+    key         bigint NOT NULL,
+    visits      bigint NOT NULL,
+    PRIMARY KEY (site, dimension, granularity, slot, key)
+) WITH (fillfactor = 80);
+
+-- The visitors of a day, until it is over.
+CREATE TABLE visitor_seen (
+    site         text NOT NULL,
+    day          date NOT NULL, -- in UTC
+    visitor_hash bigint NOT NULL,
+    seen         timestamptz NOT NULL DEFAULT now(), -- here, which for a late visit is long after the day
+    PRIMARY KEY (site, day, visitor_hash)
+);
+CREATE INDEX visitor_seen_when ON visitor_seen USING brin (seen);
+
+-- The counts of the visits that a condition on the table visit picks: the one place that says how each visit counts.
+-- 'all' counts every visit, those that are left out of statistics under their first mark. The key is text, or of the
+-- dimension place an id.
+-- +goose StatementBegin
+CREATE FUNCTION count_where(condition text) RETURNS TABLE (site text, dimension text, granularity text, slot timestamptz, key text, place bigint, visits bigint)
+LANGUAGE plpgsql STABLE AS $$
+BEGIN
+    RETURN QUERY EXECUTE $sql$ WITH every AS MATERIALIZED (
+            SELECT site, counted, CASE WHEN counted THEN '' ELSE marks[1] END AS mark, coalesce(country_code, '') AS country, place, path,
+                coalesce(referrer_host, '') AS referrer, language, coalesce(network, '') AS network, week_hour::text AS hour, gate, link, labels,
+                date_trunc('day', time, 'UTC') AS day, date_bin('15 minutes', time, '2000-01-01Z') AS quarter
+            FROM visit WHERE $sql$ || condition || $sql$
+        ), v AS (SELECT * FROM every WHERE counted)
+        SELECT site, 'all', 'quarter', quarter, mark, NULL::bigint, count(*) FROM every GROUP BY 1, 4, 5
+        UNION ALL SELECT site, 'all', 'day', day, mark, NULL::bigint, count(*) FROM every GROUP BY 1, 4, 5
+        UNION ALL SELECT site, 'country', 'quarter', quarter, country, NULL::bigint, count(*) FROM v GROUP BY 1, 4, 5
+        UNION ALL SELECT site, 'country', 'day', day, country, NULL::bigint, count(*) FROM v GROUP BY 1, 4, 5
+        UNION ALL SELECT site, 'place', 'day', day, NULL, place, count(*) FROM v GROUP BY 1, 4, 6
+        UNION ALL SELECT site, 'path', 'day', day, path, NULL::bigint, count(*) FROM v GROUP BY 1, 4, 5
+        UNION ALL SELECT site, 'referrer', 'day', day, referrer, NULL::bigint, count(*) FROM v GROUP BY 1, 4, 5
+        UNION ALL SELECT site, 'language', 'day', day, language, NULL::bigint, count(*) FROM v GROUP BY 1, 4, 5
+        UNION ALL SELECT site, 'network', 'day', day, network, NULL::bigint, count(*) FROM v GROUP BY 1, 4, 5
+        UNION ALL SELECT site, 'hour', 'day', day, hour, NULL::bigint, count(*) FROM v WHERE hour IS NOT NULL GROUP BY 1, 4, 5
+        UNION ALL SELECT site, 'gate', 'day', day, gate, NULL::bigint, count(*) FROM v WHERE gate IS NOT NULL GROUP BY 1, 4, 5
+        UNION ALL SELECT site, 'link', 'day', day, link, NULL::bigint, count(*) FROM v WHERE link IS NOT NULL GROUP BY 1, 4, 5
+        UNION ALL SELECT site, 'label', 'day', day, label, NULL::bigint, count(*) FROM v, unnest(labels) label WHERE labels <> '{}' GROUP BY 1, 4, 5 $sql$;
+END $$;
+-- +goose StatementEnd
+
+-- The same with the ids of keys; what has none yet gets one. The caller holds the lock of storing.
+-- +goose StatementBegin
+CREATE FUNCTION keyed_counts(condition text) RETURNS TABLE (site text, dimension text, granularity text, slot timestamptz, key bigint, visits bigint)
+LANGUAGE sql AS $$
+    WITH c AS MATERIALIZED (SELECT * FROM count_where(condition)),
+    texts AS MATERIALIZED (SELECT t.key, k.id FROM (SELECT DISTINCT c.key FROM c WHERE c.key IS NOT NULL) t LEFT JOIN count_key k ON k.text = t.key),
+    fresh AS (INSERT INTO count_key (text) SELECT t.key FROM texts t WHERE t.id IS NULL RETURNING id, text)
+    SELECT c.site, c.dimension, c.granularity, c.slot, coalesce(c.place, n.id), c.visits
+    FROM c LEFT JOIN (SELECT t.key, t.id FROM texts t WHERE t.id IS NOT NULL UNION ALL SELECT text, id FROM fresh) n ON n.key = c.key
+$$;
+-- +goose StatementEnd
+
+-- What visitors and pages name themselves: paths, referrers, languages and links. Whoever has a page key may make up any
+-- number of them, so of each day and site only the most frequent are counted by name, and the rest under 0.
+-- +goose StatementBegin
+CREATE FUNCTION is_named(dimension text) RETURNS boolean LANGUAGE sql IMMUTABLE AS $$
+    SELECT dimension IN ('path', 'referrer', 'language', 'link')
+$$;
+-- +goose StatementEnd
+
+-- Where a day has more than 2,000 names of one dimension, leaves the 1,000 most frequent.
+-- +goose StatementBegin
+CREATE FUNCTION bound_names(of_site text, of_dimension text, of_slot timestamptz) RETURNS void LANGUAGE plpgsql AS $$
+BEGIN
+    IF (SELECT count(*) FROM (SELECT FROM rollup WHERE site = of_site AND dimension = of_dimension AND granularity = 'day' AND slot = of_slot LIMIT 2001) n) <= 2000 THEN
+        RETURN;
+    END IF;
+    WITH gone AS (
+        DELETE FROM rollup WHERE site = of_site AND dimension = of_dimension AND granularity = 'day' AND slot = of_slot AND key <> 0 AND key NOT IN (
+            SELECT key FROM rollup WHERE site = of_site AND dimension = of_dimension AND granularity = 'day' AND slot = of_slot AND key <> 0
+            ORDER BY visits DESC, key LIMIT 1000)
+        RETURNING visits
+    )
+    INSERT INTO rollup SELECT of_site, of_dimension, 'day', of_slot, 0, sum(visits) FROM gone
+    ON CONFLICT (site, dimension, granularity, slot, key) DO UPDATE SET visits = rollup.visits + excluded.visits;
+    UPDATE installation SET loose_keys = true WHERE NOT loose_keys;
+END $$;
+-- +goose StatementEnd
+
+-- Counts the rows from a sequence number on, which this transaction has stored while it held the lock of storing.
+-- +goose StatementBegin
+CREATE FUNCTION count_stored(first bigint) RETURNS void LANGUAGE plpgsql AS $$
+DECLARE grown record;
+BEGIN
+    FOR grown IN
+        WITH done AS (
+            INSERT INTO rollup SELECT * FROM keyed_counts(format('sequence >= %s', first)) ORDER BY 1, 2, 3, 4, 5
+            ON CONFLICT (site, dimension, granularity, slot, key) DO UPDATE SET visits = rollup.visits + excluded.visits
+            RETURNING site, dimension, slot, xmax = 0 AS fresh
+        )
+        SELECT DISTINCT site, dimension, slot FROM done WHERE fresh AND is_named(dimension)
+    LOOP
+        PERFORM bound_names(grown.site, grown.dimension, grown.slot);
+    END LOOP;
+
+    WITH fresh AS (
+        INSERT INTO visitor_seen (site, day, visitor_hash)
+        SELECT DISTINCT site, (time AT TIME ZONE 'UTC')::date, visitor_hash FROM visit
+        WHERE sequence >= first AND counted AND visitor_hash IS NOT NULL ORDER BY 1, 2, 3
+        ON CONFLICT DO NOTHING RETURNING site, day
+    )
+    INSERT INTO rollup
+    SELECT site, 'visitors', 'day', day::timestamp AT TIME ZONE 'UTC', 1, count(*) FROM fresh GROUP BY site, day ORDER BY site, day
+    ON CONFLICT (site, dimension, granularity, slot, key) DO UPDATE SET visits = rollup.visits + excluded.visits;
+END $$;
+-- +goose StatementEnd
+
+-- Adds the visits with these ids to the counts, or takes them away with -1; what comes to nothing is gone. What is taken
+-- away and is not counted by its name was counted among the others.
+-- +goose StatementBegin
+CREATE FUNCTION count_ids(ids uuid[], sign int) RETURNS void LANGUAGE plpgsql AS $$
+DECLARE grown record;
+BEGIN
+    FOR grown IN
+        WITH change AS MATERIALIZED (
+            SELECT g.*, CASE WHEN sign < 0 AND is_named(g.dimension) THEN least(g.visits, coalesce(r.visits, 0)) ELSE g.visits END AS by_name
+            FROM keyed_counts(format('id = ANY(%L::uuid[])', ids)) g LEFT JOIN rollup r USING (site, dimension, granularity, slot, key)
+        ), summed AS (
+            SELECT site, dimension, granularity, slot, key, sum(visits) AS visits FROM (
+                SELECT site, dimension, granularity, slot, key, by_name AS visits FROM change WHERE by_name > 0
+                UNION ALL SELECT site, dimension, granularity, slot, 0, visits - by_name FROM change WHERE visits > by_name
+            ) c GROUP BY 1, 2, 3, 4, 5
+        ), done AS (
+            INSERT INTO rollup AS r
+            SELECT site, dimension, granularity, slot, key, sign * visits FROM summed ORDER BY 1, 2, 3, 4, 5
+            ON CONFLICT (site, dimension, granularity, slot, key) DO UPDATE SET visits = r.visits + excluded.visits
+            RETURNING site, dimension, granularity, slot, xmax = 0 AS fresh
+        )
+        SELECT site, dimension, granularity, slot, bool_or(fresh) AND is_named(dimension) AS named FROM done GROUP BY 1, 2, 3, 4
+    LOOP
+        DELETE FROM rollup r WHERE (r.site, r.dimension, r.granularity, r.slot) = (grown.site, grown.dimension, grown.granularity, grown.slot) AND r.visits = 0;
+        IF grown.named THEN
+            PERFORM bound_names(grown.site, grown.dimension, grown.slot);
+        END IF;
+    END LOOP;
+    UPDATE installation SET loose_keys = true WHERE sign < 0 AND NOT loose_keys;
+END $$;
+-- +goose StatementEnd
+
+-- What the counts of a site's day in UTC would be if they were made from its rows now. The text of a place's key is its id.
+-- +goose StatementBegin
+CREATE FUNCTION recount(of_site text, day timestamptz) RETURNS TABLE (dimension text, granularity text, slot timestamptz, key text, visits bigint)
+LANGUAGE sql STABLE AS $$
+    SELECT dimension, granularity, slot, coalesce(key, place::text), visits
+    FROM count_where(format('site = %L AND id >= %L AND id < %L', of_site, id_floor(day), id_floor(day + interval '1 day')))
+    UNION ALL
+    SELECT 'visitors', 'day', day, '', count(DISTINCT visitor_hash) FROM visit
+    WHERE site = of_site AND id >= id_floor(day) AND id < id_floor(day + interval '1 day') AND counted
+    HAVING count(DISTINCT visitor_hash) > 0
+$$;
+-- +goose StatementEnd
+
+-- Counts the distinct visitors of a site's day in UTC again, and forgets those that have no visit left.
+-- +goose StatementBegin
+CREATE FUNCTION recount_visitors(of_site text, day timestamptz) RETURNS void LANGUAGE sql AS $$
+    DELETE FROM visitor_seen s WHERE s.site = of_site AND s.day = (recount_visitors.day AT TIME ZONE 'UTC')::date
+        AND s.visitor_hash NOT IN (SELECT visitor_hash FROM visit WHERE site = of_site AND id >= id_floor(recount_visitors.day)
+            AND id < id_floor(recount_visitors.day + interval '1 day') AND counted AND visitor_hash IS NOT NULL);
+    DELETE FROM rollup WHERE site = of_site AND dimension = 'visitors' AND slot = recount_visitors.day;
+    INSERT INTO rollup SELECT of_site, dimension, granularity, slot, 1, visits FROM recount(of_site, day) WHERE dimension = 'visitors';
+$$;
+-- +goose StatementEnd
+
+-- Makes the counts of a site's day in UTC anew from its rows. The caller holds the lock of storing.
+-- +goose StatementBegin
+CREATE FUNCTION mend_day(of_site text, day timestamptz) RETURNS void LANGUAGE plpgsql AS $$
+BEGIN
+    DELETE FROM rollup WHERE site = of_site AND slot >= day AND slot < day + interval '1 day';
+    INSERT INTO count_key (text) SELECT DISTINCT key FROM recount(of_site, day) WHERE dimension <> 'place' ON CONFLICT DO NOTHING;
+    INSERT INTO rollup SELECT of_site, r.dimension, r.granularity, r.slot, CASE r.dimension WHEN 'place' THEN r.key::bigint ELSE k.id END, r.visits
+    FROM recount(of_site, day) r LEFT JOIN count_key k ON k.text = r.key AND r.dimension <> 'place';
+    PERFORM bound_names(of_site, d, day) FROM (SELECT DISTINCT dimension AS d FROM rollup WHERE site = of_site AND slot = day AND is_named(dimension)) n;
+END $$;
+-- +goose StatementEnd
+
+-- What differs between the counts of a site's day in UTC and its rows. Where not all names are counted, those that are
+-- may have fewer visits than rows, and all of them together as many.
+-- +goose StatementBegin
+CREATE FUNCTION miscounted(of_site text, day timestamptz) RETURNS TABLE (dimension text, granularity text, slot timestamptz, key text, counted bigint, "rows" bigint)
+LANGUAGE sql STABLE AS $$
+    WITH r AS MATERIALIZED (SELECT * FROM recount(of_site, day)),
+    c AS MATERIALIZED (
+        SELECT x.dimension, x.granularity, x.slot, CASE x.dimension WHEN 'place' THEN x.key::text ELSE k.text END AS key, x.visits
+        FROM rollup x LEFT JOIN count_key k ON k.id = x.key AND x.dimension <> 'place'
+        WHERE x.site = of_site AND x.slot >= day AND x.slot < day + interval '1 day'),
+    bounded AS (SELECT c.dimension, c.slot FROM c WHERE c.key = chr(2)),
+    both_of AS (
+        SELECT dimension, granularity, slot, key, coalesce(c.visits, 0) AS counted, coalesce(r.visits, 0) AS there,
+            granularity = 'day' AND (dimension, slot) IN (SELECT * FROM bounded) AS part
+        FROM r FULL JOIN c USING (dimension, granularity, slot, key)
+    )
+    SELECT dimension, granularity, slot, key, counted, there FROM both_of WHERE counted <> there AND NOT part
+    UNION ALL SELECT dimension, granularity, slot, key, counted, there FROM both_of WHERE part AND key <> chr(2) AND counted > there
+    UNION ALL SELECT dimension, granularity, slot, chr(2), sum(counted)::bigint, sum(there)::bigint FROM both_of WHERE part GROUP BY 1, 2, 3 HAVING sum(counted) <> sum(there)
+    ORDER BY 1, 2, 3, 4
+$$;
+-- +goose StatementEnd
+
+-- What must not come back, and what could not be stored ---------------------------------------------------------------
+
+-- What was erased, so that no queue brings it back: an id, a prefix, or an address under a salt.
+CREATE TABLE tombstone (
+    erased timestamptz NOT NULL,
+    id     uuid,
+    prefix cidr,
+    salt   bytea,
+    hash   bytea, -- SHA-256 of the salt and the address as text
+    placeholder text
+);
+
+-- Visits that could not be stored, with the reason.
+CREATE TABLE quarantine (
+    id     uuid PRIMARY KEY,
+    time   timestamptz NOT NULL,
+    reason text NOT NULL,
+    record bytea NOT NULL -- JSON of the row and its facts, or what was in the queue instead
+);
+CREATE INDEX quarantine_time ON quarantine (time DESC, id);
+
+-- For the owner's own tools: docs/sql.md. These names and columns stay ------------------------------------------------
+
+CREATE VIEW visit_fact AS
+SELECT v.id, v.time, v.site, v.path, v.referrer, v.referrer_host, v.user_agent, v.link, v.attributes, v.marks, v.counted,
+    v.address, v.placeholder, v.kind, v.skipped, p.level, v.country_code, p.region_code, p.city, p.latitude, p.longitude, p.radius_km, p.time_zone,
+    CASE WHEN p.latitude IS NOT NULL THEN json_build_object('type', 'Point', 'coordinates', json_build_array(p.longitude, p.latitude)) END AS point,
+    v.network, v.labels, v.language, v.week_hour, v.unverified,
+    a.body->'edition'->>'name' AS edition, a.body->'location' AS location, a.body->'evidence' AS evidence, v.trail
+FROM visit v JOIN place p ON p.id = v.place JOIN edition_facts a ON a.id = v.facts;
+
+CREATE VIEW visit_day AS
+SELECT r.site, (r.slot AT TIME ZONE 'UTC')::date AS day, r.dimension, k.text AS key, r.visits,
+    p.level, p.country_code, p.region_code, p.city, p.latitude, p.longitude, p.radius_km, p.time_zone
+FROM rollup r LEFT JOIN count_key k ON k.id = r.key AND r.dimension <> 'place' LEFT JOIN place p ON p.id = r.key AND r.dimension = 'place'
+WHERE r.granularity = 'day';
+
+-- What an edition says, range by range, where it was published; see locate(inet).
+CREATE TABLE atlas_range (
+    first          inet NOT NULL,
+    last           inet NOT NULL,
+    level          text NOT NULL,
+    continent_code text,
+    country_code   text,
+    region_code    text,
+    city           text,
+    postal_code    text,
+    latitude       double precision,
+    longitude      double precision,
+    radius_km      double precision,
+    time_zone      text,
+    as_number      bigint,
+    operator       text,
+    labels         text[] NOT NULL
+);
+CREATE INDEX ON atlas_range (first);
+
+-- What becomes of the addresses of a prefix: the narrowest of the owner's says it, failing that the narrowest of kinds.
+CREATE TABLE atlas_policy (
+    prefix    cidr NOT NULL,
+    own       boolean NOT NULL,
+    kind      text NOT NULL,
+    skipped boolean NOT NULL,
+    PRIMARY KEY (prefix, own)
+);
+-- Which bytes of the addresses of a prefix carry one of IPv4; the narrowest says it.
+CREATE TABLE atlas_embedding (
+    prefix  cidr PRIMARY KEY,
+    own     boolean NOT NULL,
+    at      int[] NOT NULL,
+    flipped boolean NOT NULL
+);
+CREATE TABLE atlas_label (
+    prefix cidr NOT NULL,
+    label  text NOT NULL
+);
+CREATE INDEX ON atlas_label USING gist (prefix inet_ops);
+CREATE TABLE atlas_published (
+    edition text NOT NULL,
+    at      timestamptz NOT NULL,
+    ranges  bigint NOT NULL
+);
+
+-- What the published edition says of an address, as the service does: one row, whose facts are null where they are
+-- not known.
+-- +goose StatementBegin
+CREATE FUNCTION locate(address inet) RETURNS TABLE (
+    kind text, skipped boolean, level text, continent_code text, country_code text, region_code text, city text, postal_code text,
+    latitude double precision, longitude double precision, radius_km double precision, time_zone text, as_number bigint, operator text, labels text[], edition text
+) LANGUAGE sql STABLE AS $$
+    WITH asked AS (SELECT CASE WHEN address <<= '::ffff:0:0/96' THEN '0.0.0.0'::inet + (set_masklen(address, 128) - '::ffff:0:0'::inet) ELSE set_masklen(address, CASE family(address) WHEN 4 THEN 32 ELSE 128 END) END AS a),
+    ruled AS (SELECT a, k.kind, k.skipped AS by_kind, o.skipped AS by_owner, e.own AS translated,
+            CASE WHEN o.skipped IS NULL AND e.prefix IS NOT NULL THEN (
+                SELECT string_agg((CASE WHEN e.flipped THEN 255 - n ELSE n END)::text, '.' ORDER BY i)::inet
+                FROM (SELECT i, get_byte(inet_send(a), 4 + e.at[i]) AS n FROM generate_series(1, 4) AS i) AS byte
+            ) END AS inner_address
+        FROM asked
+        CROSS JOIN LATERAL (SELECT x.kind, x.skipped FROM atlas_policy x WHERE NOT x.own AND x.prefix >>= a ORDER BY masklen(x.prefix) DESC LIMIT 1) k
+        LEFT JOIN LATERAL (SELECT x.* FROM atlas_embedding x WHERE x.prefix >>= a ORDER BY masklen(x.prefix) DESC LIMIT 1) e ON true
+        LEFT JOIN LATERAL (
+            SELECT x.skipped FROM atlas_policy x
+            WHERE x.own AND x.prefix >>= a AND NOT coalesce(e.own AND masklen(e.prefix) > masklen(x.prefix), false)
+            ORDER BY masklen(x.prefix) DESC LIMIT 1
+        ) o ON true),
+    decided AS (SELECT a, r.kind, coalesce(inner_address, a) AS b,
+            coalesce(by_owner, by_kind AND NOT coalesce(translated, false)) OR inner_address IS NOT NULL AND (
+                SELECT x.skipped FROM atlas_policy x WHERE x.prefix >>= inner_address ORDER BY x.own DESC, masklen(x.prefix) DESC LIMIT 1) AS is_skipped
+        FROM ruled r)
+    SELECT d.kind, d.is_skipped, coalesce(r.level, 'none'), r.continent_code, r.country_code, r.region_code, r.city, r.postal_code,
+        r.latitude, r.longitude, r.radius_km, r.time_zone, r.as_number, r.operator,
+        own.labels || ARRAY(SELECT l FROM unnest(r.labels) WITH ORDINALITY AS u(l, i) WHERE l <> ALL (own.labels) ORDER BY i),
+        (SELECT e.edition FROM atlas_published e)
+    FROM decided d
+    CROSS JOIN LATERAL (SELECT ARRAY(SELECT DISTINCT x.label COLLATE "C" FROM atlas_label x WHERE x.prefix >>= a ORDER BY 1) AS labels) own
+    LEFT JOIN LATERAL (
+        SELECT * FROM (SELECT * FROM atlas_range x WHERE x.first <= b ORDER BY x.first DESC LIMIT 1) n WHERE n.last >= b AND NOT d.is_skipped
+    ) r ON true
+$$;
+-- +goose StatementEnd

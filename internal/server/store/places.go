@@ -1,0 +1,90 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/binary"
+	"math"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"eastporch/internal/core/atlas"
+)
+
+// places are locations on their way into the table place, each once.
+type places map[uuid.UUID]placeRow
+
+type placeRow struct {
+	*atlas.Location
+	skipped bool
+}
+
+// add gives the digest that [places.ids] knows the place by.
+func (p places) add(w *atlas.Location, skipped bool) uuid.UUID {
+	row := placeRow{w, skipped}
+	digest := row.digest()
+	p[digest] = row
+	return digest
+}
+
+// digest tells places apart by all that the table has of them.
+func (r placeRow) digest() uuid.UUID {
+	b := make([]byte, 0, 128)
+	text := func(s string) {
+		b = binary.AppendUvarint(b, uint64(len(s)))
+		b = append(b, s...)
+	}
+	text(string(r.Level))
+	if r.skipped {
+		text("skipped")
+	}
+	for _, s := range []*string{r.CountryCode, r.RegionCode, r.City, r.TimeZone} {
+		if b = append(b, '-'); s != nil {
+			text(*s)
+		}
+	}
+	for _, f := range []*float64{r.Latitude, r.Longitude, r.RadiusKm} {
+		if b = append(b, '-'); f != nil {
+			b = binary.BigEndian.AppendUint64(b, math.Float64bits(*f))
+		}
+	}
+	sum := sha256.Sum256(b)
+	id, _ := uuid.FromBytes(sum[:16]) // which are 16
+	return id
+}
+
+// ids gives the ids of the places by their digests; new ones are stored, under the lock of
+// storing.
+func (p places) ids(ctx context.Context, tx pgx.Tx) (map[uuid.UUID]int64, error) {
+	digests := make([]uuid.UUID, 0, len(p))
+	for digest := range p {
+		digests = append(digests, digest)
+	}
+	ids := make(map[uuid.UUID]int64, len(p))
+	read := func(rows pgx.Rows) error {
+		var digest uuid.UUID
+		var id int64
+		_, err := pgx.ForEachRow(rows, []any{&digest, &id}, func() error {
+			ids[digest] = id
+			return nil
+		})
+		return err
+	}
+	rows, _ := tx.Query(ctx, `SELECT digest, id FROM place WHERE digest = ANY($1)`, digests)
+	if err := read(rows); err != nil || len(ids) == len(p) {
+		return ids, err
+	}
+	var fresh [][]any
+	for digest, r := range p {
+		if _, known := ids[digest]; !known {
+			fresh = append(fresh, []any{digest, string(r.Level), r.skipped, r.CountryCode, r.RegionCode, r.City, r.Latitude, r.Longitude, r.RadiusKm, r.TimeZone})
+		}
+	}
+	names := []string{"digest", "level", "skipped", "country_code", "region_code", "city", "latitude", "longitude", "radius_km", "time_zone"}
+	if _, err := tx.CopyFrom(ctx, pgx.Identifier{"place"}, names, pgx.CopyFromRows(fresh)); err != nil {
+		return nil, err
+	}
+	rows, _ = tx.Query(ctx, `SELECT digest, id FROM place WHERE digest = ANY($1)`, digests)
+	return ids, read(rows)
+}
