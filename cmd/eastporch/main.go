@@ -14,6 +14,6 @@ import (
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
-	defer stop()
+	context.AfterFunc(ctx, stop) // so that a second signal ends the process at once
 	os.Exit(cli.Run(ctx, cli.System{Args: os.Args[1:], Getenv: os.Getenv, In: os.Stdin, Out: os.Stdout, Err: os.Stderr}))
 }

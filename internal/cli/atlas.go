@@ -31,8 +31,8 @@ func (a *app) atlas() *cobra.Command {
 is used in place. These commands look at sources, build editions, and compare
 them; with --atlas FILE they work offline, else they ask the service.`,
 	}
-	cmd.AddCommand(a.atlasDescribe(), a.atlasBuild(), a.atlasShow(), a.atlasList(), a.atlasSample(), a.atlasDiff(), a.atlasAccuracy(),
-		a.atlasExport(), a.atlasUse(), a.atlasBack(), a.atlasPublish())
+	cmd.AddCommand(a.atlasDescribe(), a.atlasBuild(), a.atlasRefresh(), a.atlasShow(), a.atlasList(), a.atlasSample(), a.atlasDiff(), a.atlasAccuracy(),
+		a.atlasExport(), a.atlasActivate(), a.atlasBack(), a.atlasPublish())
 	return cmd
 }
 
@@ -581,34 +581,105 @@ where it breaks off: what was written until then is not whole.`,
 	return cmd
 }
 
-func (a *app) atlasUse() *cobra.Command {
+func (a *app) atlasRefresh() *cobra.Command {
 	return &cobra.Command{
-		Use:   "use EDITION",
-		Short: "Take an edition of the service into use, while requests run",
-		Args:  cobra.ExactArgs(1),
-		RunE:  func(cmd *cobra.Command, args []string) error { return a.useEdition(cmd.Context(), args[0]) },
+		Use:   "refresh",
+		Short: "Build an edition from the service's sources, as they are now",
+		Long: `Has the service read its configured sources again and build an edition of them,
+and waits until it is built. The edition is activated where the configuration says
+so (atlas.activate: auto), else atlas activate does it. Ctrl-C ends the waiting,
+not the build.`,
+		Example: `  eastporch atlas refresh
+  eastporch atlas list`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			ctx := cmd.Context()
+			if err := c.BuildEdition(ctx); err != nil {
+				return err
+			}
+			job, err := a.awaitBuild(ctx, c)
+			if err != nil {
+				return err
+			}
+			if job.Edition == "" {
+				return fmt.Errorf("no edition was built: %s", job.Failed)
+			}
+			list, _, err := c.Editions(ctx)
+			if err != nil {
+				return err
+			}
+			for _, e := range list {
+				if e.Name == job.Edition {
+					fmt.Fprintf(a.Out, "Edition %s is built; it is %s.\n", e.Name, e.State)
+				}
+			}
+			if job.Failed != "" {
+				a.noteln(job.Failed)
+			}
+			return nil
+		},
+	}
+}
+
+// buildPoll is how often a build is looked at.
+const buildPoll = 300 * time.Millisecond
+
+// awaitBuild waits until no build runs, and gives the last.
+func (a *app) awaitBuild(ctx context.Context, c *client.Client) (client.Job, error) {
+	progress := a.newBar(-1, "Building", false)
+	defer progress.done()
+	ticker := time.NewTicker(buildPoll)
+	defer ticker.Stop()
+	for {
+		_, job, err := c.Editions(ctx)
+		if err != nil || !job.Running {
+			return job, err
+		}
+		progress.progress("", job.Doing, 0, 0)
+		select {
+		case <-ctx.Done():
+			return job, ctx.Err()
+		case <-ticker.C:
+		}
+	}
+}
+
+func (a *app) atlasActivate() *cobra.Command {
+	return &cobra.Command{
+		Use:   "activate EDITION",
+		Short: "Have the service answer from another edition",
+		Long: `Activates an edition of the service: from then on it answers, without a request
+failing in between. atlas back goes back to the one before.`,
+		Example: "  eastporch atlas activate 2026-11-19-35087e19",
+		Args:    cobra.ExactArgs(1),
+		RunE:    func(cmd *cobra.Command, args []string) error { return a.activate(cmd.Context(), args[0]) },
 	}
 }
 
 func (a *app) atlasBack() *cobra.Command {
 	return &cobra.Command{
-		Use:   "back",
-		Short: "Go back to the edition that was in use before",
-		Args:  cobra.NoArgs,
-		RunE:  func(cmd *cobra.Command, _ []string) error { return a.useEdition(cmd.Context(), "") },
+		Use:     "back",
+		Short:   "Go back to the edition that was active before",
+		Example: "  eastporch atlas back",
+		Args:    cobra.NoArgs,
+		RunE:    func(cmd *cobra.Command, _ []string) error { return a.activate(cmd.Context(), "") },
 	}
 }
 
-func (a *app) useEdition(ctx context.Context, name string) error {
+func (a *app) activate(ctx context.Context, name string) error {
 	c, err := a.client()
 	if err != nil {
 		return err
 	}
-	used, err := c.UseEdition(ctx, name)
+	active, err := c.ActivateEdition(ctx, name)
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.Out, "Edition %s is in use.\n", used)
+	fmt.Fprintf(a.Out, "Edition %s is in use.\n", active)
 	return nil
 }
 

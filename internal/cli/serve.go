@@ -25,7 +25,8 @@ func (a *app) serve() *cobra.Command {
 		Short: "Run the service and its console",
 		Long: `Runs the service: the public listener for pages and proxies, the admin listener
 for the console and the whole API. Without a database.url it starts a private
-PostgreSQL in its data directory. Ctrl-C stops everything.
+PostgreSQL in its data directory. Ctrl-C stops everything in order, within
+shutdown_grace; pressed again it ends the service at once.
 
 The configuration is read from the file, then from EASTPORCH_… variables, then
 from flags; docs/configuration.md lists every key.`,
@@ -83,8 +84,13 @@ func (a *app) runServer(ctx context.Context, cfg *config.Config, in config.Input
 		Config: cfg, Input: in, Log: a.logger(cfg), Version: Version(), FreePort: freePort,
 	})
 	if err != nil {
+		if ctx.Err() != nil && errors.Is(err, context.Canceled) {
+			a.noteln("Stopped before the service was up.")
+			return nil
+		}
 		return err
 	}
+	defer context.AfterFunc(ctx, func() { a.noteln("Stopping. A second signal ends it at once.") })()
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	done := make(chan error, 1)

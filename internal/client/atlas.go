@@ -88,15 +88,15 @@ func (c *Client) BuildEdition(ctx context.Context) error {
 	return c.call(ctx, http.MethodPost, "/v1/atlas/editions", struct{}{}, nil)
 }
 
-// UseEdition takes an edition into use, or with "" goes back to the one before.
-func (c *Client) UseEdition(ctx context.Context, name string) (used string, err error) {
+// ActivateEdition activates an edition, or with "" goes back to the one before.
+func (c *Client) ActivateEdition(ctx context.Context, name string) (used string, err error) {
 	var answer struct {
 		Edition string `json:"edition"`
 	}
 	if name == "" {
 		err = c.long().call(ctx, http.MethodPost, "/v1/atlas/back", struct{}{}, &answer)
 	} else {
-		err = c.long().call(ctx, http.MethodPost, "/v1/atlas/use", map[string]string{"edition": name}, &answer)
+		err = c.long().call(ctx, http.MethodPost, "/v1/atlas/activate", map[string]string{"edition": name}, &answer)
 	}
 	return answer.Edition, err
 }

@@ -54,7 +54,7 @@ func TestAtlasCommandsOffline(t *testing.T) {
 		{"show", []string{"atlas", "show", now}, 0, "checksums hold", ""},
 		{"diff", []string{"atlas", "diff", now, then}, 0, "11 ranges would read differently", ""},
 		{"diff with itself", []string{"atlas", "diff", now, now}, 0, "say the same everywhere", ""},
-		{"audit", []string{"atlas", "accuracy", in("test-points.csv"), "--atlas", then, "--plot", in("accuracy.png")}, 0, "test points", "The plot is in"},
+		{"accuracy", []string{"atlas", "accuracy", in("test-points.csv"), "--atlas", then, "--plot", in("accuracy.png")}, 0, "test points", "The plot is in"},
 		{"expectations that are met", []string{"atlas", "accuracy", in("good.csv"), "--expect", "--atlas", now}, 0, "All 2 expectations are met.", ""},
 		{"an expectation that is not", []string{"atlas", "accuracy", in("wrong.csv"), "--expect", "--atlas", now}, 1, "Harbour Net geofeed", "1 of 1 expectations failed"},
 		{"sample", []string{"atlas", "sample", "pt", "--city", "Lisbon", "--atlas", now}, 0, "198.18.3.", ""},

@@ -40,7 +40,7 @@ func (s *service) next(t *testing.T) string {
 	return s.rebuild(t)
 }
 
-func TestAnEditionWaitsUntilSomebodyUsesIt(t *testing.T) {
+func TestAnEditionWaitsUntilItIsActivated(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	s.fill(t, 200)
@@ -61,7 +61,7 @@ func TestAnEditionWaitsUntilSomebodyUsesIt(t *testing.T) {
 	assert.Positive(t, changes.Visits.Differently.Visits)
 	assert.Less(t, changes.Visits.Differently.Visits, changes.Visits.Visits)
 
-	used, err := s.client.UseEdition(t.Context(), name)
+	used, err := s.client.ActivateEdition(t.Context(), name)
 	require.NoError(t, err)
 	assert.Equal(t, name, used)
 	after, err := s.client.Address(t.Context(), "198.18.45.9")
@@ -86,16 +86,37 @@ func TestAnEditionWaitsUntilSomebodyUsesIt(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, again, "once is enough")
 
-	back, err := s.client.UseEdition(t.Context(), "")
+	back, err := s.client.ActivateEdition(t.Context(), "")
 	require.NoError(t, err)
 	assert.Equal(t, before.Edition.Name, back)
 	for path, says := range map[string]string{
 		`{"edition":"nope"}`: "no-such-edition", `{"edition":"../state"}`: "no-such-edition", `{"edition":""}`: "no-such-edition",
 	} {
-		got := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/atlas/use", path)
+		got := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/atlas/activate", path)
 		assert.Equal(t, http.StatusNotFound, got.status)
 		assert.Contains(t, got.body, says)
 	}
+}
+
+// The same by the command line.
+func TestTheCommandLineRefreshesAndActivates(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	before, err := s.client.Address(t.Context(), "198.18.45.9")
+	require.NoError(t, err)
+	require.NoError(t, demo.WriteNext(s.dir))
+	built := runCLI(t, s, "atlas", "refresh")
+	require.Equal(t, 0, built.code, built.err)
+	assert.Regexp(t, `^Edition \S+ is built; it is ready\.\n$`, built.out)
+	name := strings.Fields(built.out)[1]
+	assert.Equal(t, "Edition "+name+" is in use.\n", runCLI(t, s, "atlas", "activate", name).out)
+	assert.Equal(t, "Edition "+before.Edition.Name+" is in use.\n", runCLI(t, s, "atlas", "back").out)
+	assert.Contains(t, runCLI(t, s, "atlas", "activate", "none").err, "no such edition")
+	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "harbour-net.csv"), []byte("<html>Sorry\n<html>Sorry\n"), 0o600))
+	broken := runCLI(t, s, "atlas", "refresh")
+	assert.Equal(t, 1, broken.code)
+	assert.Contains(t, broken.err, "no edition was built: ")
+	assert.Contains(t, broken.err, "Harbour Net geofeed: more than half")
 }
 
 func TestASourceThatShrankOrIsDamagedChangesNothing(t *testing.T) {
@@ -131,33 +152,33 @@ func TestASourceThatShrankOrIsDamagedChangesNothing(t *testing.T) {
 			require.NoError(t, os.WriteFile(f+".new", text, 0o600))
 			require.NoError(t, os.Rename(f+".new", f))
 			name := strings.TrimSuffix(filepath.Base(f), ".edition")
-			got := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/atlas/use", fmt.Sprintf(`{"edition":%q}`, name))
+			got := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/atlas/activate", fmt.Sprintf(`{"edition":%q}`, name))
 			assert.Equal(t, http.StatusConflict, got.status)
 			assert.Contains(t, got.body, "is damaged")
 		}
 	}
 }
 
-// 100,000 requests while editions are swapped ten times: none fails, and none
+// 100,000 requests while editions are activated ten times: none fails, and none
 // mixes two editions.
 //
 // It is alone, so that it does not take the processors from browsers.
-func TestSwappingWhileRequestsRun(t *testing.T) {
+func TestActivatingWhileRequestsRun(t *testing.T) {
 	s := start(t, map[string]any{"limits.key_per_second": 1_000_000})
 	first, err := s.client.Address(t.Context(), "198.18.45.9")
 	require.NoError(t, err)
 	name := s.next(t)
 	towns := map[string]string{first.Edition.Name: "Portland", name: "Seattle"}
-	const requests, workers, swaps = 100_000, 8, 10
+	const requests, workers, activations = 100_000, 8, 10
 	var done, failed, mixed atomic.Int64
-	saw, due := make([]map[string]int, workers), make(chan struct{}, swaps+1)
+	saw, due := make([]map[string]int, workers), make(chan struct{}, activations+1)
 	var wait sync.WaitGroup
 	httpClient := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: workers}}
 	for w := range workers {
 		saw[w] = map[string]int{}
 		wait.Go(func() {
 			for n := done.Add(1); n <= requests; n = done.Add(1) {
-				if n%(requests/(swaps+1)) == 0 {
+				if n%(requests/(activations+1)) == 0 {
 					due <- struct{}{}
 				}
 				req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, s.adminURL+"/v1/addresses/198.18.45.9", nil)
@@ -186,13 +207,13 @@ func TestSwappingWhileRequestsRun(t *testing.T) {
 			}
 		})
 	}
-	for i := range swaps {
+	for i := range activations {
 		<-due
 		to := name
 		if i%2 == 1 {
 			to = first.Edition.Name
 		}
-		_, err := s.client.UseEdition(t.Context(), to)
+		_, err := s.client.ActivateEdition(t.Context(), to)
 		require.NoError(t, err)
 	}
 	wait.Wait()
@@ -205,7 +226,7 @@ func TestSwappingWhileRequestsRun(t *testing.T) {
 		}
 	}
 	assert.Len(t, both, 2)
-	t.Logf("%d requests, %d swaps, answers by edition: %v", requests, swaps, both)
+	t.Logf("%d requests, %d activations, answers by edition: %v", requests, activations, both)
 }
 
 func TestCorrectionsRankFirstAtOnce(t *testing.T) {
@@ -326,21 +347,21 @@ func TestRangesTownsAreasAndMany(t *testing.T) {
 	}
 }
 
-func TestAuditDescribeCoverageAndExport(t *testing.T) {
+func TestAccuracyDescribeCoverageAndExport(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
-	audit, err := s.client.Accuracy(t.Context(), "", nil)
+	accuracy, err := s.client.Accuracy(t.Context(), "", nil)
 	require.NoError(t, err)
-	assert.Greater(t, audit.All.Points, 500)
-	assert.Greater(t, *audit.All.CountryRight, 0.9)
+	assert.Greater(t, accuracy.All.Points, 500)
+	assert.Greater(t, *accuracy.All.CountryRight, 0.9)
 	last := 0.0
-	for _, c := range audit.Curve {
+	for _, c := range accuracy.Curve {
 		assert.GreaterOrEqual(t, c.Share, last, "it never falls")
 		last = c.Share
 	}
 	better, err := s.client.Accuracy(t.Context(), s.next(t), nil)
 	require.NoError(t, err)
-	assert.Greater(t, *better.All.Within50Km, *audit.All.Within50Km)
+	assert.Greater(t, *better.All.Within50Km, *accuracy.All.Within50Km)
 	own, err := s.client.Accuracy(t.Context(), "", strings.NewReader("address,country_code\n198.18.3.40,PT\n198.18.7.9,PT\nx,PT\n"))
 	require.NoError(t, err)
 	assert.InDelta(t, 0.5, *own.All.CountryRight, 1e-9)
@@ -356,7 +377,7 @@ func TestAuditDescribeCoverageAndExport(t *testing.T) {
 	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/atlas", "").body, `"name":"Registry statistics"`)
 }
 
-func TestAtlasPageSwapsCorrectsAndDescribes(t *testing.T) {
+func TestAtlasPageActivatesCorrectsAndDescribes(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	s.fill(t, 60)

@@ -274,6 +274,14 @@ func freeAddress(t *testing.T) string {
 // start starts the process and waits until it listens.
 func (p *process) start() {
 	p.t.Helper()
+	if !<-p.launch() {
+		p.t.Fatalf("the service did not start: %s", p.output)
+	}
+}
+
+// launch starts the process. The channel tells whether it listens, or has ended before.
+func (p *process) launch() <-chan bool {
+	p.t.Helper()
 	words := append(append(append([]string{}, p.wrap...), p.binary), p.args...)
 	p.cmd = exec.Command(words[0], words[1:]...)
 	out, err := p.cmd.StdoutPipe()
@@ -281,17 +289,20 @@ func (p *process) start() {
 	p.output = &bytes.Buffer{}
 	p.cmd.Stderr = p.output
 	require.NoError(p.t, p.cmd.Start())
-	lines := bufio.NewScanner(out)
-	for lines.Scan() {
-		if strings.HasPrefix(lines.Text(), "Admin") {
-			go func() {
-				for lines.Scan() { // so that it never waits for us
-				}
-			}()
-			return
+	listens := make(chan bool, 1)
+	go func() {
+		lines, told := bufio.NewScanner(out), false
+		for lines.Scan() { // to the end, so that it never waits for us
+			if strings.HasPrefix(lines.Text(), "Admin") && !told {
+				told = true
+				listens <- true
+			}
 		}
-	}
-	p.t.Fatalf("the service did not start: %s", p.output)
+		if !told {
+			listens <- false
+		}
+	}()
+	return listens
 }
 
 // kill ends the process at once.
@@ -337,8 +348,13 @@ func (p *process) stop() error {
 	return err
 }
 
-// SIGTERM at random moments under load, with visits that wait, builds, exports and streams
-// that run: it always ends by itself, without an error, and nothing acknowledged is lost.
+// stops is how often the service is told to stop: a few times in make test, 200 times in make
+// soak.
+var stops = flag.Int("stops", 16, "how often the service is told to stop at a random moment")
+
+// SIGTERM at random moments: while it starts, migrates an empty database, has a backlog that it
+// cannot store, stores one, builds, exports and streams, under load all the time. It always ends by
+// itself within the grace, without an error, and nothing acknowledged is lost.
 func TestFaultTheServiceIsStopped(t *testing.T) {
 	t.Parallel()
 	database := dbtest.New(t)
@@ -360,10 +376,66 @@ func TestFaultTheServiceIsStopped(t *testing.T) {
 			}
 		})
 	}
+	conn, err := pgx.Connect(t.Context(), database)
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
 	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 2))
-	for n := range 4 * *rounds {
-		l.pass(t, 1+r.IntN(300))
-		require.NoError(t, p.stop(), "stop %d", n)
+	moment := func(most time.Duration) { <-time.After(time.Duration(r.Int64N(int64(most)))) }
+	kinds := map[string]int{}
+	var longest time.Duration
+	stop := func(kind string, n int) {
+		kinds[kind]++
+		told := time.Now()
+		if err := p.stop(); kind != "starting" && kind != "migrating" || !notYet(err) {
+			require.NoError(t, err, "stop %d, %s", n, kind)
+		}
+		took := time.Since(told)
+		longest = max(longest, took)
+		require.Less(t, took, 10*time.Second, "stop %d, %s", n, kind)
+	}
+	for n := range *stops {
+		switch r.IntN(5) {
+		case 0:
+			l.pass(t, 1+r.IntN(300))
+			stop("under load", n)
+		case 1: // nothing is stored while somebody has the turn
+			tx, err := conn.Begin(t.Context())
+			require.NoError(t, err)
+			_, err = tx.Exec(t.Context(), `SELECT pg_advisory_xact_lock(7263001)`)
+			require.NoError(t, err)
+			l.pass(t, 1+r.IntN(2000))
+			if r.IntN(2) == 0 { // it begins to store what waits
+				require.NoError(t, tx.Rollback(t.Context()))
+				moment(50 * time.Millisecond)
+				stop("storing a backlog", n)
+			} else {
+				stop("with a backlog", n)
+				require.NoError(t, tx.Rollback(t.Context()))
+			}
+		case 2:
+			stop("idle", n)
+			p.launch()
+			moment(400 * time.Millisecond)
+			stop("starting", n)
+		case 3:
+			stop("idle", n)
+			other := *p
+			other.args = append(append([]string{}, p.args...), "--database-url", dbtest.New(t))
+			p.cmd, p.output = nil, nil
+			first := other.launch()
+			moment(600 * time.Millisecond)
+			p.cmd, p.output = other.cmd, other.output
+			stop("migrating", n)
+			<-first
+			if r.IntN(2) == 0 { // what was begun is gone on with
+				other.start()
+				require.NoError(t, other.stop())
+			}
+		case 4:
+			l.pass(t, 1)
+			moment(time.Second)
+			stop("building and exporting", n)
+		}
 		p.start()
 	}
 	rest()
@@ -372,6 +444,43 @@ func TestFaultTheServiceIsStopped(t *testing.T) {
 	l.end()
 	settled(t, p.adminURL, p.key)
 	l.tally(t, database)
+	t.Logf("stops: %v; the longest took %s", kinds, longest.Round(time.Millisecond))
+}
+
+// notYet says that a process ended by the signal itself, which it does in its first
+// milliseconds, before anything is begun.
+func notYet(err error) bool { return err != nil && err.Error() == "signal: terminated: " }
+
+// The same with a private database, from its very first start on.
+func TestFaultAServiceWithAPrivateDatabaseIsStopped(t *testing.T) {
+	t.Parallel()
+	p := newProcess(t, dbtest.New(t))
+	parent, err := os.MkdirTemp("", "eastporch-private-")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(parent) })
+	require.NoError(t, os.Chmod(parent, 0o755)) // the database may run as another user
+	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 3))
+	var longest time.Duration
+	starts := 0
+	for n := range max(4, *stops/4) {
+		if n%4 == 0 {
+			p.args = append(p.args, "--database-url", "", "--data-dir", filepath.Join(parent, fmt.Sprint(n)))
+		}
+		listens := p.launch()
+		<-time.After(time.Duration(r.Int64N(int64(3 * time.Second))))
+		told := time.Now()
+		if err := p.stop(); !notYet(err) {
+			require.NoError(t, err, "stop %d", n)
+		}
+		longest = max(longest, time.Since(told))
+		require.Less(t, time.Since(told), 10*time.Second)
+		if <-listens {
+			starts++
+		}
+	}
+	p.start()
+	require.NoError(t, p.stop())
+	t.Logf("%d of them had come to listen; the longest stop took %s", starts, longest.Round(time.Millisecond))
 }
 
 // PostgreSQL stopped for a while, killed, and started again, under load.

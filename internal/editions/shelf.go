@@ -148,7 +148,7 @@ func (s *Shelf) put(a *atlas.Atlas) {
 }
 
 // Current is the edition in use, with the owner's corrections: one snapshot,
-// which stays as it is while another is swapped in.
+// which stays as it is while another is activated.
 func (s *Shelf) Current() *atlas.Atlas { return s.current.Load() }
 
 // Correct sets the owner's corrections, which rank before all sources.
@@ -312,10 +312,20 @@ func (s *Shelf) Job() Job {
 // wraps [ErrShrunk], and the edition stays ready to be used by hand. made is false
 // where nothing had changed. A build that fails changes nothing.
 func (s *Shelf) Refresh(ctx context.Context, sources []SourceConfig, always, auto bool) (made bool, err error) {
+	build, err := s.Begin(sources)
+	if err != nil {
+		return false, err
+	}
+	return build(ctx, always, auto)
+}
+
+// Begin is [Shelf.Refresh] in two steps: when it returns, [Shelf.Job] says that a build runs,
+// and build, which must be called, makes it. The error is [ErrBusy] while another runs.
+func (s *Shelf) Begin(sources []SourceConfig) (build func(ctx context.Context, always, auto bool) (made bool, err error), err error) {
 	s.lock.Lock()
+	defer s.lock.Unlock()
 	if s.building {
-		s.lock.Unlock()
-		return false, ErrBusy
+		return nil, ErrBusy
 	}
 	s.building = true
 	began := s.now().UTC()
@@ -324,7 +334,13 @@ func (s *Shelf) Refresh(ctx context.Context, sources []SourceConfig, always, aut
 	for _, source := range sources {
 		s.job.Sources = append(s.job.Sources, SourceRunning{Name: source.Name, Doing: "waiting"})
 	}
-	s.lock.Unlock()
+	return func(ctx context.Context, always, auto bool) (bool, error) {
+		return s.build(ctx, sources, last, always, auto)
+	}, nil
+}
+
+// build makes the edition that Begin has begun; last is the job before.
+func (s *Shelf) build(ctx context.Context, sources []SourceConfig, last Job, always, auto bool) (made bool, err error) {
 	defer func() {
 		s.lock.Lock()
 		defer s.lock.Unlock()

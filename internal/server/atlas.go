@@ -15,6 +15,7 @@ import (
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/editions"
+	"eastporch/internal/server/lifecycle"
 	"eastporch/internal/server/store"
 )
 
@@ -53,7 +54,11 @@ func (s *Server) openShelf(ctx context.Context) (err error) {
 }
 
 func (s *Server) refresh(ctx context.Context, always bool) error {
-	made, err := s.shelf.Refresh(ctx, s.sources, always, s.opt.Config.Atlas.Activate == "auto")
+	return s.built(s.shelf.Refresh(ctx, s.sources, always, s.opt.Config.Atlas.Activate == "auto"))
+}
+
+// built writes into the log how a build went.
+func (s *Server) built(made bool, err error) error {
 	switch {
 	case errors.Is(err, editions.ErrShrunk):
 		s.opt.Log.Warn("the edition in use stays", "reason", err)
@@ -68,10 +73,11 @@ func (s *Server) refresh(ctx context.Context, always bool) error {
 
 // refreshSources looks for changed sources as often as the configuration says, until ctx
 // ends.
-func (s *Server) refreshSources(ctx context.Context) {
+func (s *Server) refreshSources(ctx context.Context) error {
 	if interval := s.opt.Config.Atlas.RefreshInterval; interval > 0 && len(s.sources) > 0 {
-		every(ctx, interval, func() { _ = s.refresh(ctx, false) }) // which is in the log
+		return lifecycle.Every(ctx, interval, func() { _ = s.refresh(ctx, false) }) // which is in the log
 	}
+	return nil
 }
 
 // recorrect reads the owner's corrections from the database, and puts them
@@ -100,8 +106,8 @@ func (s *Server) recorrect(ctx context.Context) error {
 const recorrectEvery = time.Second
 
 // watchCorrections looks for changed corrections until ctx ends.
-func (s *Server) watchCorrections(ctx context.Context) {
-	every(ctx, recorrectEvery, func() {
+func (s *Server) watchCorrections(ctx context.Context) error {
+	return lifecycle.Every(ctx, recorrectEvery, func() {
 		changed, err := s.store.CorrectionsChanged(ctx)
 		if err == nil && changed != s.corrections.Load() {
 			err = s.recorrect(ctx)

@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"errors"
 	"path/filepath"
 	"time"
 
@@ -19,8 +20,11 @@ func (s *Server) openIntake() (err error) {
 	if err != nil {
 		return err
 	}
-	s.intake, err = intake.New(intake.Options{Log: spool, Sink: s.store, MaxBytes: int64(cfg.Intake.MaxBytes), Logger: s.opt.Log, Now: time.Now})
-	return err
+	if s.intake, err = intake.New(intake.Options{Log: spool, Sink: s.store, MaxBytes: int64(cfg.Intake.MaxBytes), Logger: s.opt.Log, Now: time.Now}); err != nil {
+		return errors.Join(err, spool.Close())
+	}
+	s.begin(s.stages.Add("the queue of visits", func(context.Context) error { return s.intake.Close() }), "the queue of visits", s.intake.Run)
+	return nil
 }
 
 // maintainEvery is how often what has had its time is dropped.
@@ -28,7 +32,7 @@ const maintainEvery = time.Hour
 
 // maintain makes the partitions to come, and drops visits and keys whose time is
 // over, until ctx ends.
-func (s *Server) maintain(ctx context.Context) {
+func (s *Server) maintain(ctx context.Context) error {
 	ticker := time.NewTicker(maintainEvery)
 	defer ticker.Stop()
 	for {
@@ -45,7 +49,7 @@ func (s *Server) maintain(ctx context.Context) {
 		}
 		select {
 		case <-ctx.Done():
-			return
+			return nil
 		case <-ticker.C:
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/variant"
 	"eastporch/internal/core/visit"
+	"eastporch/internal/server/lifecycle"
 	"eastporch/internal/server/rates"
 )
 
@@ -32,7 +33,7 @@ func (s *Server) openLocal(ctx context.Context) error {
 	}
 	r := rates.Options{
 		URL: cfg.Rates.URL, Source: cfg.Rates.Source, Dir: cfg.DataDir, Inside: cfg.Rates.FetchInside,
-		Refresh: cfg.Rates.Refresh, StaleDays: cfg.Rates.StaleDays, Now: time.Now,
+		Refresh: cfg.Rates.Refresh, StaleDays: cfg.Rates.StaleDays, Now: time.Now, Failed: s.ratesFailed,
 	}
 	if cfg.Rates.File != "" {
 		r.File = s.opt.Input.Path(cfg.Rates.File)
@@ -85,8 +86,8 @@ func (s *Server) revary(ctx context.Context) error {
 const revaryEvery = 5 * time.Second
 
 // watchVariants looks for changed variants until ctx ends.
-func (s *Server) watchVariants(ctx context.Context) {
-	every(ctx, revaryEvery, func() {
+func (s *Server) watchVariants(ctx context.Context) error {
+	return lifecycle.Every(ctx, revaryEvery, func() {
 		if err := s.revary(ctx); err != nil && ctx.Err() == nil {
 			s.opt.Log.Debug("content variants were not looked at", "error", err)
 		}

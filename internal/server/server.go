@@ -5,28 +5,18 @@ package server
 import (
 	"context"
 	"crypto/sha256"
-	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"log"
 	"log/slog"
-	"net"
 	"net/http"
-	"net/netip"
 	"os"
-	"os/user"
 	"path/filepath"
 	"slices"
-	"strconv"
-	"strings"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
-
-	"golang.org/x/sync/errgroup"
 
 	"eastporch/internal/config"
 	"eastporch/internal/core/addr"
@@ -39,8 +29,8 @@ import (
 	"eastporch/internal/server/cluster"
 	"eastporch/internal/server/httpapi"
 	"eastporch/internal/server/intake"
+	"eastporch/internal/server/lifecycle"
 	"eastporch/internal/server/privacy"
-	"eastporch/internal/server/proxyproto"
 	"eastporch/internal/server/rates"
 	"eastporch/internal/server/store"
 	"eastporch/internal/server/webui"
@@ -78,26 +68,19 @@ type Server struct {
 	// correcting is held while the corrections are read and put into use.
 	correcting  sync.Mutex
 	corrections atomic.Int64 // how often they had changed when they were read
-	endpoints   []endpoint
-	jobs        jobs                            // what runs beside the listeners
-	work        atomic.Pointer[context.Context] // of the jobs, while they run
+	endpoints   []*endpoint
+	stages      *lifecycle.Stages
+	jobs        *lifecycle.Stage // what runs beside the listeners
 
 	watch    *checkup.Watch
 	keys     *access.Keys
 	sessions *access.Sessions
 }
 
-type endpoint struct {
-	name     httpapi.Listener
-	secure   bool // speaks TLS
-	listener net.Listener
-	http     *http.Server
-}
-
 // Open reads the atlas, starts or connects to the database and listens. What
 // was opened is closed again where a later part fails.
 func Open(ctx context.Context, opt Options) (*Server, error) {
-	s := &Server{opt: opt, notifier: store.NewNotifier(), stopping: make(chan struct{})}
+	s := &Server{opt: opt, stages: lifecycle.New(), stopping: make(chan struct{})}
 	err := s.openShelf(ctx)
 	if err == nil {
 		err = s.openStore(ctx)
@@ -117,7 +100,7 @@ func Open(ctx context.Context, opt Options) (*Server, error) {
 	if err != nil {
 		stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), opt.Config.ShutdownGrace)
 		defer cancel()
-		return nil, errors.Join(err, s.close(stop))
+		return nil, errors.Join(err, s.stages.Close(stop))
 	}
 	return s, nil
 }
@@ -125,6 +108,13 @@ func Open(ctx context.Context, opt Options) (*Server, error) {
 // openListeners makes the API and listens.
 func (s *Server) openListeners(ctx context.Context) (err error) {
 	opt, cfg := s.opt, s.opt.Config
+	s.jobs = s.stages.Add("background jobs", nil)
+	listeners := s.stages.Add("the listeners", func(context.Context) error {
+		for _, d := range s.endpoints {
+			_ = d.listener.Close() // closed already where it served
+		}
+		return nil
+	})
 	if s.keys, err = access.NewKeys(ctx, s.store, opt.Log, time.Now); err != nil {
 		return err
 	}
@@ -212,13 +202,34 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 		if err != nil {
 			return err
 		}
-		s.endpoints = append(s.endpoints, endpoint{name: name, secure: c.TLSCertificate != "", listener: l, http: &http.Server{
-			Handler: httpapi.New(name, api), ReadHeaderTimeout: c.HeaderTimeout, ReadTimeout: c.Timeout,
+		d := &endpoint{name: name, log: opt.Log, secure: c.TLSCertificate != "", listener: l, http: &http.Server{
+			ReadHeaderTimeout: c.HeaderTimeout, ReadTimeout: c.Timeout,
 			WriteTimeout: c.Timeout, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: c.MaxHeaderBytes,
 			ErrorLog: log.New(&withoutAddresses{opt.Log}, "", 0),
-		}})
+		}}
+		d.http.Handler = d.counted(httpapi.New(name, api))
+		s.endpoints = append(s.endpoints, d)
+		s.begin(listeners, fmt.Sprintf("the %s listener", name), func(ctx context.Context) error { return d.run(ctx, cfg.ShutdownGrace*3/4) })
 	}
+	s.begin(listeners, "streams", func(ctx context.Context) error {
+		<-ctx.Done()
+		close(s.stopping)
+		return nil
+	})
+	s.begin(s.jobs, "keys", s.keys.Run)
+	s.begin(s.jobs, "exchange rates", s.rates.Run)
+	s.begin(s.jobs, "sources", s.refreshSources)
+	s.begin(s.jobs, "corrections", s.watchCorrections)
+	s.begin(s.jobs, "content variants", s.watchVariants)
+	s.begin(s.jobs, "maintenance", s.maintain)
 	return nil
+}
+
+// begin has a part run with a stage, which does not stop yet.
+func (s *Server) begin(stage *lifecycle.Stage, name string, run func(context.Context) error) {
+	if err := stage.Go(name, run); err != nil {
+		s.opt.Log.Debug("not begun", "part", name, "reason", err)
+	}
 }
 
 // noteConfiguration writes into the audit log that the configuration changed.
@@ -278,10 +289,15 @@ func (s *Server) openStore(ctx context.Context) (err error) {
 		if err != nil {
 			return err
 		}
+		s.begin(s.stages.AddProcess("the private database", s.stopCluster), "the private database", s.superviseDatabase)
 		url = s.cluster.URL()
 	}
-	s.store, err = store.Open(ctx, url, time.Duration(s.opt.Config.RetentionDays)*24*time.Hour)
-	return err
+	if s.store, err = store.Open(ctx, url, time.Duration(s.opt.Config.RetentionDays)*24*time.Hour); err != nil {
+		return err
+	}
+	s.notifier = s.store.NewNotifier()
+	s.begin(s.stages.Add("the store", func(context.Context) error { s.store.Close(); return nil }), "notifications", s.notifier.Run)
+	return nil
 }
 
 func (s *Server) clusterOptions() cluster.Options {
@@ -291,17 +307,27 @@ func (s *Server) clusterOptions() cluster.Options {
 // restartAgain is how long to wait before a database is started another time.
 const restartAgain = 2 * time.Second
 
+// trimEvery is how often the log of the private database is looked at.
+const trimEvery = time.Minute
+
 // superviseDatabase starts the private database again where it has ended by
 // itself, until ctx ends.
-func (s *Server) superviseDatabase(ctx context.Context) {
-	for s.cluster != nil {
+func (s *Server) superviseDatabase(ctx context.Context) error {
+	trim := time.NewTicker(trimEvery)
+	defer trim.Stop()
+	for {
 		select {
 		case <-ctx.Done():
-			return
+			return nil
+		case <-trim.C:
+			if err := s.cluster.TrimLog(); err != nil {
+				s.opt.Log.Warn("the log of the private database was not shortened", "error", err)
+			}
+			continue
 		case <-s.cluster.Gone():
 		}
 		if ctx.Err() != nil {
-			return
+			return nil
 		}
 		s.opt.Log.Error("the private database has ended; it is started again")
 		again, err := s.cluster.Restart(ctx, s.clusterOptions())
@@ -309,13 +335,13 @@ func (s *Server) superviseDatabase(ctx context.Context) {
 			s.opt.Log.Error("the private database does not start; visits wait in the spool", "error", err)
 			select {
 			case <-ctx.Done():
-				return
+				return nil
 			case <-time.After(restartAgain):
 			}
 			again, err = s.cluster.Restart(ctx, s.clusterOptions())
 		}
-		if err != nil {
-			return
+		if err != nil { // ctx has ended
+			return nil
 		}
 		s.private.Lock()
 		s.cluster = again
@@ -323,203 +349,34 @@ func (s *Server) superviseDatabase(ctx context.Context) {
 	}
 }
 
-func (s *Server) listen(ctx context.Context, name httpapi.Listener, c config.Listener) (net.Listener, error) {
-	l, err := s.bind(ctx, c)
+// Run serves until ctx ends or a part fails, then stops within the configured grace: first
+// the listeners and the requests that run, which may still need the rest, then what runs beside
+// them, then the queue, the store and the private database. What did not end in time is said,
+// and left to the end of the process.
+func (s *Server) Run(ctx context.Context) error { return s.stages.Run(ctx, s.opt.Config.ShutdownGrace) }
+
+// rebuild makes an edition of the configured sources, beside the listeners. The error is
+// [editions.ErrBusy] while one is built.
+func (s *Server) rebuild() error {
+	build, err := s.shelf.Begin(s.sources)
 	if err != nil {
-		return nil, fmt.Errorf("the %s listener: %w; give another with --%s-address", name, err, name)
+		return err
 	}
-	listed := c.Listed()
-	if listed == nil {
-		listed = func(netip.Addr) bool { return false }
-	}
-	l = &proxyproto.Listener{Listener: l, Listed: listed, Within: c.HeaderTimeout, Mismatch: s.protocolMismatch(name)}
-	if c.TLSCertificate == "" {
-		return l, nil
-	}
-	pair, err := tls.LoadX509KeyPair(s.opt.Input.Path(c.TLSCertificate), s.opt.Input.Path(c.TLSKey))
+	err = s.jobs.Go("a build", func(ctx context.Context) error {
+		_ = s.built(build(ctx, true, s.opt.Config.Atlas.Activate == "auto")) // which is in the log
+		return nil
+	})
 	if err != nil {
-		_ = l.Close()
-		return nil, fmt.Errorf("the %s listener: %w", name, err)
+		_, _ = build(stopped(), true, false) // ends it
 	}
-	return tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, NextProtos: []string{"h2", "http/1.1"}}), nil
+	return err
 }
 
-// mismatchesLogged is how often a mismatch of the PROXY protocol is written into the log.
-const mismatchesLogged = time.Minute
-
-// protocolMismatch shows connections that begin otherwise than was agreed on to the
-// checkup, and to the log at most once a minute.
-func (s *Server) protocolMismatch(name httpapi.Listener) func(peer netip.Addr, missing bool) {
-	var mu sync.Mutex
-	var next time.Time
-	return func(peer netip.Addr, missing bool) {
-		s.watch.Mismatch(peer, missing)
-		mu.Lock()
-		defer mu.Unlock()
-		if now := time.Now(); now.After(next) {
-			next = now.Add(mismatchesLogged)
-			s.opt.Log.Warn("a connection does not keep to the PROXY protocol as configured; the checkup says more", "listener", name, "listed", missing, "sent", !missing)
-		}
-	}
-}
-
-// bind listens at host:port, or at unix:PATH.
-func (s *Server) bind(ctx context.Context, c config.Listener) (net.Listener, error) {
-	if path, ok := strings.CutPrefix(c.Address, "unix:"); ok {
-		return bindUnix(ctx, path, c)
-	}
-	var lc net.ListenConfig
-	l, err := lc.Listen(ctx, "tcp", c.Address)
-	if err != nil && s.opt.FreePort && errors.Is(err, syscall.EADDRINUSE) {
-		host, _, _ := net.SplitHostPort(c.Address)
-		return lc.Listen(ctx, "tcp", net.JoinHostPort(host, "0"))
-	}
-	return l, err
-}
-
-// bindUnix listens at a Unix socket of the mode and group that the configuration names, so
-// that a proxy under another user reaches it. Its directory is made where it is missing, and
-// a socket that nobody listens at any more is replaced.
-func bindUnix(ctx context.Context, path string, c config.Listener) (net.Listener, error) {
-	if conn, err := net.Dial("unix", path); err == nil {
-		_ = conn.Close()
-		return nil, fmt.Errorf("somebody listens at %s already", path)
-	}
-	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
-	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return nil, err
-	}
-	var lc net.ListenConfig
-	l, err := lc.Listen(ctx, "unix", path)
-	if err != nil {
-		return nil, err
-	}
-	if err := shareSocket(path, c); err != nil {
-		_ = l.Close()
-		return nil, err
-	}
-	return l, nil
-}
-
-func shareSocket(path string, c config.Listener) error {
-	if c.SocketGroup != "" {
-		group, err := user.LookupGroup(c.SocketGroup)
-		if err != nil {
-			return fmt.Errorf("socket_group: %w", err)
-		}
-		id, err := strconv.Atoi(group.Gid)
-		if err != nil {
-			return fmt.Errorf("socket_group: %w", err)
-		}
-		if err := os.Chown(path, -1, id); err != nil {
-			return fmt.Errorf("socket_group: the service's user must be in it: %w", err)
-		}
-	}
-	mode, err := c.Mode()
-	if err != nil {
-		return fmt.Errorf("socket_mode: %w", err)
-	}
-	return os.Chmod(path, mode)
-}
-
-// URL gives the address of a listener, with the port that was really taken.
-func (s *Server) URL(name httpapi.Listener) string {
-	for _, d := range s.endpoints {
-		if d.name == name {
-			if d.secure {
-				return "https://" + d.listener.Addr().String()
-			}
-			return "http://" + d.listener.Addr().String()
-		}
-	}
-	return ""
-}
-
-// Run serves until ctx ends or a listener fails, then stops within the configured grace:
-// first the listeners and the requests that run, which may still need the rest, then what
-// runs beside them, then the queue, the store and the private database. What did not end
-// in time is said, and left to the end of the process.
-func (s *Server) Run(ctx context.Context) error {
-	group, serving := errgroup.WithContext(ctx)
-	for _, d := range s.endpoints {
-		group.Go(func() error {
-			if err := d.http.Serve(d.listener); !errors.Is(err, http.ErrServerClosed) {
-				return fmt.Errorf("the %s listener: %w", d.name, err)
-			}
-			return nil
-		})
-	}
-	work, end := context.WithCancel(context.WithoutCancel(ctx))
-	defer end()
-	s.begin(work)
-	<-serving.Done()
-	stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), s.opt.Config.ShutdownGrace)
-	defer cancel()
-	errs := []error{s.stopListening(stop)}
-	errs = append(errs, group.Wait())
-	end()
-	if err := s.jobs.wait(stop); err != nil {
-		// What they use must not be closed under them; the process ends in a moment.
-		return errors.Join(append(errs, err, s.stopCluster(stop))...)
-	}
-	return errors.Join(append(errs, s.closeRest(stop))...)
-}
-
-// begin starts what runs beside the listeners, until work ends.
-func (s *Server) begin(work context.Context) {
-	s.work.Store(&work)
-	s.jobs.start("keys", func() { s.keys.Run(work) })
-	s.jobs.start("sources", func() { s.refreshSources(work) })
-	s.jobs.start("the queue of visits", func() { s.intake.Run(work) })
-	s.jobs.start("notifications", func() { s.notifier.Run(work, s.store) })
-	s.jobs.start("the private database", func() { s.superviseDatabase(work) })
-	s.jobs.start("corrections", func() { s.watchCorrections(work) })
-	s.jobs.start("content variants", func() { s.watchVariants(work) })
-	s.jobs.start("exchange rates", func() { s.rates.Run(work, s.ratesFailed) })
-	s.jobs.start("maintenance", func() { s.maintain(work) })
-}
-
-// rebuild makes an edition of the configured sources, beside the listeners.
-func (s *Server) rebuild() {
-	if work := s.work.Load(); work != nil {
-		s.jobs.start("a build", func() { _ = s.refresh(*work, true) }) // which is in the log
-	}
-}
-
-// close stops a server that never ran.
-func (s *Server) close(ctx context.Context) error {
-	return errors.Join(s.stopListening(ctx), s.closeRest(ctx))
-}
-
-// stopListening takes no more connections, and waits for the requests that run.
-func (s *Server) stopListening(ctx context.Context) error {
-	close(s.stopping)
-	errs := make([]error, len(s.endpoints))
-	var wait sync.WaitGroup
-	for i, d := range s.endpoints {
-		wait.Go(func() {
-			if err := d.http.Shutdown(ctx); err != nil {
-				errs[i] = errors.Join(fmt.Errorf("the %s listener did not stop in time: %w", d.name, err), d.http.Close())
-			}
-			_ = d.listener.Close() // closed already where it served
-		})
-	}
-	wait.Wait()
-	return errors.Join(errs...)
-}
-
-// closeRest closes what the listeners used, which nothing does any more.
-func (s *Server) closeRest(ctx context.Context) error {
-	var errs []error
-	if s.intake != nil {
-		errs = append(errs, s.intake.Close())
-	}
-	if s.store != nil {
-		s.store.Close()
-	}
-	return errors.Join(append(errs, s.stopCluster(ctx))...)
+// stopped gives a context that has ended.
+func stopped() context.Context {
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	return ctx
 }
 
 func (s *Server) stopCluster(ctx context.Context) error {

@@ -69,7 +69,7 @@ func (a *Atlas) With(first *Source) *Atlas {
 	return c.prepare()
 }
 
-// Current is the atlas itself: one that is never swapped.
+// Current is the atlas itself: one that is never replaced.
 func (a *Atlas) Current() *Atlas { return a }
 
 // Built is when the edition was made.

@@ -23,7 +23,7 @@ type Pipeline struct {
 	Labels addr.Labels
 	// Translators are the owner's NAT64 prefixes.
 	Translators []netip.Prefix
-	// Atlas gives the edition in use, which may be swapped: each card comes from one.
+	// Atlas gives the edition in use, which may change: each card comes from one.
 	Atlas interface{ Current() *atlas.Atlas }
 
 	once       sync.Once

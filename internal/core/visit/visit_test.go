@@ -328,13 +328,13 @@ func BenchmarkCard(b *testing.B) {
 	}
 }
 
-// swapping gives another edition each time that it is asked.
-type swapping struct {
+// changing gives another edition each time that it is asked.
+type changing struct {
 	editions []*atlas.Atlas
 	asked    int
 }
 
-func (s *swapping) Current() *atlas.Atlas {
+func (s *changing) Current() *atlas.Atlas {
 	s.asked++
 	return s.editions[(s.asked-1)%len(s.editions)]
 }
@@ -345,7 +345,7 @@ func TestACardComesFromOneEdition(t *testing.T) {
 		require.NoError(t, err)
 		return atlas.New(src)
 	}
-	source := &swapping{editions: []*atlas.Atlas{edition("198.18.3.0/26,PT,,,"), edition("198.18.3.0/26,ES,,,")}}
+	source := &changing{editions: []*atlas.Atlas{edition("198.18.3.0/26,PT,,,"), edition("198.18.3.0/26,ES,,,")}}
 	p := Pipeline{Policy: addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: addr.Resolve}), Atlas: source}
 	for _, make := range []func(netip.Addr) Card{
 		func(a netip.Addr) Card { return p.Card(a, ObtainedGiven, RequestContext{}, now) },

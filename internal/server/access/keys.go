@@ -48,6 +48,9 @@ type known struct {
 // renewal is how often the copy in memory is renewed and uses are written down.
 const renewal = time.Second
 
+// lastCount bounds how long the uses are written down at the end.
+const lastCount = time.Second
+
 // NewKeys reads the keys once; [Keys.Run] keeps them fresh.
 func NewKeys(ctx context.Context, store keyStore, log *slog.Logger, now func() time.Time) (*Keys, error) {
 	k := &Keys{store: store, log: log, now: now}
@@ -57,13 +60,16 @@ func NewKeys(ctx context.Context, store keyStore, log *slog.Logger, now func() t
 
 // Run renews the copy every second until ctx ends. While the database is away
 // the copy of before stands.
-func (k *Keys) Run(ctx context.Context) {
+func (k *Keys) Run(ctx context.Context) error {
 	tick := time.NewTicker(renewal)
 	defer tick.Stop()
 	for away := false; ; {
 		select {
 		case <-ctx.Done():
-			return
+			last, cancel := context.WithTimeout(context.WithoutCancel(ctx), lastCount)
+			defer cancel()
+			_ = k.Renew(last) // what was used since; a database that is away has been told of
+			return nil
 		case <-tick.C:
 		}
 		err := k.Renew(ctx)

@@ -11,6 +11,8 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"io"
+	"io/fs"
 	"log/slog"
 	"net"
 	"net/url"
@@ -33,6 +35,9 @@ import (
 var (
 	ErrNoServer = errors.New("no PostgreSQL server is installed: run apt-get install postgresql")
 	ErrInUse    = errors.New("another East Porch uses this data directory")
+	// ErrOtherVersion means that the cluster was made by a version of PostgreSQL that is not
+	// installed any more.
+	ErrOtherVersion = errors.New("the private database needs another PostgreSQL")
 )
 
 // errRemains means that processes of a server that was killed have not ended yet,
@@ -52,6 +57,7 @@ const startWithin = 60 * time.Second
 
 // A Cluster is a running private PostgreSQL.
 type Cluster struct {
+	dir    string
 	url    string
 	cmd    *exec.Cmd
 	exited chan error
@@ -73,7 +79,7 @@ type Options struct {
 // Start starts the cluster of a directory, which it creates first where there
 // is none, and waits until it answers. It wraps [ErrNoServer] or [ErrInUse].
 func Start(ctx context.Context, opt Options) (*Cluster, error) {
-	bin, err := binaries()
+	bin, err := binaries("/usr/lib/postgresql", opt.Dir)
 	if err != nil {
 		return nil, err
 	}
@@ -81,7 +87,7 @@ func Start(ctx context.Context, opt Options) (*Cluster, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Cluster{exited: make(chan error, 1), gone: make(chan struct{})}
+	c := &Cluster{dir: opt.Dir, exited: make(chan error, 1), gone: make(chan struct{})}
 	if err := c.prepare(opt.Dir, owner); err != nil {
 		return nil, err
 	}
@@ -139,17 +145,33 @@ func (c *Cluster) Stop(ctx context.Context) error {
 	}
 }
 
-func binaries() (string, error) {
-	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
+// binaries finds the programs for the cluster in dir: those of the version that made it, or
+// the newest that are installed where there is none yet.
+func binaries(installed, dir string) (string, error) {
+	found, _ := filepath.Glob(filepath.Join(installed, "*", "bin", "postgres"))
 	if len(found) == 0 {
 		return "", ErrNoServer
 	}
-	version := func(path string) int {
-		n, _ := strconv.Atoi(strings.Split(path, "/")[4])
-		return n
+	version := func(path string) string { return filepath.Base(filepath.Dir(filepath.Dir(path))) }
+	slices.SortFunc(found, func(a, b string) int {
+		x, _ := strconv.Atoi(version(a))
+		y, _ := strconv.Atoi(version(b))
+		return y - x
+	})
+	text, err := os.ReadFile(filepath.Join(dir, "data", "PG_VERSION"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return filepath.Dir(found[0]), nil
 	}
-	slices.SortFunc(found, func(a, b string) int { return version(b) - version(a) })
-	return filepath.Dir(found[0]), nil
+	if err != nil {
+		return "", fmt.Errorf("data directory: %w", err)
+	}
+	made := strings.TrimSpace(string(text))
+	for _, path := range found {
+		if version(path) == made {
+			return filepath.Dir(path), nil
+		}
+	}
+	return "", fmt.Errorf("%w: %s was made by PostgreSQL %s, and only %s is installed: run apt-get install postgresql-%s", ErrOtherVersion, dir, made, version(found[0]), made)
 }
 
 // databaseUser gives the credentials that the server runs with: nil for our
@@ -215,22 +237,38 @@ func initialise(ctx context.Context, bin string, opt Options, owner *syscall.Cre
 			return "", err
 		}
 	}
-	// A directory of an initdb that was cut short has no PG_VERSION yet or is
-	// not empty; it holds nothing of worth.
-	if err := os.RemoveAll(filepath.Join(dir, "data")); err != nil {
+	// It gets its name when it is complete: one that was cut short holds nothing of worth.
+	fresh := filepath.Join(dir, unfinished)
+	if err := os.RemoveAll(fresh); err != nil {
 		return "", err
 	}
-	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), initArgs(opt, secret)...)
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), initArgs(opt, fresh, secret)...)
 	as(cmd, dir, owner)
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM) } // and what it has started
+	cmd.WaitDelay = 5 * time.Second
 	if out, err := cmd.CombinedOutput(); err != nil {
-		return "", fmt.Errorf("initdb in %s: %w: %s", dir, err, lastLine(out))
+		return "", fmt.Errorf("initdb in %s: %w: %s", dir, errors.Join(err, ctx.Err()), lastLine(out))
 	}
-	return password, nil
+	if err := os.Rename(fresh, filepath.Join(dir, "data")); err != nil {
+		return "", fmt.Errorf("data directory: %w", err)
+	}
+	return password, syncDir(dir)
+}
+
+// unfinished is the name of a cluster that is being made.
+const unfinished = "data.new"
+
+func syncDir(dir string) error {
+	f, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Sync(), f.Close())
 }
 
 // initArgs has a new cluster on the disk before it is used, unless it is thrown away.
-func initArgs(opt Options, secret string) []string {
-	args := []string{"-D", filepath.Join(opt.Dir, "data"), "-U", "eastporch", "-A", "scram-sha-256", "--pwfile=" + secret, "-E", "UTF8", "--locale=C.UTF-8"}
+func initArgs(opt Options, dir, secret string) []string {
+	args := []string{"-D", dir, "-U", "eastporch", "-A", "scram-sha-256", "--pwfile=" + secret, "-E", "UTF8", "--locale=C.UTF-8"}
 	if opt.Throwaway {
 		args = append(args, "--no-sync")
 	}
@@ -324,9 +362,36 @@ func (c *Cluster) await(ctx context.Context, dir string, behind int64) error {
 		case <-ctx.Done():
 			stopped, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 			defer stop()
-			return errors.Join(fmt.Errorf("PostgreSQL does not answer: %w", err), c.Stop(stopped))
+			return errors.Join(fmt.Errorf("PostgreSQL does not answer: %w: %w", ctx.Err(), err), c.Stop(stopped))
 		}
 	}
+}
+
+// logMost bounds the log of the server, in bytes; what is older stands in log.1.
+const logMost = 8 << 20
+
+// TrimLog moves the log of the server aside where it has grown long, while it is written.
+func (c *Cluster) TrimLog() error { return trimLog(c.dir, logMost) }
+
+func trimLog(dir string, most int64) error {
+	log, err := os.OpenFile(filepath.Join(dir, "log"), os.O_RDWR, 0)
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	info, err := log.Stat()
+	if err != nil || info.Size() <= most {
+		return err
+	}
+	if _, err := log.Seek(-most, io.SeekEnd); err != nil {
+		return err
+	}
+	old, err := os.OpenFile(filepath.Join(dir, "log.1"), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.CopyN(old, log, most)
+	return errors.Join(err, old.Close(), log.Truncate(0)) // the server appends, so it goes on at the beginning
 }
 
 func freePort() (int, error) {

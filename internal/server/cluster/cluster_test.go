@@ -2,7 +2,9 @@ package cluster
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"sync/atomic"
@@ -59,15 +61,100 @@ func TestAClusterKeepsItsDataAndItsDirectory(t *testing.T) {
 }
 
 func TestOnlyThrowawayClustersAreNotSynced(t *testing.T) {
-	assert.NotContains(t, initArgs(Options{Dir: "x"}, "password"), "--no-sync")
-	assert.Contains(t, initArgs(Options{Dir: "x", Throwaway: true}, "password"), "--no-sync")
+	assert.NotContains(t, initArgs(Options{Dir: "x"}, "d", "password"), "--no-sync")
+	assert.Contains(t, initArgs(Options{Dir: "x", Throwaway: true}, "d", "password"), "--no-sync")
 }
 
-func TestAnInitdbThatWasCutShortIsRepeated(t *testing.T) {
+// Told to stop at any moment of the first start, it stops soon and leaves nothing that the next
+// start trips over.
+func TestAFirstStartThatIsStoppedIsRepeated(t *testing.T) {
 	opt := options(t)
-	require.NoError(t, os.MkdirAll(filepath.Join(opt.Dir, "data", "base"), 0o700))
+	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
+	for range 12 {
+		ctx, cancel := context.WithTimeout(t.Context(), time.Duration(r.Int64N(int64(900*time.Millisecond))))
+		c, err := Start(ctx, opt)
+		if err == nil {
+			require.NoError(t, c.Stop(t.Context()))
+			if r.IntN(2) == 0 {
+				require.NoError(t, os.RemoveAll(filepath.Join(opt.Dir, "data")))
+			}
+		} else {
+			assert.ErrorIs(t, err, context.DeadlineExceeded)
+		}
+		cancel()
+	}
 	c, err := Start(t.Context(), opt)
 	require.NoError(t, err)
+	query(t, c, "CREATE TABLE kept (n int)")
+	require.NoError(t, c.Stop(t.Context()))
+}
+
+// A cluster runs on the programs that made it, and on no others.
+func TestAClusterKeepsItsVersion(t *testing.T) {
+	installed, dir := t.TempDir(), t.TempDir()
+	for _, version := range []string{"9", "15", "16"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(installed, version, "bin"), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(installed, version, "bin", "postgres"), nil, 0o755))
+	}
+	newest, err := binaries(installed, dir)
+	require.NoError(t, err)
+	assert.Equal(t, filepath.Join(installed, "16", "bin"), newest)
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "data"), 0o755))
+	made := func(version string) (string, error) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "data", "PG_VERSION"), []byte(version+"\n"), 0o644))
+		return binaries(installed, dir)
+	}
+	older, err := made("15")
+	require.NoError(t, err)
+	assert.Equal(t, filepath.Join(installed, "15", "bin"), older)
+	_, err = made("14")
+	require.ErrorIs(t, err, ErrOtherVersion)
+	assert.ErrorContains(t, err, "run apt-get install postgresql-14")
+	_, err = binaries(t.TempDir(), dir)
+	require.ErrorIs(t, err, ErrNoServer)
+
+	// And a real one is left as it is.
+	opt := options(t)
+	c, err := Start(t.Context(), opt)
+	require.NoError(t, err)
+	require.NoError(t, c.Stop(t.Context()))
+	file := filepath.Join(opt.Dir, "data", "PG_VERSION")
+	ours, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, []byte("8\n"), 0o600))
+	_, err = Start(t.Context(), opt)
+	require.ErrorIs(t, err, ErrOtherVersion)
+	require.NoError(t, os.WriteFile(file, ours, 0o600))
+	c, err = Start(t.Context(), opt)
+	require.NoError(t, err)
+	require.NoError(t, c.Stop(t.Context()))
+}
+
+// The log keeps its newest lines while the server writes it.
+func TestTheLogIsBounded(t *testing.T) {
+	opt := options(t)
+	c, err := Start(t.Context(), opt)
+	require.NoError(t, err)
+	conn, err := pgx.Connect(t.Context(), c.URL())
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	for n := range 200 {
+		_, err := conn.Exec(t.Context(), fmt.Sprintf("SELECT no_such_column_%d", n))
+		require.Error(t, err)
+	}
+	require.NoError(t, trimLog(opt.Dir, 4096))
+	old, err := os.ReadFile(filepath.Join(opt.Dir, "log.1"))
+	require.NoError(t, err)
+	assert.Len(t, old, 4096)
+	assert.Contains(t, string(old), "no_such_column_199")
+	_, err = conn.Exec(t.Context(), "SELECT another_column")
+	require.Error(t, err)
+	now, err := os.ReadFile(filepath.Join(opt.Dir, "log"))
+	require.NoError(t, err)
+	assert.Contains(t, string(now), "another_column")
+	assert.NotContains(t, string(now), "\x00", "it is written from the beginning on")
+	assert.NotContains(t, string(now), "no_such_column")
+	require.NoError(t, conn.Close(t.Context()))
 	require.NoError(t, c.Stop(t.Context()))
 }
 

@@ -87,22 +87,16 @@ func (a *api) listEditions(c *gin.Context) {
 
 // buildEdition begins a build; the list of editions says how it goes.
 func (a *api) buildEdition(c *gin.Context) {
-	before := a.Shelf.Job()
-	if before.Running {
-		a.fail(c, editions.ErrBusy)
+	if err := a.Rebuild(); err != nil {
+		a.fail(c, err)
 		return
-	}
-	a.Rebuild()
-	// The answer says that it has begun, and so does whoever asks next.
-	for tries := 0; tries < 400 && c.Request.Context().Err() == nil && a.Shelf.Job().Began == before.Began; tries++ {
-		time.Sleep(5 * time.Millisecond)
 	}
 	a.note(c, "edition asked for", "from the configured sources")
 	c.Header("Cache-Control", "no-store")
 	c.JSON(http.StatusAccepted, gin.H{"job": a.Shelf.Job()})
 }
 
-func (a *api) useEdition(c *gin.Context) {
+func (a *api) activateEdition(c *gin.Context) {
 	var body struct {
 		Edition string `json:"edition"`
 	}

@@ -146,7 +146,7 @@ type Options struct {
 	// Shelf has the editions; Rebuild makes another of the configured sources, and
 	// Recorrect reads the corrections again after they changed.
 	Shelf      shelf
-	Rebuild    func()
+	Rebuild    func() error
 	Recorrect  func(context.Context) error
 	AtlasStore atlasStore
 	// Publish makes the edition in use answer in SQL, and gives its ranges.
@@ -249,7 +249,7 @@ var routes = []route{
 	{http.MethodGet, "/v1/atlas", false, access.Admin, (*api).getAtlas},
 	{http.MethodGet, "/v1/atlas/editions", false, access.Admin, (*api).listEditions},
 	{http.MethodPost, "/v1/atlas/editions", false, access.Admin, (*api).buildEdition},
-	{http.MethodPost, "/v1/atlas/use", false, access.Admin, (*api).useEdition},
+	{http.MethodPost, "/v1/atlas/activate", false, access.Admin, (*api).activateEdition},
 	{http.MethodPost, "/v1/atlas/back", false, access.Admin, (*api).backEdition},
 	{http.MethodGet, "/v1/atlas/changes", false, access.Admin, (*api).getChanges},
 	{http.MethodGet, "/v1/atlas/coverage", false, access.Admin, (*api).getCoverage},
@@ -284,7 +284,7 @@ var routes = []route{
 // whoever asked hangs up. All of them want a key.
 var long = map[string]bool{
 	"/v1/visits/export": true, importPath: true, "/v1/visits/erase": true, "/v1/visits/verify": true, "/v1/visits/stream": true,
-	"/v1/atlas/use": true, "/v1/atlas/back": true, "/v1/atlas/changes": true, "/v1/atlas/coverage": true, "/v1/atlas/accuracy": true,
+	"/v1/atlas/activate": true, "/v1/atlas/back": true, "/v1/atlas/changes": true, "/v1/atlas/coverage": true, "/v1/atlas/accuracy": true,
 	"/v1/atlas/export": true, "/v1/atlas/publish": true, "/v1/visits/reenrich": true, "/v1/addresses": true, "/v1/reports/:by": true,
 	"/v1/reports/timeline": true, "/v1/reports/hours": true, "/v1/reports/visitors": true, "/v1/reports/grid": true, "/v1/reports/distances": true,
 }

@@ -70,7 +70,6 @@ type Intake struct {
 	Options
 	queue   chan *call
 	stopped chan struct{} // closed when nothing more is taken in
-	stop    sync.Once
 	written chan struct{} // closed when the last entry is written
 	text    []byte        // buffer for an entry that is written
 	encoder *zstd.Encoder
@@ -80,10 +79,6 @@ type Intake struct {
 	parts []*part       // were read and are to be stored, at most two; only [Intake.Run] uses them
 	batch int           // how many are stored in one transaction; only [Intake.Run] uses it
 	rows  atomic.Int64  // that wait
-
-	running sync.WaitGroup // Run
-	end     context.Context
-	endNow  context.CancelFunc // ends Run
 
 	mu     sync.Mutex
 	stored uint64        // entries up to it stand in the database
@@ -124,7 +119,7 @@ type result struct {
 	err   error
 }
 
-// New makes an intake that writes at once and stores once it runs.
+// New makes an intake, which takes visits in once it runs.
 func New(opt Options) (*Intake, error) {
 	encoder, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
 	if err != nil {
@@ -139,9 +134,7 @@ func New(opt Options) (*Intake, error) {
 		Options: opt, queue: make(chan *call, queueSize), stopped: make(chan struct{}), encoder: encoder, decoder: decoder,
 		fresh: make(chan struct{}, 1), written: make(chan struct{}), stored: first - 1, moved: make(chan struct{}), batch: firstRows,
 	}
-	in.end, in.endNow = context.WithCancel(context.Background())
 	in.rows.Store(opt.Log.Weight()) // what waits from before
-	go in.write()
 	return in, nil
 }
 
@@ -180,7 +173,7 @@ func (in *Intake) Accept(ctx context.Context, visits []visit.QueuedVisit) (index
 	}
 }
 
-// write groups the calls that wait and appends them, until the intake is closed.
+// write groups the calls that wait and appends them, until nothing more is taken in.
 func (in *Intake) write() {
 	defer close(in.written)
 	for {
@@ -272,9 +265,6 @@ func (in *Intake) read(index uint64) (group, error) {
 		return group{}, err
 	}
 	text, err := in.decoder.DecodeAll(entry, nil)
-	if errors.Is(err, zstd.ErrDecoderClosed) {
-		return group{}, ErrStopped // says nothing of the entry
-	}
 	if err != nil {
 		return group{}, fmt.Errorf("%w: %d: %w", ErrDamaged, index, err)
 	}
@@ -290,23 +280,20 @@ const (
 	retryMost  = 5 * time.Second
 )
 
-// Run stores what is taken in, in its order, until ctx ends or the intake is closed. Where
-// the database is away it tries again, ever less often. Batches begin small and grow, so
-// that a service that is stopped soon has stored something all the same.
-func (in *Intake) Run(ctx context.Context) {
-	in.mu.Lock() // so that Close either waits for this or has come before
-	ended := in.end.Err() != nil
-	if !ended {
-		in.running.Add(1)
-	}
-	in.mu.Unlock()
-	if ended {
-		return
-	}
-	defer in.running.Done()
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	defer context.AfterFunc(in.end, cancel)()
+// Run takes visits in and stores them, in their order, until ctx ends: then what was let in is
+// written, and waits in the log. It may run once.
+func (in *Intake) Run(ctx context.Context) error {
+	go in.write()
+	in.store(ctx)
+	close(in.stopped)
+	<-in.written
+	return nil
+}
+
+// store stores what was taken in until ctx ends. Where the database is away it tries again,
+// ever less often. Batches begin small and grow, so that a service that is stopped soon has
+// stored something all the same.
+func (in *Intake) store(ctx context.Context) {
 	tidy := time.NewTicker(emptied)
 	defer tidy.Stop()
 	retry := retryFirst
@@ -569,15 +556,8 @@ func (in *Intake) State() visit.Queue {
 // Room says whether visits can be accepted.
 func (in *Intake) Room() bool { return in.Log.Bytes() < in.MaxBytes }
 
-// Close takes nothing more in, writes what was let in, ends Run and waits for it, and gives
-// the log up; what waits stays there.
+// Close gives the log up; what waits stays there. Run has returned, or was never called.
 func (in *Intake) Close() error {
-	in.stop.Do(func() { close(in.stopped) })
-	<-in.written
-	in.mu.Lock()
-	in.endNow()
-	in.mu.Unlock()
-	in.running.Wait() // nothing that it reads with may be closed under it
 	in.decoder.Close()
 	return errors.Join(in.encoder.Close(), in.Log.Close())
 }

@@ -23,6 +23,7 @@ type Options struct {
 	Refresh   time.Duration
 	StaleDays int
 	Now       func() time.Time
+	Failed    func(error) // is told where rates could not be read again; nil tells nobody
 }
 
 // A State is how the rates stand.
@@ -103,21 +104,20 @@ func (k *Feed) failed(err error) error {
 	return err
 }
 
-// Run reads the rates again as often as the options say, until ctx ends. failed is
-// called where that fails.
-func (k *Feed) Run(ctx context.Context, failed func(error)) {
+// Run reads the rates again as often as the options say, until ctx ends.
+func (k *Feed) Run(ctx context.Context) error {
 	if k.opt.File == "" && k.opt.URL == "" {
-		return
+		return nil
 	}
 	ticker := time.NewTicker(k.opt.Refresh)
 	defer ticker.Stop()
 	for {
 		select {
 		case <-ctx.Done():
-			return
+			return nil
 		case <-ticker.C:
-			if err := k.Read(ctx); err != nil && ctx.Err() == nil {
-				failed(err)
+			if err := k.Read(ctx); err != nil && ctx.Err() == nil && k.opt.Failed != nil {
+				k.opt.Failed(err)
 			}
 		}
 	}

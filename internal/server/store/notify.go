@@ -9,12 +9,14 @@ import (
 // A Notifier tells when visits have been stored, by this service or another. It is
 // safe for concurrent use.
 type Notifier struct {
+	store *Store
+
 	mu   sync.Mutex
 	next chan struct{}
 }
 
 // NewNotifier makes a notifier, which tells once it runs.
-func NewNotifier() *Notifier { return &Notifier{next: make(chan struct{})} }
+func (s *Store) NewNotifier() *Notifier { return &Notifier{store: s, next: make(chan struct{})} }
 
 // Next gives a channel that is closed when visits are stored next.
 func (n *Notifier) Next() <-chan struct{} {
@@ -35,18 +37,19 @@ const listenAgain = time.Second
 
 // Run tells whenever the database says that visits were stored, until
 // ctx ends. Of what was stored while the database was away it tells once.
-func (n *Notifier) Run(ctx context.Context, s *Store) {
+func (n *Notifier) Run(ctx context.Context) error {
 	for ctx.Err() == nil {
-		n.listen(ctx, s)
+		n.listen(ctx)
 		select {
 		case <-ctx.Done():
 		case <-time.After(listenAgain):
 		}
 	}
+	return nil
 }
 
-func (n *Notifier) listen(ctx context.Context, s *Store) {
-	pooled, err := s.pool.Acquire(ctx)
+func (n *Notifier) listen(ctx context.Context) {
+	pooled, err := n.store.pool.Acquire(ctx)
 	if err != nil {
 		return
 	}

@@ -782,7 +782,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/v1/atlas/use": {
+    "/v1/atlas/activate": {
         parameters: {
             query?: never;
             header?: never;
@@ -795,7 +795,7 @@ export interface paths {
          * Take an edition into use
          * @description Its checksums are compared first. No request waits: each answers from the edition that it began with.
          */
-        post: operations["useEdition"];
+        post: operations["activateEdition"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4381,7 +4381,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    useEdition: {
+    activateEdition: {
         parameters: {
             query?: never;
             header?: never;

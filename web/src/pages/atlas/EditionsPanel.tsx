@@ -13,7 +13,7 @@ export function useActivate() {
   return async (edition: string) => {
     try {
       const used = edition
-        ? await unwrap(api.POST("/v1/atlas/use", { body: { edition } }))
+        ? await unwrap(api.POST("/v1/atlas/activate", { body: { edition } }))
         : await unwrap(api.POST("/v1/atlas/back", {}));
       await queries.invalidateQueries();
       void message.success(`Edition ${used.edition} is in use.`);
