@@ -206,8 +206,8 @@ export function useTrail(asked: Asked, settings: ProxySettings | null) {
   });
 }
 
-/** activateEditions lists the editions; while one is being built it asks every second. */
-export function activateEditions() {
+/** useEditions lists the editions; while one is being built it asks every second. */
+export function useEditions() {
   return useQuery<Editions>({
     queryKey: ["editions"],
     enabled: useOpen(),

@@ -2,7 +2,7 @@ import { Dropdown, Input, Modal, Switch, type InputRef } from "antd";
 import { useEffect, useRef, useState, type ReactNode } from "react";
 import { useQueryClient } from "@tanstack/react-query";
 import { Link, useLocation, useNavigate } from "react-router";
-import { useAtlas, useCheckup, activateEditions, useReady } from "../api/queries";
+import { useAtlas, useCheckup, useEditions, useReady } from "../api/queries";
 import { routes, type Route } from "../routes";
 import { lookupPath } from "./addressParam";
 import { Icon, Mark } from "./icons";
@@ -131,7 +131,7 @@ function Shortcut({ route }: { route: Route }) {
 function PageLink({ route }: { route: Route }) {
   const { pathname } = useLocation();
   const checkup = useCheckup().data;
-  const editions = activateEditions().data?.editions;
+  const editions = useEditions().data?.editions;
   return (
     <Link
       to={route.path}

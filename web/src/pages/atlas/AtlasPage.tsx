@@ -1,4 +1,4 @@
-import { useAtlas, activateEditions } from "../../api/queries";
+import { useAtlas, useEditions } from "../../api/queries";
 import { Bars, Failed } from "../../components/states";
 import { AccuracyPanel } from "./AccuracyPanel";
 import { CorrectionsPanel } from "./CorrectionsPanel";
@@ -10,7 +10,7 @@ import { ActivatePanel } from "./ActivatePanel";
 /** AtlasPage shows what is known of the ranges, how well, and what a newer edition would change. */
 export function AtlasPage() {
   const atlas = useAtlas();
-  const editions = activateEditions();
+  const editions = useEditions();
   if (atlas.isPending || editions.isPending)
     return (
       <div className="panel">

@@ -8,7 +8,7 @@ import {
   useAtlas,
   useChanges,
   useCheckup,
-  activateEditions,
+  useEditions,
   usePlaces,
   useReport,
   useTimeline,
@@ -171,7 +171,7 @@ interface Warning {
 function useWarnings(at: Date): Warning[] {
   const checkup = useCheckup().data;
   const state = useVisitsState().data;
-  const editions = activateEditions().data?.editions;
+  const editions = useEditions().data?.editions;
   const atlas = useAtlas().data;
   const warnings: Warning[] = [];
   if (checkup?.state === "attention")
@@ -311,7 +311,7 @@ function Changed({
 }) {
   const atlas = useAtlas().data;
   const state = useVisitsState().data;
-  const ready = activateEditions().data?.editions.find((e) => e.state === "ready");
+  const ready = useEditions().data?.editions.find((e) => e.state === "ready");
   const changes = useChanges(ready?.name ?? "", atlas?.name ?? "").data;
   return (
     <section className="changed" id="changed" aria-label="What changed">
