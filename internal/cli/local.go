@@ -39,7 +39,7 @@ zones, week, habits, neighbours and groups. It needs no service.`,
 			}
 			groups := almanac.Groups{}
 			if group != "" && !groups.Known(group) {
-				return usageError{fmt.Errorf("--group: %.40q is no group; known are %s", group, strings.Join(groups.Names(), ", "))}
+				return usageError{fmt.Errorf("--group: %.40q is not a group; known are %s", group, strings.Join(groups.Names(), ", "))}
 			}
 			if len(args) == 0 {
 				return a.listCountries(language, group)

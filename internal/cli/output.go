@@ -46,7 +46,7 @@ func (w trimmed) Write(p []byte) (int, error) {
 }
 
 // emit writes values as JSON or YAML (one list), as NDJSON (one a line) or CSV
-// (one a row), or calls draw for a table. A single value that stands for itself is no array.
+// (one a row), or calls draw for a table. A single value that stands for itself is not an array.
 func emit[T any](a *app, values []T, single bool, draw func()) error {
 	switch a.output {
 	case "ndjson":

@@ -106,7 +106,7 @@ func longDuration(text string) (time.Duration, error) {
 	}
 	d, err := time.ParseDuration(text)
 	if err != nil || d <= 0 {
-		return 0, fmt.Errorf("%.20q is no length of time: write it like 90m, 24h or 30d", text)
+		return 0, fmt.Errorf("%.20q is not a length of time: write it like 90m, 24h or 30d", text)
 	}
 	return d, nil
 }

@@ -211,7 +211,7 @@ func (c *Client) call(ctx context.Context, method, path string, body, answer any
 		return nil
 	}
 	if err := json.Unmarshal(text, answer); err != nil {
-		return fmt.Errorf("%s answered with something that is no answer of East Porch: %w", c.base, err)
+		return fmt.Errorf("%s answered with something that is not an answer of East Porch: %w", c.base, err)
 	}
 	return nil
 }

@@ -311,7 +311,7 @@ func (c *Client) follow(ctx context.Context, query url.Values, after *string, do
 			if len(data) > 0 {
 				var v visit.Visit
 				if err := json.Unmarshal(data, &v); err != nil {
-					return fmt.Errorf("%s sent something that is no visit: %w", c.base, err)
+					return fmt.Errorf("%s sent something that is not a visit: %w", c.base, err)
 				}
 				if err := do(v); err != nil {
 					return errors.Join(errStopFollowing, err)

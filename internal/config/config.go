@@ -67,7 +67,7 @@ type Config struct {
 	Groups map[string][]string `koanf:"groups"`
 	Rates  struct {
 		File        string        `koanf:"file"`         // relative to the configuration file, or
-		URL         string        `koanf:"url"`          // of HTTP(S); neither is no rates
+		URL         string        `koanf:"url"`          // of HTTP(S); neither is not rates
 		Source      string        `koanf:"source"`       // who says so, as answers name it
 		Refresh     time.Duration `koanf:"refresh"`      // how often they are read again
 		StaleDays   int           `koanf:"stale_days"`   // from when on their age is a problem

@@ -91,13 +91,13 @@ func (l *loader) checkLocal(c *Config) {
 		l.problem("rates.url", "this is no address of HTTP", "Begin it with https:// or http://.")
 	}
 	if r := c.Rates.Refresh; r < time.Minute || r > 30*24*time.Hour {
-		l.problem("rates.refresh", fmt.Sprintf("%s is no time between two readings", r), "Give 1m to 720h.")
+		l.problem("rates.refresh", fmt.Sprintf("%s is not a time between two readings", r), "Give 1m to 720h.")
 	}
 	if n := c.Rates.StaleDays; n < 1 || n > 3650 {
 		l.problem("rates.stale_days", fmt.Sprintf("%d days are no age of rates", n), "Give 1 to 3650.")
 	}
 	if d := c.Handover.CookieLasts; d < time.Minute || d > 24*time.Hour {
-		l.problem("handover.cookie_lasts", fmt.Sprintf("%s is no time for a short-lived cookie", d), "Give 1m to 24h.")
+		l.problem("handover.cookie_lasts", fmt.Sprintf("%s is not a time for a short-lived cookie", d), "Give 1m to 24h.")
 	}
 	for i, s := range c.Sites {
 		l.checkSite(fmt.Sprintf("sites.%d", i), s, variant.Known{Groups: c.CountryGroups(), Labels: c.KnowsLabel})

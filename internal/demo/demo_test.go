@@ -53,7 +53,7 @@ func TestTheRegattasNetworks(t *testing.T) {
 	registry, err := atlas.ReadDelegated(text, atlas.About{Name: "registry", Rank: 1})
 	require.NoError(t, err)
 	assert.Empty(t, registry.Rejects())
-	assert.Len(t, registry.Remarks(), 1, "EU is no country")
+	assert.Len(t, registry.Remarks(), 1, "EU is not a country")
 }
 
 // Samples come only from blocks that are reserved for documentation and

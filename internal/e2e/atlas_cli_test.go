@@ -47,10 +47,10 @@ func TestAtlasCommandsOffline(t *testing.T) {
 		out, notes string
 	}{
 		{"describe a table", []string{"atlas", "describe", in("alder-networks.csv")}, 0, "columns: { range: net, country_code: cc, city: town", ""},
-		{"describe nonsense", []string{"atlas", "describe", in("nonsense")}, 1, "", "no range and no head"},
+		{"describe nonsense", []string{"atlas", "describe", in("nonsense")}, 1, "", "neither a range nor the head"},
 		{"build of files", []string{"atlas", "build", in("harbour-net.csv"), in("registry-statistics.txt"), "--out", in("files.edition")}, 0, "self-published claim", ""},
 		{"build of nothing", []string{"atlas", "build"}, 2, "", "give files, or --config"},
-		{"build of nonsense", []string{"atlas", "build", in("nonsense"), "--out", now}, 1, "", "no range and no head"},
+		{"build of nonsense", []string{"atlas", "build", in("nonsense"), "--out", now}, 1, "", "neither a range nor the head"},
 		{"show", []string{"atlas", "show", now}, 0, "checksums hold", ""},
 		{"diff", []string{"atlas", "diff", now, then}, 0, "11 ranges would read differently", ""},
 		{"diff with itself", []string{"atlas", "diff", now, now}, 0, "say the same everywhere", ""},
@@ -69,7 +69,7 @@ func TestAtlasCommandsOffline(t *testing.T) {
 		{"near a geo URI", []string{"near", "geo:38.72,-9.14", "-o", "csv"}, 0, "Lisbon,PT,", ""},
 		{"near nowhere", []string{"near", "139", "35"}, 2, "", "swapped?"},
 		{"areas", []string{"areas", "38.72", "-9.14", "--file", in("areas.geojson")}, 0, "Iberia", ""},
-		{"areas that are none", []string{"areas", "--file", in("good.csv")}, 1, "", "no GeoJSON"},
+		{"areas that are none", []string{"areas", "--file", in("good.csv")}, 1, "", "not GeoJSON"},
 		{"check of a feed", []string{"corrections", "check", in("harbour-net.csv")}, 1, "host bits", "2 lines would be rejected"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {

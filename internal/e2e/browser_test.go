@@ -290,7 +290,7 @@ func TestSignInAndSetUp(t *testing.T) {
 	p.says(".local", "Own prices in EUR")
 	p.says(".local", "42 currencies for EUR, of today.")
 	p.do(click(".local-head button"), visible(".keyform"), chromedp.SendKeys(chromedp.CSS(".keyform input"), "banner"), click(".ant-modal .ant-btn-primary"), visible(".keyform [role=alert]"))
-	assert.Contains(t, p.text(".keyform [role=alert]"), "is no variant")
+	assert.Contains(t, p.text(".keyform [role=alert]"), "is not a variant")
 	p.do(chromedp.SendKeys(chromedp.CSS(".keyform > label:last-of-type input"), "plain"), click(".ant-modal .ant-btn-primary"), chromedp.WaitNotPresent(chromedp.CSS(".keyform")))
 	p.says(".local", "plain for everybody else")
 	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+"/v1/visitor?fields=variants", "").body, `"banner":"plain"`)

@@ -72,11 +72,11 @@ func TestCommandsOfflineNeedNoService(t *testing.T) {
 		{"countries as JSON", "", []string{"countries", "JP", "-o", "json"}, 0, `"hour_cycle": "h23"`, ""},
 		{"a former country", "", []string{"countries", "AN"}, 1, "", "did you mean BQ, CW or SX?"},
 		{"no group", "", []string{"countries", "--group", "nordic"}, 2, "", "known are eea, eu, euro-area, schengen"},
-		{"no language", "", []string{"countries", "--language", "!"}, 2, "", "no language tag"},
+		{"no language", "", []string{"countries", "--language", "!"}, 2, "", "not a language tag"},
 		{"conversion by a file", "", []string{"convert", "85", "--from", "EUR", "--to", "JPY", "--rates", rates, "--ending", "x00"}, 0, "¥13,700", "line 4: the rate 0 of SEK"},
 		{"conversion with three decimals", "", []string{"convert", "85", "--from", "EUR", "--to", "KWD", "--rates", rates, "-o", "csv"}, 0, "28.305", ""},
 		{"conversion without a rate", "", []string{"convert", "85", "--from", "EUR", "--to", "CHF", "--rates", rates}, 1, "", "have none for CHF"},
-		{"no amount", "", []string{"convert", "many", "--from", "EUR", "--to", "JPY", "--rates", rates}, 2, "", "no decimal number"},
+		{"no amount", "", []string{"convert", "many", "--from", "EUR", "--to", "JPY", "--rates", rates}, 2, "", "not a decimal number"},
 		{"no currency", "", []string{"convert", "1", "--from", "EUR", "--to", "JP", "--rates", rates}, 2, "", "did you mean JPY?"},
 		{"no ending", "", []string{"convert", "1", "--from", "EUR", "--to", "JPY", "--rates", rates, "--ending", "95"}, 2, "", "such as x.95"},
 		{"an ending without a file", "", []string{"convert", "1", "--to", "JPY", "--ending", "x9"}, 2, "", "--ending goes with --rates"},
@@ -135,7 +135,7 @@ func TestErrorsHaveNoEmptyTable(t *testing.T) {
 func TestOutputs(t *testing.T) {
 	_, one, _ := run(t, "", "kind", "10.1.2.3", "-o", "json")
 	var single map[string]any
-	require.NoError(t, json.Unmarshal([]byte(one), &single), "one answer is no list")
+	require.NoError(t, json.Unmarshal([]byte(one), &single), "one answer is not a list")
 	assert.Equal(t, "private", single["kind"])
 	_, several, _ := run(t, "", "kind", "10.1.2.3", "9.9.9.9", "-o", "json")
 	var list []map[string]any
@@ -171,7 +171,7 @@ func TestCommandsAskTheService(t *testing.T) {
 	assert.Contains(t, out, "disagrees on the country")
 	code, _, errs = run(t, "", "--server", s.adminURL, "--key", s.admin, "resolve", "abc")
 	assert.Equal(t, 1, code)
-	assert.Contains(t, errs, "This is no IP address")
+	assert.Contains(t, errs, "Not a valid IP address")
 	_, out, _ = run(t, "", "--server", s.adminURL, "--key", s.admin, "trail", "--peer", "203.0.113.4", "-H", "X-Forwarded-For: 198.18.3.40")
 	assert.Contains(t, out, "The visitor is 198.18.3.40.")
 }

@@ -38,6 +38,6 @@ func TestTheDatabaseGoesAway(t *testing.T) {
 	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/addresses/198.18.3.40", "").status, "keys are in memory")
 	list := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits?site=heronlake.example", "")
 	assert.Equal(t, http.StatusServiceUnavailable, list.status)
-	assert.Contains(t, list.body, "/problems/database-away")
+	assert.Contains(t, list.body, "/problems/database-unavailable")
 	assert.NotEmpty(t, list.header.Get("Retry-After"))
 }

@@ -51,9 +51,9 @@ func TestCountriesAndFlags(t *testing.T) {
 		"/v1/countries/UK":                   "did you mean GB?",
 		"/v1/countries/AN":                   "did you mean BQ, CW or SX?",
 		"/v1/countries?group=nordics":        "Known are eea, eu, euro-area, nordic, schengen.",
-		"/v1/countries?language=!!":          "no language tag",
+		"/v1/countries?language=!!":          "not a language tag",
 		"/v1/countries/PT/flag.svg?shape=x":  "Give wide, square or round.",
-		"/v1/countries?continent_code=EX":    "no continent",
+		"/v1/countries?continent_code=EX":    "not a continent",
 		"/v1/countries/%00":                  "not UTF-8, or holds a NUL",
 		"/v1/countries/PT?fields=capital.xx": "leads to nothing",
 	} {
@@ -119,7 +119,7 @@ func TestLocaleOfSomebodyDescribed(t *testing.T) {
 	for query, reason := range map[string]string{
 		"country_code=UK":               "did you mean GB?",
 		"country_code=JP&address=::1":   "a country is given too",
-		"time_zone=Europe/Atlantis":     "no time zone",
+		"time_zone=Europe/Atlantis":     "not a time zone",
 		"at=noon":                       "is not a time",
 		"site=elsewhere.example":        "not a configured site",
 		"address=198.18.3":              "198.18.3",
@@ -164,15 +164,15 @@ func TestConvertAndRates(t *testing.T) {
 	assert.False(t, fromJapan.Stale)
 
 	for query, reason := range map[string]string{
-		"amount=85&to=ZZZ":                         "no currency of ISO 4217",
+		"amount=85&to=ZZZ":                         "not a currency of ISO 4217",
 		"amount=85&to=JP":                          "did you mean JPY?",
-		"amount=ten&to=JPY":                        "no decimal number",
-		"amount=1e5&to=JPY":                        "no decimal number",
+		"amount=ten&to=JPY":                        "not a decimal number",
+		"amount=1e5&to=JPY":                        "not a decimal number",
 		"amount=9999999999999999999&to=JPY":        "18 digits",
 		"to=JPY":                                   "amount",
 		"amount=85&to=XCG":                         "have none for XCG",
-		"amount=85&from=JPY&to=USD&language=!":     "no language tag",
-		"amount=" + strings.Repeat("9", 5000):      "no decimal number",
+		"amount=85&from=JPY&to=USD&language=!":     "not a language tag",
+		"amount=" + strings.Repeat("9", 5000):      "not a decimal number",
 		"to=JPY" + strings.Repeat("&amount=1", 51): "Give 1 to 50",
 	} {
 		bad := get(query, "X-Forwarded-For: 198.19.141.9")
@@ -236,7 +236,7 @@ func TestVariantsFromTheConsole(t *testing.T) {
 	for body, reason := range map[string]string{
 		`{"name":"banner","default":"plain","rules":[{"variant":"sun","when":{"countries":["UK"]}}]}`: "rules.0.when.countries: \\\"UK\\\" is not a country code: did you mean GB?",
 		`{"name":"other","default":"plain","rules":[]}`:                                               "not that of the path",
-		`{"name":"banner","default":"plain","rules":[{"variant":"sun","when":{"areas":["Sea"]}}]}`:    "no area",
+		`{"name":"banner","default":"plain","rules":[{"variant":"sun","when":{"areas":["Sea"]}}]}`:    "not an area",
 		`{"name":"banner","default":"plain","rulez":[]}`:                                              "rulez",
 	} {
 		bad := put("banner", body)

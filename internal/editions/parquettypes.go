@@ -131,7 +131,7 @@ func textOfParquet(e *format.SchemaElement) (text func(parquet.Value) string, ki
 	return nil, kind
 }
 
-// stringOfParquet is text, which what is no UTF-8 is not.
+// stringOfParquet is text, which what is not UTF-8 is not.
 func stringOfParquet(v parquet.Value) string {
 	if b := v.ByteArray(); utf8.Valid(b) {
 		return string(b)

@@ -44,7 +44,7 @@ func text(t *testing.T, format string, paths ...string) string {
 func TestFormats(t *testing.T) {
 	csv := text(t, "csv")
 	assert.Contains(t, csv, "'=cmd()", "no formula")
-	assert.Contains(t, csv, "\n-4,", "a number is no formula")
+	assert.Contains(t, csv, "\n-4,", "a number is not a formula")
 	assert.Contains(t, csv, "office; vpn")
 	assert.Contains(t, csv, "location.city")
 

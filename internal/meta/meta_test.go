@@ -40,6 +40,7 @@ var mayUse = map[string][]string{
 	"internal/server/httpapi":    {"api", "internal/core/", "internal/editions", "internal/flags", "internal/formats", "internal/server/access", "internal/server/intake", "internal/server/page", "internal/server/rates", "internal/visitfile"},
 	"internal/visitfile":         {"internal/core/"},
 	"internal/server/intake":     {"internal/core/"},
+	"internal/server/lifecycle":  {},
 	"internal/server/page":       {},
 	"internal/server/rates":      {"internal/core/", "internal/editions"},
 	"internal/standin":           {},

@@ -125,9 +125,9 @@ func (a *Visits) At(after time.Duration) visit.QueuedVisit {
 		`"labels":[],"locale":{"language":%q,"direction":"ltr","reason":"accept-language","offered":[%q,"en"]},`+
 		`"clock":{"time_zone":%q,"local_time":%q,"utc_offset":%q,"next_change":null}}`,
 		ip, kind, row.Language, row.Language, p.zone, text, text[19:])
-	row.Trail = fmt.Appendf(nil, `{"visitor":%q,"obtained":"header","own_network":false,"reason":"The first address from the right that is no trusted proxy.","hops":[`+
+	row.Trail = fmt.Appendf(nil, `{"visitor":%q,"obtained":"header","own_network":false,"reason":"The first address from the right that is not a trusted proxy.","hops":[`+
 		`{"source":"peer","index":0,"of":0,"text":"203.0.113.4","address":"203.0.113.4","kind":"documentation","labels":[],"verdict":"trusted","rule":"203.0.113.0/28","reason":"203.0.113.4 is one of your proxies (203.0.113.0/28), so the header is read."},`+
-		`{"source":"X-Forwarded-For","index":1,"of":1,"text":%q,"address":%q,"kind":%q,"labels":[],"verdict":"visitor","rule":null,"reason":"%s is the first from the right that is no trusted proxy."}],"omitted":0,"notes":[]}`,
+		`{"source":"X-Forwarded-For","index":1,"of":1,"text":%q,"address":%q,"kind":%q,"labels":[],"verdict":"visitor","rule":null,"reason":"%s is the first from the right that is not a trusted proxy."}],"omitted":0,"notes":[]}`,
 		ip, ip, ip, kind, ip)
 	return visit.QueuedVisit{Row: row, Facts: p.facts}
 }

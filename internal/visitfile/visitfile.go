@@ -107,11 +107,11 @@ func flatten(v visit.Visit) (flat, error) {
 // when the visit was.
 func (f flat) visit() (v visit.Visit, err error) {
 	if v.ID, err = uuid.Parse(f.ID); err != nil {
-		return v, fmt.Errorf("id: %.40q is no UUID", f.ID)
+		return v, fmt.Errorf("id: %.40q is not a UUID", f.ID)
 	}
 	at, ok := visit.TimeOf(v.ID)
 	if !ok {
-		return v, fmt.Errorf("id: %s is no UUID of version 7", v.ID)
+		return v, fmt.Errorf("id: %s is not a UUID of version 7", v.ID)
 	}
 	v.Time, v.Site, v.Path, v.Referrer, v.UserAgent, v.Link, v.Earlier, v.Marks = at, f.Site, f.Path, f.Referrer, f.UserAgent, f.Link, []visit.EarlierFacts{}, []string{}
 	if f.Marks != "" {
@@ -121,10 +121,10 @@ func (f flat) visit() (v visit.Visit, err error) {
 		v.Attributes = json.RawMessage(*f.Attributes)
 	}
 	if err := json.Unmarshal([]byte(f.Card), &v.Card); err != nil {
-		return v, fmt.Errorf("card: this is no JSON of a card: %w", err)
+		return v, fmt.Errorf("card: this is not JSON of a card: %w", err)
 	}
 	if err := json.Unmarshal([]byte(f.Trail), &v.Trail); err != nil {
-		return v, fmt.Errorf("trail: this is no JSON of a trail: %w", err)
+		return v, fmt.Errorf("trail: this is not JSON of a trail: %w", err)
 	}
 	return v, nil
 }
@@ -153,7 +153,7 @@ func NewWriter(w io.Writer, format string, raw bool) (Writer, error) {
 	case "parquet":
 		return &parquetWriter{out, parquet.NewGenericWriter[flat](out, parquet.Compression(&parquet.Zstd)), 0}, nil
 	}
-	return nil, fmt.Errorf("%.20q is no format of visits: give csv, ndjson, geojson or parquet", format)
+	return nil, fmt.Errorf("%.20q is not a format of visits: give csv, ndjson, geojson or parquet", format)
 }
 
 type csvWriter struct {
@@ -290,7 +290,7 @@ const (
 var ErrTooLong = errors.New("it is longer than 1 MB")
 
 // Read calls do for every visit of a file, with its line or row, counted from 1.
-// What is no visit has an error instead, which does not end the reading; what do
+// What is not a visit has an error instead, which does not end the reading; what do
 // gives back does, and so does a file that cannot be read on. Parquet is read from
 // a file alone.
 func Read(r io.Reader, format string, do func(line int, v visit.Visit, err error) error) error {
@@ -309,7 +309,7 @@ func Read(r io.Reader, format string, do func(line int, v visit.Visit, err error
 		}
 		return readParquet(file, do)
 	}
-	return fmt.Errorf("%.20q is no format of visits: give csv, ndjson, geojson or parquet", format)
+	return fmt.Errorf("%.20q is not a format of visits: give csv, ndjson, geojson or parquet", format)
 }
 
 func readCSV(r io.Reader, do func(int, visit.Visit, error) error) error {
@@ -415,7 +415,7 @@ func readLines(r io.Reader, features bool, do func(int, visit.Visit, error) erro
 		if at, ok := visit.TimeOf(v.ID); err == nil && ok {
 			v.Time = at
 		} else if err == nil {
-			err = fmt.Errorf("id: %s is no UUID of version 7", v.ID)
+			err = fmt.Errorf("id: %s is not a UUID of version 7", v.ID)
 		}
 		if err := do(line, v, err); err != nil {
 			return err

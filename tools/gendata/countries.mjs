@@ -27,7 +27,7 @@ const noCapital = ["AQ", "BV", "HM", "UM"];
 const usual = { PS: "ILS", PA: "PAB" };
 // Currencies that ISO 4217 got after the package of its list was made.
 const newer = { XCG: 2 };
-// What a second list has otherwise: a fifth is no decimal.
+// What a second list has otherwise: a fifth is not a decimal.
 const fifths = ["MGA", "MRU"];
 // Dialling codes that are in use: the Vatican's own, +379, is not.
 const dialling = { VA: ["39"] };

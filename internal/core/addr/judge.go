@@ -291,7 +291,7 @@ var (
 	versionBehind = regexp.MustCompile(`^[-+~][A-Za-z]`)
 	fileBehind    = regexp.MustCompile(`^(?i)(jar|war|tar|tgz|zip|deb|rpm|exe|msi|dll|so|whl|gem|apk|dmg|el\d+|fc\d+|noarch|x86)\b`)
 	// What stands before a version number: a package's name and a dash; a
-	// product (RFC 9110, section 10.1.5), which is no path and no host name; a
+	// product (RFC 9110, section 10.1.5), which is neither a path nor a host name; a
 	// comparison. Words of addresses before them say otherwise.
 	nameDash    = regexp.MustCompile(`([\w.+:]*[A-Za-z][\w.+:]*)-$`)
 	product     = regexp.MustCompile(`(?:^|[\s"'(;,])([A-Za-z][\w-]*)/$`)
@@ -368,7 +368,7 @@ func (p piece) lookAlike(dots, colons int) string {
 	return ""
 }
 
-// why says why a piece is no address.
+// why says why a piece is not an address.
 func (p piece) why(dots, colons int) string {
 	switch {
 	case (p.left || p.right) && colons > 0:

@@ -191,7 +191,7 @@ func TestDecimalsOfEveryCurrency(t *testing.T) {
 			continue // a currency of before
 		}
 		tried++
-		// A fifth is no decimal: ISO 4217 gives the ariary and the ouguiya two.
+		// A fifth is not a decimal: ISO 4217 gives the ariary and the ouguiya two.
 		if want := strconv.Itoa(units); want != exponent && code != "MGA" && code != "MRU" {
 			differed++
 			t.Errorf("%s has %s decimals, not %s", code, exponent, want)

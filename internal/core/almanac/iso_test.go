@@ -68,7 +68,7 @@ func TestEveryCountryAgainstISO(t *testing.T) {
 				assert.NotEmpty(t, c.Symbol)
 			}
 			for _, code := range c.Currencies {
-				assert.True(t, currencies[code] || slices.Contains(newer, code), "%s is no currency of ISO 4217", code)
+				assert.True(t, currencies[code] || slices.Contains(newer, code), "%s is not a currency of ISO 4217", code)
 				assert.True(t, IsCurrency(code))
 			}
 

@@ -20,7 +20,7 @@ var ErrTooManyRejects = errors.New("more than half of the rows were rejected")
 type collected struct {
 	source *Source
 	v4, v6 runs
-	spans  map[uint32]addr.Range // of lines whose range is no single prefix
+	spans  map[uint32]addr.Range // of lines whose range is not a single prefix
 	note   func(reject bool, n Note)
 }
 
@@ -228,7 +228,7 @@ type nodesOf struct {
 	rows    []rangetable.Row // the same
 }
 
-// span notes that node n is of a range that is no prefix.
+// span notes that node n is of a range that is not a prefix.
 func (f *nodesOf) span(n uint32, r addr.Range) {
 	begins, ends := toWords(r.First), toWords(r.Last)
 	f.spans = append(append(append(f.spans, n), begins[:]...), ends[:]...)

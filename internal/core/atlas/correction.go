@@ -81,7 +81,7 @@ func (c *Correction) Check() error {
 		return errors.New("radius_km: give more than 0 and at most 20100")
 	case c.TimeZone != nil:
 		if _, err := time.LoadLocation(*c.TimeZone); err != nil {
-			return errors.New("time_zone: this is no zone of the IANA database")
+			return errors.New("time_zone: this is not a zone of the IANA database")
 		}
 	}
 	return nil

@@ -76,13 +76,13 @@ func delegatedRange(kind, start, value string) (addr.Range, error) {
 	case "ipv6":
 		p, err := addr.ParsePrefix(start + "/" + value)
 		if err != nil || !first.Is6() {
-			return addr.Range{}, fmt.Errorf("%s/%.8s is no IPv6 prefix", start, value)
+			return addr.Range{}, fmt.Errorf("%s/%.8s is not an IPv6 prefix", start, value)
 		}
 		return addr.RangeOf(p), nil
 	case "ipv4":
 		count, err := strconv.ParseUint(value, 10, 33)
 		if err != nil || count == 0 || !first.Is4() {
-			return addr.Range{}, fmt.Errorf("%.12q is no count of IPv4 addresses", value)
+			return addr.Range{}, fmt.Errorf("%.12q is not a count of IPv4 addresses", value)
 		}
 		b := first.As4()
 		end := new(big.Int).SetBytes(b[:]).Uint64() + count - 1
@@ -91,5 +91,5 @@ func delegatedRange(kind, start, value string) (addr.Range, error) {
 		}
 		return addr.Range{First: first, Last: netip.AddrFrom4([4]byte{byte(end >> 24), byte(end >> 16), byte(end >> 8), byte(end)})}, nil
 	}
-	return addr.Range{}, fmt.Errorf("%.12q is no type of a row", kind)
+	return addr.Range{}, fmt.Errorf("%.12q is not a type of a row", kind)
 }

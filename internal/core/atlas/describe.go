@@ -76,7 +76,7 @@ func describeText(b []byte) (*Description, error) {
 		}
 	}
 	if errors.Is(scan.Err(), bufio.ErrTooLong) && len(lines) == 0 {
-		return nil, fmt.Errorf("its lines are longer than %d bytes: this is no range data", maxLine)
+		return nil, fmt.Errorf("its lines are longer than %d bytes: this is not range data", maxLine)
 	}
 	if len(lines) == 0 {
 		return nil, errors.New("it holds no line of data")
@@ -114,7 +114,7 @@ func describeText(b []byte) (*Description, error) {
 			d.describe([]string{"range", "label"}, rows)
 			d.Mapping, d.Advice = map[string]string{}, []string{"Give the source a label."}
 		default:
-			return nil, fmt.Errorf("its first line is no range and no head of a table: %.60q", first)
+			return nil, fmt.Errorf("its first line is neither a range nor the head of a table: %.60q", first)
 		}
 	}
 	return d, nil

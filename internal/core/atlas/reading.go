@@ -77,7 +77,7 @@ func Read(r io.Reader, how ParseOptions, about About) (*Source, error) {
 	case Parquet:
 		return nil, fmt.Errorf("%s: a Parquet file is a file, not a stream", about.Name)
 	}
-	return nil, fmt.Errorf("%s: %q is no format: known are %v", about.Name, how.Format, Formats)
+	return nil, fmt.Errorf("%s: %q is not a format: known are %v", about.Name, how.Format, Formats)
 }
 
 // A rowFormat takes the lines of one format apart. It is used by one worker.
@@ -162,7 +162,7 @@ func (w *worker) read(c chunk) *chunkRows {
 		line, after, _ := bytes.Cut(rest, newline)
 		rest = after
 		if len(line) > maxLine {
-			w.out.err = fmt.Errorf("line %d is longer than %d bytes: this is no range data", n, maxLine)
+			w.out.err = fmt.Errorf("line %d is longer than %d bytes: this is not range data", n, maxLine)
 			break
 		}
 		if n == 1 {
@@ -471,7 +471,7 @@ func (c *cutter) next() (chunk, error) {
 	if !atEnd {
 		end = bytes.LastIndexByte(buf, '\n') + 1
 		if end == 0 || len(buf)-end > maxLine {
-			return chunk{}, fmt.Errorf("a line after line %d is longer than %d bytes: this is no range data", c.line+bytes.Count(buf, newline), maxLine)
+			return chunk{}, fmt.Errorf("a line after line %d is longer than %d bytes: this is not range data", c.line+bytes.Count(buf, newline), maxLine)
 		}
 	}
 	c.rest = bytes.Clone(buf[end:])

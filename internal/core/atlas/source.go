@@ -87,7 +87,7 @@ const (
 	placeBits = 24
 	maxPlaces = 1<<placeBits - 1
 
-	// A range that is no single prefix stands in spans for each of its nodes, in
+	// A range that is not a single prefix stands in spans for each of its nodes, in
 	// order: the node, then first and last as four words each, the highest first.
 	spanWords = 9
 )

@@ -39,7 +39,7 @@ func TestReadDelegated(t *testing.T) {
 	for _, n := range append(s.Rejects(), s.Remarks()...) {
 		lines[n.Line] = n.Reason
 	}
-	for line, part := range map[int]string{7: "passed over", 10: "beyond IPv4", 11: "0 to 255", 12: "no IPv6 prefix", 13: "no count", 14: "line 4"} {
+	for line, part := range map[int]string{7: "passed over", 10: "beyond IPv4", 11: "0 to 255", 12: "not an IPv6 prefix", 13: "not a count", 14: "line 4"} {
 		assert.Contains(t, lines[line], part, "line %d", line)
 	}
 	a := New(s)
@@ -100,7 +100,7 @@ func TestReadTable(t *testing.T) {
 		lines[n.Line] = n.Reason
 	}
 	for line, part := range map[int]string{
-		4: "did you mean GB?", 6: "swapped?", 7: "no number", 8: "without the other", 9: "radius_km", 10: "time_zone", 11: "as_number",
+		4: "did you mean GB?", 6: "swapped?", 7: "not a number", 8: "without the other", 9: "radius_km", 10: "time_zone", 11: "as_number",
 		12: "says nothing", 13: "did you mean 198.18.13.1-198.18.13.9?", 14: "without a country", 15: "lies outside PT",
 	} {
 		assert.Contains(t, lines[line], part, "line %d", line)
@@ -122,7 +122,7 @@ func TestReadTable(t *testing.T) {
 	assert.Equal(t, "Europe/Lisbon", *porto.TimeZone, "what the source lacks is derived")
 
 	network := at(a, "198.18.4.50")
-	assert.Equal(t, None, network.Location.Level, "a network is no location")
+	assert.Equal(t, None, network.Location.Level, "a network is not a location")
 	assert.Equal(t, "198.18.4.0-198.18.4.99", *network.Network.Range)
 	wide := at(a, "198.18.16.1")
 	assert.Equal(t, "PT", *wide.Location.CountryCode)
@@ -139,7 +139,7 @@ func TestTablesThatDoNotFit(t *testing.T) {
 	}{
 		"empty":                 {nil, "", "no head"},
 		"no range":              {nil, "a,b\n", "map range"},
-		"an unknown fact":       {map[string]string{"town": "Ort"}, "range\n", "no fact"},
+		"an unknown fact":       {map[string]string{"town": "Ort"}, "range\n", "not a fact"},
 		"a column not there":    {map[string]string{"city": "Ort"}, "range,town\n", `no column "Ort"`},
 		"rows that say nothing": {nil, "range,city\n1.2.3.4,\n1.2.3.5,\n", "more than half"},
 		"open quotes":           {nil, "range,country_code\n\"1.2.3.4,PT\n", "more than half"},

@@ -180,7 +180,7 @@ func (c *cutter) firstLine() ([]byte, error) {
 			continue
 		}
 		if len(buf) > maxLine {
-			return nil, fmt.Errorf("the first line is longer than %d bytes: this is no range data", maxLine)
+			return nil, fmt.Errorf("the first line is longer than %d bytes: this is not range data", maxLine)
 		}
 		n, err := c.r.Read(buf[len(buf):min(cap(buf), len(buf)+4096)])
 		buf = buf[:len(buf)+n]
@@ -201,7 +201,7 @@ func newTable(head []string, mapping map[string]string) (*table, error) {
 	}
 	for fact := range mapping {
 		if !slices.Contains(Columns, fact) {
-			return t, fmt.Errorf("%q is no fact that a column can be for: known are %s", fact, strings.Join(Columns, ", "))
+			return t, fmt.Errorf("%q is not a fact that a column can be for: known are %s", fact, strings.Join(Columns, ", "))
 		}
 	}
 	used := 0
@@ -334,7 +334,7 @@ func (r *tableRows) place() (p place, remark string, passed bool, err error) {
 	zone := text(colZone)
 	if zone != "" {
 		if _, err := time.LoadLocation(zone); err != nil {
-			return p, "", false, fmt.Errorf("time_zone: %.40q is no zone of the IANA database", zone)
+			return p, "", false, fmt.Errorf("time_zone: %.40q is not a zone of the IANA database", zone)
 		}
 	}
 	if !p.doNotLocate {
@@ -344,7 +344,7 @@ func (r *tableRows) place() (p place, remark string, passed bool, err error) {
 	if as := text(colNumber); as != "" {
 		n, err := strconv.ParseUint(strings.TrimPrefix(strings.ToUpper(as), "AS"), 10, 32)
 		if err != nil || n == 0 {
-			return p, "", false, fmt.Errorf("as_number: %.20q is no AS number", as)
+			return p, "", false, fmt.Errorf("as_number: %.20q is not an AS number", as)
 		}
 		p.asNumber = uint32(n)
 	}
@@ -425,7 +425,7 @@ func number(fact, text string, least, most float64) (float64, error) {
 	}
 	n, err := strconv.ParseFloat(text, 64)
 	if err != nil || math.IsNaN(n) || n < least || n > most {
-		return 0, fmt.Errorf("%s: %.20q is no number from %g to %g", fact, text, least, most)
+		return 0, fmt.Errorf("%s: %.20q is not a number from %g to %g", fact, text, least, most)
 	}
 	return n, nil
 }

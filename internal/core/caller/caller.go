@@ -44,7 +44,7 @@ const (
 // A Hop is one station of a request, seen from the service.
 type Hop struct {
 	// Source is "peer", "given" or the name of the header; Index counts its elements
-	// from the left, from 1, of Of. Both are 0 where it is no header.
+	// from the left, from 1, of Of. Both are 0 where it is not a header.
 	Source string `json:"source"`
 	Index  int    `json:"index"`
 	Of     int    `json:"of"`
@@ -352,9 +352,9 @@ func (w *walk) own(h Hop, a netip.Addr, rule, reason string) {
 }
 
 func (w *walk) unreadable(h Hop, list []element, i int) {
-	h.Verdict, h.Reason = Unreadable, "This is no address, so the walk ends here."
+	h.Verdict, h.Reason = Unreadable, "This is not an address, so the walk ends here."
 	w.add(h)
-	w.trail.Reason = fmt.Sprintf("Not found: hop %d of %d in %s is no address, and what stands left of it cannot be verified.",
+	w.trail.Reason = fmt.Sprintf("Not found: hop %d of %d in %s is not an address, and what stands left of it cannot be verified.",
 		i+1, len(list), w.source)
 	w.unverified(list[:i], "Left of an unreadable hop: anybody may have written it.")
 }

@@ -72,7 +72,7 @@ func parseHAR(text string) (map[string][]string, error) {
 		}
 	}
 	if err := json.Unmarshal([]byte(text), &har); err != nil {
-		return nil, fmt.Errorf("%w: this is no HAR file: %w", ErrNoHeaders, err)
+		return nil, fmt.Errorf("%w: this is not a HAR file: %w", ErrNoHeaders, err)
 	}
 	if len(har.Log.Entries) == 0 {
 		return nil, fmt.Errorf("%w: the HAR file has no entry", ErrNoHeaders)

@@ -62,7 +62,7 @@ func New(s Settings) (Finder, error) {
 	}
 	for _, c := range []byte(f.header) {
 		if !isTokenByte(c) {
-			return Finder{}, fmt.Errorf("%.64q is no name of a header", s.Header)
+			return Finder{}, fmt.Errorf("%.64q is not a name of a header", s.Header)
 		}
 	}
 	switch {

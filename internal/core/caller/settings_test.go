@@ -47,7 +47,7 @@ func TestSettings(t *testing.T) {
 		{"IPv6 must be quoted", Settings{Trusted: lake, Header: "Forwarded"}, "203.0.113.4", []string{"for=2001:db8::1"}, "", "trusted unreadable"},
 		{"a single-value header", Settings{Trusted: lake, Header: "x-real-ip"}, "203.0.113.4", []string{"198.18.3.40"}, "198.18.3.40", "trusted visitor"},
 		{"sent twice it is not believed", Settings{Trusted: lake, Header: "X-Real-Ip"}, "203.0.113.4", []string{"198.18.3.40", "198.18.3.40"}, "", "trusted unreadable unreadable"},
-		{"a list is no single value", Settings{Trusted: lake, Header: "X-Real-Ip"}, "203.0.113.4", []string{"198.18.3.40, 198.18.3.41"}, "", "trusted unreadable"},
+		{"a list is not a single value", Settings{Trusted: lake, Header: "X-Real-Ip"}, "203.0.113.4", []string{"198.18.3.40, 198.18.3.41"}, "", "trusted unreadable"},
 		{"a label trusts", Settings{Trusted: lake}, "10.1.2.3", []string{"198.18.3.40"}, "198.18.3.40", "trusted visitor"},
 		{"one hop: the last entry", Settings{Trusted: lake, Hops: 1}, "203.0.113.4", []string{"192.0.2.10, 198.18.3.40"}, "198.18.3.40", "trusted visitor unverified"},
 		{"three hops", Settings{Trusted: lake, Hops: 3}, "203.0.113.4", []string{"192.0.2.10, 198.18.3.40, 198.51.100.1, unknown"}, "198.18.3.40", "trusted trusted trusted visitor unverified"},

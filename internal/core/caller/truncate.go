@@ -10,7 +10,7 @@ import (
 )
 
 // Truncate gives a copy of t in which every address is truncated, wherever it
-// stands: hops, rules, reasons and notes. Text that is no address is dropped,
+// stands: hops, rules, reasons and notes. Text that is not an address is dropped,
 // since it may hide one.
 func (t Trail) Truncate() Trail {
 	cut := t.rewrite(func(h *Hop) {

@@ -100,7 +100,7 @@ func TestVerdicts(t *testing.T) {
 		}, Attention, "header-absent", "It sends Forwarded instead", "header: Forwarded"},
 		{"a single-value header that is absent", single, func(w *Watch) { watchBy(single, w, 30, "203.0.113.4", none) }, Attention, "header-absent", "30 of its 30", "proxy_set_header X-Real-IP $remote_addr;"},
 		{"replaced, or absent before", trusting, func(w *Watch) { watch(w, 30, "203.0.113.4", forwardedFor("203.0.113.10")) }, Attention, "nobody-before", "nobody but your own", "option forwardfor"},
-		{"unreadable", trusting, func(w *Watch) { watch(w, 30, "203.0.113.4", forwardedFor("unknown")) }, Attention, "unreadable", "no address", "X-Forwarded-For"},
+		{"unreadable", trusting, func(w *Watch) { watch(w, 30, "203.0.113.4", forwardedFor("unknown")) }, Attention, "unreadable", "not an address", "X-Forwarded-For"},
 		{"an untrusted proxy of the owner's before a trusted one", trusting, func(w *Watch) {
 			watch(w, 30, "203.0.113.4", forwardedFor("198.18.3.%d, 10.0.3.7"))
 		}, Attention, "untrusted-proxy", "the visitor is 10.0.3.7, and 16 others", `- "10.0.3.7/32"`},

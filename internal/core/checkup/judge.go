@@ -209,7 +209,7 @@ func (w *Watch) judgeNotFound(p *seen) []Diagnostic {
 	}
 	return []Diagnostic{{
 		Name: "unreadable", State: Attention, Title: fmt.Sprintf("Behind %s many visitors are not found.", p.Peer),
-		Text:  fmt.Sprintf("In %d of its %d requests a hop that one of your proxies wrote, or should have written, is no address.", p.NotFound, p.Requests),
+		Text:  fmt.Sprintf("In %d of its %d requests a hop that one of your proxies wrote, or should have written, is not an address.", p.NotFound, p.Requests),
 		Where: InProxy, Lines: append([]string{"# In the proxy that writes \"unknown\" or a made-up name in place of its peer:"}, proxyLines(w.finder.Header())...),
 	}}
 }

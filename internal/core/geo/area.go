@@ -239,7 +239,7 @@ func ParseURI(uri string) (p Point, radiusKm float64, err error) {
 	for i, text := range numbers {
 		values[i], err = strconv.ParseFloat(text, 64)
 		if err != nil || !uriNumber.MatchString(text) {
-			return p, 0, fmt.Errorf("%.60q: %.20q is no number", uri, text)
+			return p, 0, fmt.Errorf("%.60q: %.20q is not a number", uri, text)
 		}
 	}
 	if p = (Point{Latitude: values[0], Longitude: values[1]}); !p.Valid() {
@@ -258,7 +258,7 @@ func ParseURI(uri string) (p Point, radiusKm float64, err error) {
 			}
 			u, err := strconv.ParseFloat(value, 64)
 			if err != nil || !uriNumber.MatchString(value) || u < 0 {
-				return Point{}, 0, fmt.Errorf("%.60q: %.20q is no uncertainty", uri, value)
+				return Point{}, 0, fmt.Errorf("%.60q: %.20q is not an uncertainty", uri, value)
 			}
 			radiusKm = u / 1000
 		}

@@ -55,7 +55,7 @@ func deref(s *string) string {
 var forwarding = []string{"x-forwarded-for", "forwarded", "x-real-ip"}
 
 // fold writes a field's name as the most forgiving application servers do, to whom every
-// character that is no letter or digit is one and the same (RFC 3875, section 4.1.18,
+// character that is not a letter or digit is one and the same (RFC 3875, section 4.1.18,
 // and what is made of it).
 func fold(name string) string {
 	folded := []byte(strings.ToLower(name))
@@ -106,7 +106,7 @@ func namesField(n atlas.Names) string {
 }
 
 // displayString writes a text as RFC 9651 has it (section 4.1.11): UTF-8, percent-encoded
-// where it is no printable ASCII.
+// where it is not printable ASCII.
 func displayString(text string) string {
 	b := []byte(`%"`)
 	for i := range len(text) {

@@ -106,12 +106,12 @@ func zoneOf(name string) (*zone, bool) {
 	return z, true
 }
 
-// LoadZone finds a zone of the IANA database by its name. Local, which is no place,
+// LoadZone finds a zone of the IANA database by its name. Local, which is not a place,
 // is not one; the error names what was asked for.
 func LoadZone(name string) (*time.Location, error) {
 	loc, err := time.LoadLocation(name)
 	if err != nil || name == "Local" || name == "" {
-		return nil, fmt.Errorf("%.40q is no time zone, such as Europe/Lisbon", name)
+		return nil, fmt.Errorf("%.40q is not a time zone, such as Europe/Lisbon", name)
 	}
 	return loc, nil
 }

@@ -89,7 +89,7 @@ func TestInstantAt(t *testing.T) {
 		assert.Equal(t, "2027-06-12T08:00:00Z", i.Instant)
 	}
 	_, err := InstantAt(start, "Europe/Atlantis", "en")
-	assert.ErrorContains(t, err, "no time zone, such as")
+	assert.ErrorContains(t, err, "not a time zone, such as")
 }
 
 // Every locale writes every hour without leaving a letter of a pattern behind.

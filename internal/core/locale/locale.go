@@ -75,7 +75,7 @@ func NewLanguages(offered []string, fallback string) (*Languages, error) {
 	for _, text := range offered {
 		tag, err := language.Parse(text)
 		if err != nil || tag == language.Und {
-			return nil, fmt.Errorf("%.40q is no language tag, such as pt-PT", text)
+			return nil, fmt.Errorf("%.40q is not a language tag, such as pt-PT", text)
 		}
 		l.tags = append(l.tags, tag)
 	}
@@ -88,7 +88,7 @@ func NewLanguages(offered []string, fallback string) (*Languages, error) {
 		return nil, fmt.Errorf("%.40q is not one of the languages that are offered", fallback)
 	}
 	if _, err := language.Parse(l.fallback); err != nil {
-		return nil, fmt.Errorf("%.40q is no language tag, such as pt-PT", fallback)
+		return nil, fmt.Errorf("%.40q is not a language tag, such as pt-PT", fallback)
 	}
 	if len(l.tags) > 0 {
 		l.matcher = language.NewMatcher(l.tags)
@@ -114,7 +114,7 @@ func (l *Languages) Negotiate(choice, acceptLanguage string, country *almanac.Co
 		acceptLanguage = ""
 	}
 	if len(choice) > 35 { // the longest that RFC 5646, section 4.4.1 recommends to support
-		hints, choice = append(hints, "The stored choice is no language tag."), ""
+		hints, choice = append(hints, "The stored choice is not a language tag."), ""
 	}
 	key := ask{choice, acceptLanguage, ""}
 	if country != nil {
@@ -142,7 +142,7 @@ func (l *Languages) negotiate(choice, header string, country *almanac.Country, h
 	found := &Locale{Offered: []string{}, Hints: append([]string{}, hints...)}
 	if choice != "" {
 		if tag, err := language.Parse(choice); err != nil || tag == language.Und {
-			found.Hints = append(found.Hints, fmt.Sprintf("The stored choice %.35q is no language tag.", choice))
+			found.Hints = append(found.Hints, fmt.Sprintf("The stored choice %.35q is not a language tag.", choice))
 		} else if !l.offer(found, tag, ByChoice) {
 			found.Hints = append(found.Hints, fmt.Sprintf("The visitor chose %s, which is not offered.", tag))
 		}

@@ -50,7 +50,7 @@ func TestNegotiate(t *testing.T) {
 		{"a weight that is none is passed over", every, "", "de;q=2, nl;q=NaN, sv;q=0.1", "", "sv", ByHeader, "ltr", "sv"},
 		{"nobody lives there", every, "", "", "AQ", "en", ByDefault, "ltr", "en"},
 
-		{"a choice that is not offered is no choice", site, "eo", "ja", "JP", "ja", ByHeader, "ltr", "ja-JP"},
+		{"a choice that is not offered is not a choice", site, "eo", "ja", "JP", "ja", ByHeader, "ltr", "ja-JP"},
 		{"Brazil's Portuguese is served by Portugal's, with its own habits", site, "", "pt-BR,pt;q=0.9", "BR", "pt-PT", ByHeader, "ltr", "pt-BR"},
 		{"the second wish, where the first is not offered", site, "", "fi, fr;q=0.4", "FI", "fr", ByHeader, "ltr", "fr"},
 		{"a neighbour's language is not one's own", languages(t, "en", "en", "ru"), "", "uk", "PL", "en", ByDefault, "ltr", "en"},
@@ -93,7 +93,7 @@ func TestHintsAreNoVerdicts(t *testing.T) {
 	assert.Empty(t, every.Negotiate("", "es-AR", country(t, "CL")).Hints)
 	assert.Empty(t, every.Negotiate("", "", country(t, "CL")).Hints)
 	assert.Contains(t, every.Negotiate("", strings.Repeat("x", 10_000), nil).Hints[0], "10000 bytes")
-	assert.Contains(t, every.Negotiate("not a tag", "", nil).Hints[0], "no language tag")
+	assert.Contains(t, every.Negotiate("not a tag", "", nil).Hints[0], "not a language tag")
 	assert.Contains(t, languages(t, "", "en").Negotiate("eo", "", nil).Hints[0], "not offered")
 }
 

@@ -61,7 +61,7 @@ type Amount struct {
 }
 
 // ErrAmount is wrapped by what is wrong with an amount or a currency.
-var ErrAmount = errors.New("this is no amount of money")
+var ErrAmount = errors.New("this is not an amount of money")
 
 // maxAmount bounds what is converted and written.
 var maxAmount = decimal.New(1, 18)
@@ -71,12 +71,12 @@ var maxAmount = decimal.New(1, 18)
 func ParseAmount(text string) (decimal.Decimal, error) {
 	clean := strings.TrimSpace(text)
 	if clean == "" || len(clean) > 40 || strings.Trim(clean, "+-.0123456789") != "" {
-		return decimal.Decimal{}, fmt.Errorf("%w: %.40q is no decimal number such as 12.50", ErrAmount, text)
+		return decimal.Decimal{}, fmt.Errorf("%w: %.40q is not a decimal number such as 12.50", ErrAmount, text)
 	}
 	d, err := decimal.NewFromString(clean)
 	switch {
 	case err != nil:
-		return decimal.Decimal{}, fmt.Errorf("%w: %.40q is no decimal number such as 12.50", ErrAmount, text)
+		return decimal.Decimal{}, fmt.Errorf("%w: %.40q is not a decimal number such as 12.50", ErrAmount, text)
 	case d.Abs().GreaterThanOrEqual(maxAmount):
 		return decimal.Decimal{}, fmt.Errorf("%w: %.40s has more than 18 digits before the point", ErrAmount, clean)
 	case d.Exponent() < -12:
@@ -94,7 +94,7 @@ func ParseCurrency(code string) (string, error) {
 	if c, ok := almanac.ByCode(upper); ok && c.Currency != "" {
 		return "", fmt.Errorf("%w: %.10q is a country: did you mean %s?", ErrAmount, code, c.Currency)
 	}
-	return "", fmt.Errorf("%w: %.10q is no currency of ISO 4217", ErrAmount, code)
+	return "", fmt.Errorf("%w: %.10q is not a currency of ISO 4217", ErrAmount, code)
 }
 
 // FormatAmount writes an amount by the habits of a language (BCP 47), rounded to the
@@ -190,7 +190,7 @@ type Ending struct {
 // prices end in, such as x.95, x9.90 or x00.
 func ParseEnding(text string) (Ending, error) {
 	digits, ok := strings.CutPrefix(text, "x")
-	bad := fmt.Errorf("%w: %.20q is no ending of prices, such as x.95 or x00", ErrAmount, text)
+	bad := fmt.Errorf("%w: %.20q is not an ending of prices, such as x.95 or x00", ErrAmount, text)
 	if !ok || strings.TrimSuffix(digits, ".") != digits || digits == "" || len(digits) > 12 || strings.Trim(digits, ".0123456789") != "" {
 		return Ending{}, bad
 	}

@@ -64,9 +64,9 @@ func TestParseAmountAndCurrency(t *testing.T) {
 		assert.NoError(t, err, good)
 	}
 	for text, reason := range map[string]string{
-		"": "no decimal number", "12,50": "no decimal number", "1e9": "no decimal number", "NaN": "no decimal number", "ten": "no decimal number",
-		"--1": "no decimal number", "1.2.3": "no decimal number", ".": "no decimal number", "1000000000000000000": "18 digits before", "0.0000000000001": "12 digits after",
-		strings.Repeat("9", 10_000): "no decimal number",
+		"": "not a decimal number", "12,50": "not a decimal number", "1e9": "not a decimal number", "NaN": "not a decimal number", "ten": "not a decimal number",
+		"--1": "not a decimal number", "1.2.3": "not a decimal number", ".": "not a decimal number", "1000000000000000000": "18 digits before", "0.0000000000001": "12 digits after",
+		strings.Repeat("9", 10_000): "not a decimal number",
 	} {
 		_, err := ParseAmount(text)
 		assert.ErrorIs(t, err, ErrAmount)
@@ -78,7 +78,7 @@ func TestParseAmountAndCurrency(t *testing.T) {
 	_, err = ParseCurrency("JP")
 	assert.ErrorContains(t, err, "did you mean JPY?")
 	_, err = ParseCurrency("ZZZ")
-	assert.ErrorContains(t, err, "no currency of ISO 4217")
+	assert.ErrorContains(t, err, "not a currency of ISO 4217")
 }
 
 func TestEndings(t *testing.T) {
@@ -148,7 +148,7 @@ func TestReadRates(t *testing.T) {
 	assert.Equal(t, []string{"BRL", "EUR", "JPY", "KWD", "USD"}, slices.Sorted(maps.Keys(r.Of)), "the newest day serves")
 	assert.Equal(t, "161.25", r.Of["JPY"].String())
 	require.Len(t, r.Rejects, 5)
-	for i, want := range []string{"line 7: the rate 0 of SEK", "line 8: the rate -11 of NOK", `line 9: "XXQ" is no currency`, `line 10: the rate "much" is no number`, `line 11: the base "USD" is not EUR`} {
+	for i, want := range []string{"line 7: the rate 0 of SEK", "line 8: the rate -11 of NOK", `line 9: "XXQ" is not a currency`, `line 10: the rate "much" is not a number`, `line 11: the base "USD" is not EUR`} {
 		assert.Contains(t, r.Rejects[i], want)
 	}
 	j, err := ReadRates(strings.NewReader(`{"date":"2026-11-25","base":"EUR","rates":{"JPY":161.25,"BRL":"6.2","SEK":0,"NOK":null}}`), "Regatta bank")
@@ -163,8 +163,8 @@ func TestReadRates(t *testing.T) {
 		"date,base,currency,rate\n2026-11-25,EU,JPY,1":  "base",
 		"date,base,currency,rate\n2026-11-25,EUR,JPY":   "wrong number of fields",
 		`{"date":"2026-11-25","base":"EUR","rates":{}}`: "there are no rates",
-		`{"date":1}`: "no JSON of date, base and rates",
-		`{`:          "no JSON of date, base and rates",
+		`{"date":1}`: "not JSON of date, base and rates",
+		`{`:          "not JSON of date, base and rates",
 		"date,base,currency,rate\n2026-11-25,EUR,JPY,0\n": "line 2: the rate 0 of JPY is not more than 0",
 		strings.Repeat("x", maxRates+1):                   "more than",
 	} {

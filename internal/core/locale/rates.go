@@ -73,10 +73,10 @@ func ReadRates(r io.Reader, source string) (Rates, error) {
 func (r *Rates) head(date, base string) error {
 	dated, err := time.Parse(time.DateOnly, date)
 	if err != nil {
-		return fmt.Errorf("date: %.20q is no date such as 2026-11-25", date)
+		return fmt.Errorf("date: %.20q is not a date such as 2026-11-25", date)
 	}
 	if r.Base, err = ParseCurrency(base); err != nil {
-		return fmt.Errorf("base: %.10q is no currency of ISO 4217", base)
+		return fmt.Errorf("base: %.10q is not a currency of ISO 4217", base)
 	}
 	r.Dated = dated
 	return nil
@@ -90,13 +90,13 @@ func (r *Rates) add(where, currency, rate string) {
 	}
 	code, err := ParseCurrency(currency)
 	if err != nil {
-		reject(fmt.Sprintf("%.10q is no currency of ISO 4217", currency))
+		reject(fmt.Sprintf("%.10q is not a currency of ISO 4217", currency))
 		return
 	}
 	value, err := ParseAmount(rate)
 	switch {
 	case err != nil:
-		reject(fmt.Sprintf("the rate %.20q is no number", rate))
+		reject(fmt.Sprintf("the rate %.20q is not a number", rate))
 	case value.Sign() <= 0:
 		reject(fmt.Sprintf("the rate %s of %s is not more than 0", rate, code))
 	default:
@@ -111,7 +111,7 @@ func (r *Rates) readJSON(text string) error {
 		Rates map[string]json.RawMessage `json:"rates"`
 	}
 	if err := json.Unmarshal([]byte(text), &file); err != nil {
-		return fmt.Errorf("it is no JSON of date, base and rates: %w", err)
+		return fmt.Errorf("it is not JSON of date, base and rates: %w", err)
 	}
 	if err := r.head(file.Date, file.Base); err != nil {
 		return err

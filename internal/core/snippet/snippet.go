@@ -73,20 +73,20 @@ var kinds = []Snippet{
 func All(want Want) ([]Snippet, error) {
 	u, err := url.Parse(want.Base)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || strings.ContainsAny(want.Base, "'\"`\\<> \n$") {
-		return nil, fmt.Errorf("%.80q is no address such as https://in.heronlake.example", want.Base)
+		return nil, fmt.Errorf("%.80q is not an address such as https://in.heronlake.example", want.Base)
 	}
 	if strings.Trim(want.Key, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-") != "" {
-		return nil, fmt.Errorf("%.80q is no key", want.Key)
+		return nil, fmt.Errorf("%.80q is not a key", want.Key)
 	}
 	if want.Site == "" {
 		want.Site = exampleSite
 	}
 	if strings.Trim(want.Site, "abcdefghijklmnopqrstuvwxyz0123456789.-") != "" {
-		return nil, fmt.Errorf("%.80q is no host of a site", want.Site)
+		return nil, fmt.Errorf("%.80q is not a host of a site", want.Site)
 	}
 	for _, f := range want.Fields {
 		if strings.Trim(f, "abcdefghijklmnopqrstuvwxyz_.0123456789") != "" {
-			return nil, fmt.Errorf("%.80q is no path such as location.city", f)
+			return nil, fmt.Errorf("%.80q is not a path such as location.city", f)
 		}
 	}
 	first := "location.names.city"

@@ -50,14 +50,14 @@ func TestAll(t *testing.T) {
 func TestWhatCannotStandInCodeIsRefused(t *testing.T) {
 	for _, base := range []string{"", "in.heronlake.example", "javascript:alert(1)", "https://a.example/'", "https://a.example/\"", "https://a.example/`", "https://a.example/<b>", "https://a.example/ x", "https://a.example/$(id)", "https://a.example/\n", "ftp://a.example"} {
 		_, err := All(Want{Base: base, Key: "K"})
-		assert.ErrorContains(t, err, "is no address", base)
+		assert.ErrorContains(t, err, "is not an address", base)
 	}
 	for _, key := range []string{"a'b", "a b", "a\nb", "$(id)", "é"} {
 		_, err := All(Want{Base: "https://a.example", Key: key})
-		assert.ErrorContains(t, err, "is no key", key)
+		assert.ErrorContains(t, err, "is not a key", key)
 	}
 	for _, field := range []string{"a'b", "a&b=c", "a b", "<b>", "A"} {
 		_, err := All(Want{Base: "https://a.example", Key: "K", Fields: []string{field}})
-		assert.ErrorContains(t, err, "is no path", field)
+		assert.ErrorContains(t, err, "is not a path", field)
 	}
 }

@@ -65,10 +65,10 @@ func (s Set) Check(k Known) (field string, err error) {
 		return field, fmt.Errorf("%w: "+format, append([]any{ErrSet}, args...)...)
 	}
 	if !word.MatchString(s.Name) {
-		return bad("name", "%.40q is no name: write small letters, digits, - and _", s.Name)
+		return bad("name", "%.40q is not a name: write small letters, digits, - and _", s.Name)
 	}
 	if !word.MatchString(s.Default) {
-		return bad("default", "%.40q is no variant: write small letters, digits, - and _", s.Default)
+		return bad("default", "%.40q is not a variant: write small letters, digits, - and _", s.Default)
 	}
 	if len(s.Rules) > MaxRules {
 		return bad("rules", "there are %d rules, %d are allowed", len(s.Rules), MaxRules)
@@ -76,7 +76,7 @@ func (s Set) Check(k Known) (field string, err error) {
 	for i, r := range s.Rules {
 		at := fmt.Sprintf("rules.%d.", i)
 		if !word.MatchString(r.Variant) {
-			return bad(at+"variant", "%.40q is no variant: write small letters, digits, - and _", r.Variant)
+			return bad(at+"variant", "%.40q is not a variant: write small letters, digits, - and _", r.Variant)
 		}
 		for _, code := range r.When.Countries {
 			if err := almanac.CheckCode(code); err != nil {
@@ -85,22 +85,22 @@ func (s Set) Check(k Known) (field string, err error) {
 		}
 		for _, g := range r.When.Groups {
 			if !k.Groups.Known(g) {
-				return bad(at+"when.groups", "%.40q is no group; known are %v", g, k.Groups.Names())
+				return bad(at+"when.groups", "%.40q is not a group; known are %v", g, k.Groups.Names())
 			}
 		}
 		for _, text := range r.When.Languages {
 			if tag, err := language.Parse(text); err != nil || tag == language.Und {
-				return bad(at+"when.languages", "%.40q is no language tag, such as pt-PT", text)
+				return bad(at+"when.languages", "%.40q is not a language tag, such as pt-PT", text)
 			}
 		}
 		for _, a := range r.When.Areas {
 			if k.Areas != nil && !k.Areas(a) {
-				return bad(at+"when.areas", "%.40q is no area of yours", a)
+				return bad(at+"when.areas", "%.40q is not an area of yours", a)
 			}
 		}
 		for _, l := range r.When.Labels {
 			if k.Labels != nil && !k.Labels(l) {
-				return bad(at+"when.labels", "%.40q is no label of yours", l)
+				return bad(at+"when.labels", "%.40q is not a label of yours", l)
 			}
 		}
 	}

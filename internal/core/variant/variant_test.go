@@ -60,13 +60,13 @@ func TestCheck(t *testing.T) {
 		field, want string
 	}{
 		{Set{"Offer", "open", nil}, "name", "small letters"},
-		{Set{"offer", "", nil}, "default", "no variant"},
-		{Set{"offer", "open", []Rule{{"a b", When{}}}}, "rules.0.variant", "no variant"},
+		{Set{"offer", "", nil}, "default", "not a variant"},
+		{Set{"offer", "open", []Rule{{"a b", When{}}}}, "rules.0.variant", "not a variant"},
 		{rule(When{Countries: []string{"PT", "UK"}}), "rules.0.when.countries", "did you mean GB?"},
 		{rule(When{Groups: []string{"nordic"}}), "rules.0.when.groups", "known are [eea eu euro-area schengen]"},
-		{rule(When{Languages: []string{"!"}}), "rules.0.when.languages", "no language tag"},
-		{rule(When{Areas: []string{"sea"}}), "rules.0.when.areas", "no area"},
-		{rule(When{Labels: []string{"home"}}), "rules.0.when.labels", "no label"},
+		{rule(When{Languages: []string{"!"}}), "rules.0.when.languages", "not a language tag"},
+		{rule(When{Areas: []string{"sea"}}), "rules.0.when.areas", "not an area"},
+		{rule(When{Labels: []string{"home"}}), "rules.0.when.labels", "not a label"},
 		{Set{"offer", "open", make([]Rule, MaxRules+1)}, "rules", "101 rules"},
 	} {
 		field, err := tt.set.Check(known)

@@ -42,7 +42,7 @@ type SetApart struct {
 // Queued reads the visit that was set apart.
 func (q SetApart) Queued() (a QueuedVisit, err error) {
 	if err := json.Unmarshal(q.Record, &a); err != nil {
-		return a, fmt.Errorf("what was in the queue is no visit: %w", err)
+		return a, fmt.Errorf("what was in the queue is not a visit: %w", err)
 	}
 	return a, nil
 }

@@ -106,11 +106,11 @@ func CheckAttributes(text json.RawMessage) (compact json.RawMessage, err error) 
 		return nil, nil
 	}
 	if text[0] != '{' {
-		return nil, errors.New("it is no JSON object")
+		return nil, errors.New("it is not JSON object")
 	}
 	var short bytes.Buffer
 	if err := json.Compact(&short, text); err != nil {
-		return nil, errors.New("it is no JSON")
+		return nil, errors.New("it is not JSON")
 	}
 	if short.Len() > MaxAttributes {
 		return nil, fmt.Errorf("it has %d bytes, %d are allowed", short.Len(), MaxAttributes)
@@ -124,7 +124,7 @@ func CheckAttributes(text json.RawMessage) (compact json.RawMessage, err error) 
 			return short.Bytes(), nil
 		}
 		if err != nil {
-			return nil, errors.New("it is no JSON")
+			return nil, errors.New("it is not JSON")
 		}
 		switch t := token.(type) {
 		case json.Delim:

@@ -136,7 +136,7 @@ func startOf(secret string) string {
 func CheckOrigin(origin string) error {
 	u, err := url.Parse(origin)
 	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.Scheme+"://"+u.Host != strings.ToLower(origin) {
-		return fmt.Errorf("%.80q is no origin: write it like https://heronlake.example, in small letters and without a path", origin)
+		return fmt.Errorf("%.80q is not an origin: write it like https://heronlake.example, in small letters and without a path", origin)
 	}
 	return nil
 }

@@ -122,7 +122,7 @@ func (k *Keys) giveBack(known map[string]*known, uses map[uuid.UUID]int64) {
 }
 
 // Check finds the key of a secret and counts the use. The error is [ErrNoKey]
-// for "" and [ErrBadKey] for whatever is no key in force; it says no more.
+// for "" and [ErrBadKey] for whatever is not a key in force; it says no more.
 func (k *Keys) Check(secret string) (*Key, error) {
 	if secret == "" {
 		return nil, ErrNoKey

@@ -62,36 +62,36 @@ func (a *api) checkKey(name string, scope access.Scope, sites, origins []string)
 		return err
 	}
 	if !scope.Valid() {
-		return badField("scope", fmt.Sprintf("%.20q is not a scope", string(scope)), "Give page, server or admin.")
+		return invalidField("scope", fmt.Sprintf("%.20q is not a scope", string(scope)), "Give page, server or admin.")
 	}
 	if len(sites) > access.MaxList || len(origins) > access.MaxList {
-		return badField("sites, origins", fmt.Sprintf("more than %d are given", access.MaxList), "Make several keys.")
+		return invalidField("sites, origins", fmt.Sprintf("more than %d are given", access.MaxList), "Make several keys.")
 	}
 	for _, s := range sites {
 		if _, ok := a.sites[s]; !ok {
-			return badField("sites", fmt.Sprintf("%.64q is not a configured site", s), "Configured are "+a.siteList()+".")
+			return invalidField("sites", fmt.Sprintf("%.64q is not a configured site", s), "Configured are "+a.siteList()+".")
 		}
 	}
 	for _, o := range origins {
 		if err := access.CheckOrigin(o); err != nil {
-			return badField("origins", err.Error(), "Give the origins of the pages that use the key.")
+			return invalidField("origins", err.Error(), "Give the origins of the pages that use the key.")
 		}
 	}
 	if scope == access.Page && (len(sites) == 0 || len(origins) == 0) {
-		return badField("sites, origins", "a page key stands in the page's source, so it is bound to both", "Give at least one site and one origin.")
+		return invalidField("sites, origins", "a page key stands in the page's source, so it is bound to both", "Give at least one site and one origin.")
 	}
 	if scope != access.Page && len(origins) > 0 {
-		return badField("origins", "only page keys are for browsers", "Leave the origins out.")
+		return invalidField("origins", "only page keys are for browsers", "Leave the origins out.")
 	}
 	return nil
 }
 
 func checkName(name string) error {
 	if strings.TrimSpace(name) == "" {
-		return badField("name", "it is empty", "Say what the key is for.")
+		return invalidField("name", "it is empty", "Say what the key is for.")
 	}
 	if err := plain.Check(name, access.MaxName); err != nil {
-		return badField("name", err.Error(), "Give a short name.")
+		return invalidField("name", err.Error(), "Give a short name.")
 	}
 	return nil
 }
@@ -122,7 +122,7 @@ func (a *api) revokeKey(c *gin.Context) {
 	case "revoke":
 		withMade = true
 	default:
-		err = badField("made", fmt.Sprintf("%.20q is neither keep nor revoke", text), "Give revoke to revoke the keys that were made with it too.")
+		err = invalidField("made", fmt.Sprintf("%.20q is neither keep nor revoke", text), "Give revoke to revoke the keys that were made with it too.")
 	}
 	var ended []uuid.UUID
 	if err == nil {
@@ -173,7 +173,7 @@ func (a *api) done(c *gin.Context, err error) {
 func idOf(c *gin.Context) (uuid.UUID, error) {
 	id, err := uuid.Parse(c.Param("id"))
 	if err != nil {
-		return id, badField("id", "this is no UUID", "Give the id from the list.")
+		return id, invalidField("id", "this is not a UUID", "Give the id from the list.")
 	}
 	return id, nil
 }
@@ -233,7 +233,7 @@ func (a *api) openSession(c *gin.Context, key, link *string) (access.Session, st
 	agent := plain.Clean(c.GetHeader("User-Agent"), 200)
 	switch {
 	case (key == nil) == (link == nil):
-		return access.Session{}, "", badField("key, link", "give one of them", "Sign in with an admin key, or with a one-time link.")
+		return access.Session{}, "", invalidField("key, link", "give one of them", "Sign in with an admin key, or with a one-time link.")
 	case link != nil:
 		return a.Sessions.OpenWithLink(c, *link, agent)
 	}
@@ -315,12 +315,12 @@ func pageOf(c *gin.Context) (limit int, before uuid.UUID, err error) {
 	limit = 50
 	if text := c.Query("limit"); text != "" {
 		if limit, err = strconv.Atoi(text); err != nil || limit < 1 || limit > 500 {
-			return 0, before, badField("limit", fmt.Sprintf("%.20q is not a number from 1 to 500", text), "Leave it out for 50.")
+			return 0, before, invalidField("limit", fmt.Sprintf("%.20q is not a number from 1 to 500", text), "Leave it out for 50.")
 		}
 	}
 	if text := c.Query("cursor"); text != "" {
 		if before, err = uuid.Parse(text); err != nil {
-			return 0, before, badField("cursor", "it is not one of ours", "Give the next of the page before, unchanged.")
+			return 0, before, invalidField("cursor", "it is not one of ours", "Give the next of the page before, unchanged.")
 		}
 	}
 	return limit, before, nil

@@ -301,7 +301,7 @@ func (a *api) getAccuracy(c *gin.Context) {
 		return
 	}
 	if a.TestPoints == "" {
-		p := badRequest("no-test-points", "There are no test points", "An edition is held against points whose true place you know.", "Name their file with atlas.test_points, or send them with POST.")
+		p := badRequest("no-test-points", "No test points", "An edition is held against points whose true place you know.", "Name their file with atlas.test_points, or send them with POST.")
 		p.Status = http.StatusNotFound
 		a.fail(c, p)
 		return
@@ -328,7 +328,7 @@ func (a *api) measureAccuracy(c *gin.Context) {
 
 func (a *api) measured(c *gin.Context, edition *atlas.Atlas, points []atlas.TestPoint, rejects []atlas.Note, err error) {
 	if err != nil {
-		a.fail(c, badField("test points", err.Error(), "Send a CSV with the columns address, country_code, city, latitude, longitude."))
+		a.fail(c, invalidField("test points", err.Error(), "Send a CSV with the columns address, country_code, city, latitude, longitude."))
 		return
 	}
 	c.Header("Cache-Control", "no-store")
@@ -346,7 +346,7 @@ func (a *api) describeFile(c *gin.Context) {
 		return
 	}
 	if err != nil {
-		a.fail(c, badField("file", err.Error(), "Send the file itself, plain or packed with gzip or zstd."))
+		a.fail(c, invalidField("file", err.Error(), "Send the file itself, plain or packed with gzip or zstd."))
 		return
 	}
 	c.JSON(http.StatusOK, d)
@@ -358,7 +358,7 @@ const maxSamples = 1000
 func (a *api) getSamples(c *gin.Context) {
 	country := strings.ToUpper(c.Query("country_code"))
 	if err := almanac.CheckCode(country); err != nil {
-		a.fail(c, badField("country_code", err.Error(), "Give a code of ISO 3166-1."))
+		a.fail(c, invalidField("country_code", err.Error(), "Give a code of ISO 3166-1."))
 		return
 	}
 	count, err := intOf(c, "count", 10, 1, maxSamples)
@@ -389,7 +389,7 @@ func intOf(c *gin.Context, name string, normal, least, most int) (int, error) {
 	}
 	n, err := strconv.Atoi(text)
 	if err != nil || n < least || n > most {
-		return 0, badField(name, fmt.Sprintf("%.20q is no number from %d to %d", text, least, most), "Leave it out for "+strconv.Itoa(normal)+".")
+		return 0, invalidField(name, fmt.Sprintf("%.20q is not a number from %d to %d", text, least, most), "Leave it out for "+strconv.Itoa(normal)+".")
 	}
 	return n, nil
 }
@@ -402,7 +402,7 @@ func (a *api) exportEdition(c *gin.Context) {
 	}
 	format := atlas.Format(c.DefaultQuery("format", "csv"))
 	if format != atlas.CSV && format != atlas.Geofeed {
-		a.fail(c, badField("format", fmt.Sprintf("%.20q is no format of an export", string(format)), "Give csv or geofeed."))
+		a.fail(c, invalidField("format", fmt.Sprintf("%.20q is not a format of an export", string(format)), "Give csv or geofeed."))
 		return
 	}
 	c.Header("Content-Type", "text/csv; charset=utf-8")
@@ -438,7 +438,7 @@ func (a *api) addCorrection(c *gin.Context) {
 	}
 	if err := body.Check(); err != nil {
 		field, reason, _ := strings.Cut(err.Error(), ": ")
-		a.fail(c, badField(field, reason, "A correction has a range, and a country_code or do_not_locate."))
+		a.fail(c, invalidField(field, reason, "A correction has a range, and a country_code or do_not_locate."))
 		return
 	}
 	id, err := uuid.NewV7()
@@ -465,7 +465,7 @@ func (a *api) dropCorrection(c *gin.Context) {
 		ok, err = a.AtlasStore.DropCorrection(c, id)
 	}
 	if err == nil && !ok {
-		p := badRequest("no-such-id", "There is none with this id", "It was never there, or was dropped.", "List them first.")
+		p := badRequest("no-such-id", "No such id", "It was never there, or was dropped.", "List them first.")
 		p.Status = http.StatusNotFound
 		err = p
 	}
@@ -479,7 +479,7 @@ func (a *api) dropCorrection(c *gin.Context) {
 func (a *api) checkGeofeed(c *gin.Context) {
 	s, err := atlas.Read(c.Request.Body, atlas.ParseOptions{Format: atlas.Geofeed}, atlas.About{Name: "geofeed", Rank: 1})
 	if err != nil && !errors.Is(err, atlas.ErrTooManyRejects) {
-		a.fail(c, badField("file", err.Error(), "Send a geofeed (RFC 8805)."))
+		a.fail(c, invalidField("file", err.Error(), "Send a geofeed (RFC 8805)."))
 		return
 	}
 	c.JSON(http.StatusOK, gin.H{

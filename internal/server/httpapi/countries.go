@@ -41,9 +41,9 @@ func (a *api) listCountries(c *gin.Context) {
 	switch {
 	case err != nil:
 	case group != "" && !a.Known.Groups.Known(group):
-		err = badField("group", fmt.Sprintf("%.40q is no group of countries", group), "Known are "+strings.Join(a.Known.Groups.Names(), ", ")+".")
+		err = invalidField("group", fmt.Sprintf("%.40q is not a group of countries", group), "Known are "+strings.Join(a.Known.Groups.Names(), ", ")+".")
 	case continent != "" && almanac.Continent(continent) == "":
-		err = badField("continent_code", fmt.Sprintf("%.10q is no continent", continent), "Give AF, AN, AS, EU, NA, OC or SA.")
+		err = invalidField("continent_code", fmt.Sprintf("%.10q is not a continent", continent), "Give AF, AN, AS, EU, NA, OC or SA.")
 	}
 	if err != nil {
 		a.fail(c, err)
@@ -66,7 +66,7 @@ func countryOf(c *gin.Context) (*almanac.Country, error) {
 	if ok {
 		return country, nil
 	}
-	p := badRequest("no-such-country", "There is no such country", upperFirst(almanac.CheckCode(code).Error()), "GET /v1/countries lists them.")
+	p := badRequest("no-such-country", "No such country", upperFirst(almanac.CheckCode(code).Error()), "GET /v1/countries lists them.")
 	p.Status = http.StatusNotFound
 	return nil, p
 }
@@ -113,7 +113,7 @@ func (a *api) getFlag(c *gin.Context) {
 		tag, err = languageOf(c, "en")
 	}
 	if err == nil && !slices.Contains(flags.Shapes, shape) {
-		err = badField("shape", fmt.Sprintf("%.20q is no shape of a flag", shape), "Give wide, square or round.")
+		err = invalidField("shape", fmt.Sprintf("%.20q is not a shape of a flag", shape), "Give wide, square or round.")
 	}
 	if err != nil {
 		a.fail(c, err)

@@ -20,7 +20,7 @@ import (
 func formatOf(c *gin.Context) (string, error) {
 	if word := c.Query("format"); word != "" {
 		if formats.Types[word] == "" {
-			return "", badField("format", fmt.Sprintf("%.20q is no format", word), "Give one of "+strings.Join(slices.Sorted(maps.Keys(formats.Types)), ", ")+".")
+			return "", invalidField("format", fmt.Sprintf("%.20q is not a format", word), "Give one of "+strings.Join(slices.Sorted(maps.Keys(formats.Types)), ", ")+".")
 		}
 		return word, nil
 	}
@@ -34,7 +34,7 @@ func formatOf(c *gin.Context) (string, error) {
 			return word, nil
 		}
 	}
-	p := badRequest("not-acceptable", "The answer cannot be written so", "None of the media types of the Accept header is offered.", "Offered are "+strings.Join(offered, ", ")+".")
+	p := badRequest("not-acceptable", "Not acceptable", "None of the media types of the Accept header is offered.", "Offered are "+strings.Join(offered, ", ")+".")
 	p.Status = http.StatusNotAcceptable
 	return "", p
 }
@@ -89,7 +89,7 @@ func (a *api) write(c *gin.Context, key string, value any) {
 		if key != "" {
 			hint = fmt.Sprintf("Paths go by the keys of one of the %s in the answer; ask without fields to see them.", key)
 		}
-		err = badField("fields", err.Error(), hint)
+		err = invalidField("fields", err.Error(), hint)
 	}
 	if err != nil {
 		a.fail(c, err)

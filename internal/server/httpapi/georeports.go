@@ -96,7 +96,7 @@ func (a *api) getGrid(c *gin.Context) {
 // be greater than east, across the antimeridian.
 func readBox(text string) (box [4]float64, err error) {
 	parts := strings.Split(text, ",")
-	bad := badField("bbox", fmt.Sprintf("%.60q is no box", text), "Give west,south,east,north in degrees, such as -10,35,5,45.")
+	bad := invalidField("bbox", fmt.Sprintf("%.60q is not a box", text), "Give west,south,east,north in degrees, such as -10,35,5,45.")
 	if len(parts) != 4 {
 		return box, bad
 	}

@@ -35,7 +35,7 @@ func (a *api) getVisitorAddress(c *gin.Context) {
 	a.Watch.Observe(from, header, trail)
 	if !trail.Visitor.IsValid() {
 		a.fail(c, problem{
-			Type: "/problems/visitor-not-found", Title: "The visitor was not found", Status: http.StatusNotFound,
+			Type: "/problems/visitor-not-found", Title: "Visitor not found", Status: http.StatusNotFound,
 			Detail: trail.Reason, Hint: "POST /v1/trails on the admin listener explains every hop.",
 		})
 		return
@@ -63,7 +63,7 @@ func (a *api) explainTrail(c *gin.Context) {
 	if body.Text != nil {
 		pasted, err := caller.ParsePasted(*body.Text)
 		if err != nil {
-			a.fail(c, badField("text", err.Error(), "Paste header lines, the output of curl -v, or a HAR file."))
+			a.fail(c, invalidField("text", err.Error(), "Paste header lines, the output of curl -v, or a HAR file."))
 			return
 		}
 		body.Headers = pasted
@@ -76,7 +76,7 @@ func (a *api) explainTrail(c *gin.Context) {
 	finder := a.Finder
 	if body.Settings != nil {
 		if finder, err = a.TryProxies(*body.Settings); err != nil {
-			a.fail(c, badField("settings", err.Error(), "Write them as under proxies in the configuration."))
+			a.fail(c, invalidField("settings", err.Error(), "Write them as under proxies in the configuration."))
 			return
 		}
 	}

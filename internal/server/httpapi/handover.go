@@ -47,7 +47,7 @@ func (a *api) getSnippets(c *gin.Context) {
 	}
 	list, err := snippet.All(want)
 	if err != nil {
-		a.fail(c, badField("base, key, site, fields", err.Error(), "What is given stands in code as it is."))
+		a.fail(c, invalidField("base, key, site, fields", err.Error(), "What is given stands in code as it is."))
 		return
 	}
 	c.Header("Cache-Control", "no-store")

@@ -319,7 +319,7 @@ func New(listener Listener, opt Options) *gin.Engine {
 	}
 	engine.NoMethod(func(c *gin.Context) {
 		a.fail(c, problem{
-			Type: "/problems/no-such-method", Title: "This method is not served here", Status: http.StatusMethodNotAllowed,
+			Type: "/problems/method-not-allowed", Title: "Method not allowed", Status: http.StatusMethodNotAllowed,
 			Detail: fmt.Sprintf("%.20s does not fit this path.", c.Request.Method), Hint: "The Allow header names the methods that do.",
 		})
 	})
@@ -329,7 +329,7 @@ func New(listener Listener, opt Options) *gin.Engine {
 			return
 		}
 		a.fail(c, problem{
-			Type: "/problems/no-such-path", Title: "Nothing is served at this path", Status: http.StatusNotFound,
+			Type: "/problems/no-such-endpoint", Title: "No such endpoint on this listener", Status: http.StatusNotFound,
 			Detail: "No operation has this path on this listener.", Hint: "The admin listener serves the whole contract; /openapi.json there lists it.",
 		})
 	})
@@ -403,7 +403,7 @@ func (a *api) checkText(c *gin.Context) {
 		}
 	}
 	if !isText(u.Path) || !isText(query) {
-		a.fail(c, badRequest("bad-text", "The address is not usable text", "A part of it is not UTF-8, or holds a NUL.", "Write it as UTF-8, percent-encoded."))
+		a.fail(c, badRequest("invalid-url", "Invalid URL", "A part of it is not UTF-8, or holds a NUL.", "Write it as UTF-8, percent-encoded."))
 		return
 	}
 	c.Next()

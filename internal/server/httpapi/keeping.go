@@ -67,7 +67,7 @@ func (a *api) streamVisits(c *gin.Context) {
 	after := int64(0)
 	if text := cmpOr(c.GetHeader("Last-Event-ID"), c.Query("after")); err == nil && text != "" {
 		if _, scanErr := fmt.Sscanf(text, "%d", &after); scanErr != nil || after < 0 {
-			err = badField("after", fmt.Sprintf("%.20q is no sequence number", text), "Give the id of the last event, or leave it out.")
+			err = invalidField("after", fmt.Sprintf("%.20q is not a sequence number", text), "Give the id of the last event, or leave it out.")
 		}
 	} else if err == nil {
 		after, err = a.Store.LastSequence(c)
@@ -147,7 +147,7 @@ func (a *api) exportVisits(c *gin.Context) {
 	format := c.DefaultQuery("format", "ndjson")
 	f, err := a.filter(c)
 	if visitfile.Types[format] == "" && err == nil {
-		err = badField("format", fmt.Sprintf("%.20q is no format", format), "Give one of "+strings.Join(slices.Sorted(maps.Keys(visitfile.Types)), ", ")+".")
+		err = invalidField("format", fmt.Sprintf("%.20q is not a format", format), "Give one of "+strings.Join(slices.Sorted(maps.Keys(visitfile.Types)), ", ")+".")
 	}
 	if err == nil {
 		err = a.byAddress(c, &f)
@@ -218,7 +218,7 @@ func (a *api) byAddress(c *gin.Context, f *visit.Filter) error {
 	}
 	ip, err := addr.Parse(text)
 	if err != nil {
-		return badField("address", reasonOf(err), "Give one IPv4 or IPv6 address.")
+		return invalidField("address", reasonOf(err), "Give one IPv4 or IPv6 address.")
 	}
 	switch site := a.sites[f.Site]; site.Privacy {
 	case visit.Whole:
@@ -243,7 +243,7 @@ func onlyByPrefix(site *Site, ip netip.Addr) problem {
 	if site.Privacy == visit.Truncated {
 		hint = fmt.Sprintf("Give the prefix %s, which its neighbours share, or the id of the visit.", addr.TruncatePrefix(netip.PrefixFrom(ip, ip.BitLen())))
 	}
-	return badField("address", fmt.Sprintf("%s keeps no whole addresses, so that its visits cannot be told from others'", site.Host), hint)
+	return invalidField("address", fmt.Sprintf("%s keeps no whole addresses, so that its visits cannot be told from others'", site.Host), hint)
 }
 
 func reasonOf(err error) string { return without(err, addr.ErrSyntax) }
@@ -282,7 +282,7 @@ func (i *imported) reject(line int, reason string) {
 func (a *api) importVisits(c *gin.Context) {
 	format := c.Query("format")
 	if visitfile.Types[format] == "" {
-		a.fail(c, badField("format", fmt.Sprintf("%.20q is no format", format), "Give one of "+strings.Join(slices.Sorted(maps.Keys(visitfile.Types)), ", ")+"."))
+		a.fail(c, invalidField("format", fmt.Sprintf("%.20q is not a format", format), "Give one of "+strings.Join(slices.Sorted(maps.Keys(visitfile.Types)), ", ")+"."))
 		return
 	}
 	var body io.Reader = c.Request.Body
@@ -330,7 +330,7 @@ func (a *api) importVisits(c *gin.Context) {
 		err = flush()
 	}
 	if err != nil && !errors.Is(err, visit.ErrAway) {
-		p := badRequest("bad-file", "The file cannot be read on", upperFirst(err.Error())+".", fmt.Sprintf("Until then %d visits were read and %d stored; sending it again stores none twice.", done.Read, done.Stored))
+		p := badRequest("invalid-file", "File could not be read to the end", upperFirst(err.Error())+".", fmt.Sprintf("Until then %d visits were read and %d stored; sending it again stores none twice.", done.Read, done.Stored))
 		p.Status = http.StatusUnprocessableEntity
 		err = p
 	}
@@ -360,7 +360,7 @@ func (a *api) readmit(v visit.Visit) (visit.QueuedVisit, error) {
 	}
 	for _, m := range v.Marks {
 		if !slices.Contains(visit.MarkWords, m) {
-			return visit.QueuedVisit{}, fmt.Errorf("marks: %.20q is no mark", m)
+			return visit.QueuedVisit{}, fmt.Errorf("marks: %.20q is not a mark", m)
 		}
 	}
 	private := slices.Contains(v.Marks, visit.MarkPrivate)
@@ -426,19 +426,19 @@ func (a *api) eraseVisits(c *gin.Context) {
 	}
 	switch {
 	case given != 1:
-		err = badField("id, address, prefix", fmt.Sprintf("%d of them are given", given), "Give one: the id of a visit, an address, or a prefix.")
+		err = invalidField("id, address, prefix", fmt.Sprintf("%d of them are given", given), "Give one: the id of a visit, an address, or a prefix.")
 	case body.ID != nil:
 		id, parseErr := uuid.Parse(*body.ID)
 		if parseErr != nil || id == uuid.Nil {
-			err = badField("id", "this is no UUID", "Give the id of a visit.")
+			err = invalidField("id", "this is not a UUID", "Give the id of a visit.")
 		}
 		list = []visit.Erasure{{ID: id}}
 	case body.Prefix != nil:
 		prefix, parseErr := addr.ParsePrefix(*body.Prefix)
 		if parseErr != nil {
-			err = badField("prefix", reasonOf(parseErr), "Give a prefix such as 198.18.3.0/24.")
+			err = invalidField("prefix", reasonOf(parseErr), "Give a prefix such as 198.18.3.0/24.")
 		} else if prefix.Bits() < 8 {
-			err = badField("prefix", "it is too wide to be meant", "Give a prefix of at least 8 bits.")
+			err = invalidField("prefix", "it is too wide to be meant", "Give a prefix of at least 8 bits.")
 		}
 		list = []visit.Erasure{{Prefix: prefix}}
 	default:
@@ -466,7 +466,7 @@ func (a *api) eraseVisits(c *gin.Context) {
 func (a *api) erasures(text string) (list []visit.Erasure, left []string, err error) {
 	ip, err := addr.Parse(text)
 	if err != nil {
-		return nil, nil, badField("address", reasonOf(err), "Give one IPv4 or IPv6 address.")
+		return nil, nil, invalidField("address", reasonOf(err), "Give one IPv4 or IPv6 address.")
 	}
 	left = []string{}
 	for _, s := range a.Sites {
@@ -495,7 +495,7 @@ func (a *api) erasures(text string) (list []visit.Erasure, left []string, err er
 				return nil, nil, onlyByPrefix(&s, ip)
 			}
 		}
-		return nil, nil, badField("address", "no site keeps anything that could be told to be of it", "Give the id of the visit.")
+		return nil, nil, invalidField("address", "no site keeps anything that could be told to be of it", "Give the id of the visit.")
 	}
 	return list, left, nil
 }
@@ -551,7 +551,7 @@ func (a *api) replayVisit(c *gin.Context) {
 	}
 	id, err := uuid.Parse(c.Param("id"))
 	if err != nil {
-		a.fail(c, badField("id", "this is no UUID", "Give the id of a visit in quarantine."))
+		a.fail(c, invalidField("id", "this is not a UUID", "Give the id of a visit in quarantine."))
 		return
 	}
 	if err := readJSON(c, &mend, true); err != nil {
@@ -565,7 +565,7 @@ func (a *api) replayVisit(c *gin.Context) {
 	}
 	queued, err := q.Queued()
 	if err != nil {
-		a.fail(c, badField("id", err.Error(), "Drop it; nothing of it can be stored."))
+		a.fail(c, invalidField("id", err.Error(), "Drop it; nothing of it can be stored."))
 		return
 	}
 	row := &queued.Row
@@ -592,7 +592,7 @@ func (a *api) replayVisit(c *gin.Context) {
 		}
 	}
 	if _, ok := a.sites[row.Site]; !ok {
-		a.fail(c, badField("site", fmt.Sprintf("%.64q is not a configured site", row.Site), "Configured are "+a.siteList()+"."))
+		a.fail(c, invalidField("site", fmt.Sprintf("%.64q is not a configured site", row.Site), "Configured are "+a.siteList()+"."))
 		return
 	}
 	v := visit.Visit{Path: row.Path, Referrer: row.Referrer, UserAgent: row.UserAgent, Link: row.Link}
@@ -602,10 +602,10 @@ func (a *api) replayVisit(c *gin.Context) {
 	}
 	out, err := a.Store.Insert(c, []visit.QueuedVisit{queued})
 	if errors.Is(err, visit.ErrRefused) {
-		err = badField("visit", err.Error(), "Mend what the reason names, or drop the visit.")
+		err = invalidField("visit", err.Error(), "Mend what the reason names, or drop the visit.")
 	}
 	if err == nil && len(out.Conflicts) > 0 {
-		err = badField("id", "it was stored before with other content", "Give the visit another id, or drop it.")
+		err = invalidField("id", "it was stored before with other content", "Give the visit another id, or drop it.")
 	}
 	if err == nil {
 		_, err = a.Store.Release(c, id)
@@ -620,7 +620,7 @@ func (a *api) replayVisit(c *gin.Context) {
 func (a *api) dropVisit(c *gin.Context) {
 	id, err := uuid.Parse(c.Param("id"))
 	if err != nil {
-		a.fail(c, badField("id", "this is no UUID", "Give the id of a visit in quarantine."))
+		a.fail(c, invalidField("id", "this is not a UUID", "Give the id of a visit in quarantine."))
 		return
 	}
 	ok, err := a.Store.Release(c, id)
@@ -647,7 +647,7 @@ func (a *api) verifyVisits(c *gin.Context) {
 		return
 	}
 	if _, ok := a.sites[body.Site]; !ok {
-		a.fail(c, badField("site", fmt.Sprintf("%.64q is not a configured site", body.Site), "Configured are "+a.siteList()+"."))
+		a.fail(c, invalidField("site", fmt.Sprintf("%.64q is not a configured site", body.Site), "Configured are "+a.siteList()+"."))
 		return
 	}
 	answer := struct {
@@ -670,11 +670,11 @@ func (a *api) verifyVisits(c *gin.Context) {
 	}
 	day, err := time.Parse(time.DateOnly, *body.Day)
 	if err == nil && day.Before(a.Store.Oldest(a.Now())) {
-		a.fail(c, badField("day", "its rows are no longer kept, and its counts stand alone", "Give a later day."))
+		a.fail(c, invalidField("day", "its rows are no longer kept, and its counts stand alone", "Give a later day."))
 		return
 	}
 	if err != nil {
-		a.fail(c, badField("day", fmt.Sprintf("%.20q is no day", *body.Day), "Write it like 2026-11-14; days are of UTC."))
+		a.fail(c, invalidField("day", fmt.Sprintf("%.20q is not a day", *body.Day), "Write it like 2026-11-14; days are of UTC."))
 		return
 	}
 	differs, rows, err := a.Store.Verify(c, body.Site, day, body.Mend)

@@ -87,7 +87,7 @@ func (a *api) checkHost(c *gin.Context) {
 	host = strings.TrimSuffix(strings.Trim(host, "[]"), ".")
 	if !a.hosts[host] && !isHealth(c.FullPath()) {
 		a.fail(c, problem{
-			Type: "/problems/wrong-host", Title: "This host is not served here", Status: http.StatusMisdirectedRequest,
+			Type: "/problems/wrong-host", Title: "Unknown host", Status: http.StatusMisdirectedRequest,
 			Detail: "The Host header names a host that this listener does not answer to.",
 			Hint:   fmt.Sprintf("Name it under %s.hosts in the configuration if it is yours.", a.listener),
 		})
@@ -123,7 +123,7 @@ func (a *api) allowOrigin(c *gin.Context, origin string) {
 }
 
 func wrongOrigin() problem {
-	return forbidden("origin", "This page may not ask here", "No key allows the origin of the page.", "Add the origin to a key of scope page: eastporch keys create --origin.")
+	return forbidden("origin", "Origin not allowed", "No key allows the origin of the page.", "Add the origin to a key of scope page: eastporch keys create --origin.")
 }
 
 // admit lets those pass whose key or session has a scope, within their limits.
@@ -181,7 +181,7 @@ func (a *api) authenticate(c *gin.Context) (identity, error) {
 	if secret := c.Query("key"); secret != "" {
 		key, err := a.Keys.Check(secret)
 		if err == nil && key.Scope != access.Page {
-			return identity{}, forbidden("key-in-address", "This key must not stand in an address", "Addresses are logged and shared; only keys of scope page may stand there.", "Send it as Authorization: Bearer KEY.")
+			return identity{}, forbidden("key-in-url", "Key not allowed in a URL", "Addresses are logged and shared; only keys of scope page may stand there.", "Send it as Authorization: Bearer KEY.")
 		}
 		if err != nil {
 			return identity{}, err
@@ -241,7 +241,7 @@ func (a *api) within(c *gin.Context, name string, l *access.Limiter, who string)
 	}
 	c.Header("Retry-After", fmt.Sprint(max(1, seconds(q.Wait))))
 	a.fail(c, problem{
-		Type: "/problems/too-many", Title: "Too many requests", Status: http.StatusTooManyRequests,
+		Type: "/problems/too-many-requests", Title: "Too many requests", Status: http.StatusTooManyRequests,
 		Detail: fmt.Sprintf("The limit of this %s is used up.", name), Hint: "Wait for as long as Retry-After says.",
 	})
 	return false
@@ -280,5 +280,5 @@ func (a *api) isOwn(c *gin.Context, origin string) bool {
 }
 
 func crossSite() problem {
-	return forbidden("cross-site", "This did not come from the console", "The request changes something, and came from another origin than the console's.", "Do it in the console, or with a key. Behind a proxy that speaks TLS, name the console's origin under admin.origins.")
+	return forbidden("cross-site", "Cross-site request refused", "The request changes something, and came from another origin than the console's.", "Do it in the console, or with a key. Behind a proxy that speaks TLS, name the console's origin under admin.origins.")
 }

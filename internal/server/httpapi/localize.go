@@ -49,7 +49,7 @@ func (a *api) siteOf(c *gin.Context) (*Site, error) {
 	if host := c.Query("site"); host != "" {
 		site, ok := a.sites[host]
 		if !ok {
-			return nil, badField("site", fmt.Sprintf("%.64q is not a configured site", host), "Configured are "+a.siteList()+".")
+			return nil, invalidField("site", fmt.Sprintf("%.64q is not a configured site", host), "Configured are "+a.siteList()+".")
 		}
 		return site, nil
 	}
@@ -94,7 +94,7 @@ func languageOf(c *gin.Context, fallback string) (string, error) {
 		return fallback, nil
 	}
 	if _, err := locale.NewLanguages([]string{text}, ""); err != nil {
-		return "", badField("language", err.Error(), "Write it like pt-PT.")
+		return "", invalidField("language", err.Error(), "Write it like pt-PT.")
 	}
 	return text, nil
 }
@@ -108,25 +108,25 @@ func (a *api) getLocale(c *gin.Context) {
 	if code := c.Query("country_code"); code != "" && err == nil {
 		var ok bool
 		if country, ok = almanac.ByCode(code); !ok {
-			err = badField("country_code", almanac.CheckCode(code).Error(), "GET /v1/countries lists them.")
+			err = invalidField("country_code", almanac.CheckCode(code).Error(), "GET /v1/countries lists them.")
 		}
 	}
 	if text := c.Query("address"); text != "" && err == nil {
 		if ip, _, err = addr.Read(text); err == nil && country != nil {
-			err = badField("address", "a country is given too", "Give one of them.")
+			err = invalidField("address", "a country is given too", "Give one of them.")
 		}
 	}
 	if text := c.Query("at"); text != "" && err == nil {
 		moment, wrong := time.Parse(time.RFC3339, text)
 		if wrong != nil {
-			err = badField("at", fmt.Sprintf("%.40q is not a time", text), "Write it like 2027-06-12T10:00:00+02:00.")
+			err = invalidField("at", fmt.Sprintf("%.40q is not a time", text), "Write it like 2027-06-12T10:00:00+02:00.")
 		}
 		at = &moment
 	}
 	zone := c.Query("time_zone")
 	if zone != "" && err == nil {
 		if _, wrong := locale.LoadZone(zone); wrong != nil {
-			err = badField("time_zone", wrong.Error(), "Give a name of the IANA database.")
+			err = invalidField("time_zone", wrong.Error(), "Give a name of the IANA database.")
 		}
 	}
 	if err != nil {
@@ -163,7 +163,7 @@ func (a *api) getLocale(c *gin.Context) {
 func (a *api) oneSite(c *gin.Context) (*Site, error) {
 	site, err := a.siteOf(c)
 	if err == nil && site == nil {
-		err = badField("site", "it is missing", "Configured are "+a.siteList()+".")
+		err = invalidField("site", "it is missing", "Configured are "+a.siteList()+".")
 	}
 	return site, err
 }
@@ -178,7 +178,7 @@ func device(c *gin.Context, card *visit.Card) error {
 	if text := c.Query("accuracy_km"); text != "" {
 		km, err := strconv.ParseFloat(text, 64)
 		if err != nil || !(km >= 0 && km <= 20_100) {
-			return badField("accuracy_km", fmt.Sprintf("%.20q is no number of kilometres", text), "Leave it out, or give 0 to 20100.")
+			return invalidField("accuracy_km", fmt.Sprintf("%.20q is not a number of kilometres", text), "Leave it out, or give 0 to 20100.")
 		}
 		accuracy = &km
 	}

@@ -60,12 +60,12 @@ func (a *api) convert(c *gin.Context) {
 	}
 	texts := c.QueryArray("amount")
 	if err == nil && (len(texts) == 0 || len(texts) > maxAmounts) {
-		err = badField("amount", fmt.Sprintf("there are %d", len(texts)), fmt.Sprintf("Give 1 to %d, such as amount=85&amount=120.", maxAmounts))
+		err = invalidField("amount", fmt.Sprintf("there are %d", len(texts)), fmt.Sprintf("Give 1 to %d, such as amount=85&amount=120.", maxAmounts))
 	}
 	for _, text := range texts {
 		value, wrong := locale.ParseAmount(text)
 		if wrong != nil && err == nil {
-			err = badField("amount", without(wrong, locale.ErrAmount), "Write a decimal number with a point, such as 12.50.")
+			err = invalidField("amount", without(wrong, locale.ErrAmount), "Write a decimal number with a point, such as 12.50.")
 		}
 		values = append(values, value)
 	}
@@ -85,11 +85,11 @@ func (a *api) convert(c *gin.Context) {
 
 func currencyOf(field, text string) (string, error) {
 	if text == "" {
-		return "", badField(field, "no currency is given, and none follows from elsewhere", "Give three letters, such as EUR.")
+		return "", invalidField(field, "no currency is given, and none follows from elsewhere", "Give three letters, such as EUR.")
 	}
 	code, err := locale.ParseCurrency(text)
 	if err != nil {
-		return "", badField(field, without(err, locale.ErrAmount), "Give three letters, such as EUR.")
+		return "", invalidField(field, without(err, locale.ErrAmount), "Give three letters, such as EUR.")
 	}
 	return code, nil
 }
@@ -119,7 +119,7 @@ func (a *api) getRates(c *gin.Context) {
 
 // noRate is the problem of a currency without a rate.
 func noRate(err error) problem {
-	p := badRequest("no-rate", "There is no rate for this", upperFirst(without(err, locale.ErrRates))+".", "GET /v1/rates lists those that there are; rates in the configuration says where they come from.")
+	p := badRequest("no-rate", "No exchange rate", upperFirst(without(err, locale.ErrRates))+".", "GET /v1/rates lists those that there are; rates in the configuration says where they come from.")
 	p.Status = http.StatusUnprocessableEntity
 	return p
 }

@@ -74,7 +74,7 @@ func (a *api) readAddress(ctx context.Context, text string) (ip netip.Addr, note
 	}
 	found, problem := a.LookUp(ctx, strings.TrimSuffix(text, "."))
 	if problem != nil || len(found) == 0 {
-		return ip, "", badField("address", fmt.Sprintf("%.80q is no address, and no address has that name", text), "Give an address, or a host name that has one.")
+		return ip, "", invalidField("address", fmt.Sprintf("%.80q is not an address, and no address has that name", text), "Give an address, or a host name that has one.")
 	}
 	return found[0], fmt.Sprintf("%s has %d addresses; this is the first.", text, len(found)), nil
 }
@@ -177,9 +177,9 @@ func readAddresses(c *gin.Context) (list []string, err error) {
 	}
 	switch {
 	case len(list) == 0:
-		return nil, badField("addresses", "there are none", "Give a list of addresses, or one a line as text/plain.")
+		return nil, invalidField("addresses", "there are none", "Give a list of addresses, or one a line as text/plain.")
 	case len(list) > maxAddresses:
-		return nil, badField("addresses", fmt.Sprintf("there are more than %d", maxAddresses), "Ask in several requests, or use eastporch resolve.")
+		return nil, invalidField("addresses", fmt.Sprintf("there are more than %d", maxAddresses), "Ask in several requests, or use eastporch resolve.")
 	}
 	return list, nil
 }
@@ -190,7 +190,7 @@ const maxStretches = 200_000
 func (a *api) getRange(c *gin.Context) {
 	span, err := addr.ParseRange(strings.TrimSpace(c.Query("range")))
 	if err != nil {
-		a.fail(c, badField("range", reasonOf(err), "Give a prefix, an address or first-last."))
+		a.fail(c, invalidField("range", reasonOf(err), "Give a prefix, an address or first-last."))
 		return
 	}
 	edition := a.edition()
@@ -220,7 +220,7 @@ func (a *api) getRange(c *gin.Context) {
 func point(c *gin.Context) (p geo.Point, given bool, err error) {
 	if uri := c.Query("at"); uri != "" {
 		if p, _, err = geo.ParseURI(uri); err != nil {
-			return p, true, badField("at", err.Error(), "Write it like geo:38.72,-9.14, or give latitude and longitude.")
+			return p, true, invalidField("at", err.Error(), "Write it like geo:38.72,-9.14, or give latitude and longitude.")
 		}
 		return p, true, nil
 	}
@@ -239,7 +239,7 @@ func point(c *gin.Context) (p geo.Point, given bool, err error) {
 			if n.name == "latitude" && err == nil && math.Abs(v) <= 180 {
 				hint = "Are latitude and longitude swapped?"
 			}
-			return p, true, badField(n.name, fmt.Sprintf("%.20q is no number from %g to %g", n.text, -n.most, n.most), hint)
+			return p, true, invalidField(n.name, fmt.Sprintf("%.20q is not a number from %g to %g", n.text, -n.most, n.most), hint)
 		}
 		*n.to = v
 	}
@@ -250,7 +250,7 @@ func point(c *gin.Context) (p geo.Point, given bool, err error) {
 func requiredPoint(c *gin.Context) (geo.Point, error) {
 	p, given, err := point(c)
 	if err == nil && !given {
-		err = badField("latitude, longitude", "they are missing", "Give both in degrees, or at=geo:38.72,-9.14.")
+		err = invalidField("latitude, longitude", "they are missing", "Give both in degrees, or at=geo:38.72,-9.14.")
 	}
 	return p, err
 }

@@ -38,11 +38,11 @@ func badRequest(kind, title, detail, hint string) problem {
 	return problem{Type: "/problems/" + kind, Title: title, Status: http.StatusBadRequest, Detail: detail, Hint: hint}
 }
 
-func badField(field, reason, hint string) problem {
+func invalidField(field, reason, hint string) problem {
 	if !strings.HasSuffix(reason, "?") {
 		reason += "."
 	}
-	p := badRequest("bad-field", "A field is not usable", field+": "+reason, hint)
+	p := badRequest("invalid-field", "Invalid field", field+": "+reason, hint)
 	p.Status = http.StatusUnprocessableEntity
 	return p
 }
@@ -55,7 +55,7 @@ func forbidden(kind, title, detail, hint string) problem {
 
 // lacks is only said to those who have a valid key.
 func lacks(has, wants access.Scope) problem {
-	return forbidden("scope", "The key may not do this", fmt.Sprintf("It has the scope %s; this wants %s.", has, wants), "Ask the owner for a key with that scope.")
+	return forbidden("scope", "Insufficient scope", fmt.Sprintf("It has the scope %s; this wants %s.", has, wants), "Ask the owner for a key with that scope.")
 }
 
 func unauthorized(kind, title, detail, hint string) problem {
@@ -72,51 +72,51 @@ func toProblem(err error) problem {
 	case errors.As(err, &p):
 		return p
 	case errors.Is(err, addr.ErrSyntax):
-		return badRequest("bad-address", "This is no IP address", reasonOf(err)+".", "Give one IPv4 or IPv6 address, such as 198.18.3.40 or 2001:db8::1.")
+		return badRequest("invalid-address", "Not a valid IP address", reasonOf(err)+".", "Give one IPv4 or IPv6 address, such as 198.18.3.40 or 2001:db8::1.")
 	case errors.Is(err, access.ErrNoKey):
-		return unauthorized("no-key", "This wants a key", "No key and no session came with the request.", "Send Authorization: Bearer KEY; eastporch keys create makes one.")
+		return unauthorized("authentication-required", "Authentication required", "No key and no session came with the request.", "Send Authorization: Bearer KEY; eastporch keys create makes one.")
 	case errors.Is(err, access.ErrBadKey):
-		return unauthorized("bad-key", "The key is not good", "It is not known here, or was revoked.", "Check that it is whole, or make another with eastporch keys create.")
+		return unauthorized("invalid-key", "Invalid key", "It is not known here, or was revoked.", "Check that it is whole, or make another with eastporch keys create.")
 	case errors.Is(err, access.ErrBadSession):
-		return unauthorized("bad-session", "The session has ended", "It was signed out, or idle for too long.", "Sign in again.")
+		return unauthorized("session-expired", "Session expired", "It was signed out, or idle for too long.", "Sign in again.")
 	case errors.Is(err, access.ErrBadLink):
-		return unauthorized("bad-link", "The link is not good", "It was used before, has expired or was never given.", "Sign in with an admin key, or start the service with --sign-in-link for another.")
+		return unauthorized("invalid-link", "Invalid link", "It was used before, has expired or was never given.", "Sign in with an admin key, or start the service with --sign-in-link for another.")
 	case errors.Is(err, access.ErrNoSuch):
-		p = badRequest("no-such-id", "There is none with this id", "It was never there, or has ended.", "List them first.")
+		p = badRequest("no-such-id", "No such id", "It was never there, or has ended.", "List them first.")
 		p.Status = http.StatusNotFound
 	case errors.Is(err, editions.ErrNoEdition):
-		p = badRequest("no-such-edition", "There is no such edition", without(err, editions.ErrNoEdition)+" is not on the shelf.", "List them with GET /v1/atlas/editions.")
+		p = badRequest("no-such-edition", "No such edition", without(err, editions.ErrNoEdition)+" is not on the shelf.", "List them with GET /v1/atlas/editions.")
 		p.Status = http.StatusNotFound
 	case errors.Is(err, editions.ErrNoBack), errors.Is(err, editions.ErrBusy):
-		p = badRequest("not-now", "This cannot be done now", upperFirst(err.Error())+".", "GET /v1/atlas/editions says how things stand.")
+		p = badRequest("conflict", "Not possible right now", upperFirst(err.Error())+".", "GET /v1/atlas/editions says how things stand.")
 		p.Status = http.StatusConflict
 	case errors.Is(err, atlas.ErrEdition):
-		p = badRequest("bad-edition", "The edition is not usable", upperFirst(err.Error())+".", "Build it again from its sources; the edition in use stays.")
+		p = badRequest("invalid-edition", "Invalid edition", upperFirst(err.Error())+".", "Build it again from its sources; the edition in use stays.")
 		p.Status = http.StatusConflict
 	case errors.As(err, &tooLarge):
-		p = badRequest("too-large", "The body is too large", fmt.Sprintf("At most %d bytes are read.", tooLarge.Limit), "Send less at once.")
+		p = badRequest("too-large", "Request body too large", fmt.Sprintf("At most %d bytes are read.", tooLarge.Limit), "Send less at once.")
 		p.Status = http.StatusRequestEntityTooLarge
 	case errors.Is(err, errBody) && errors.Is(err, os.ErrDeadlineExceeded):
-		p = badRequest("slow-body", "The body came too slowly", "It was not whole when the time for a request was over.", "Send it faster, or in parts.")
+		p = badRequest("request-timeout", "Request body too slow", "It was not whole when the time for a request was over.", "Send it faster, or in parts.")
 		p.Status = http.StatusRequestTimeout
 	case errors.Is(err, errBody):
-		return badRequest("bad-body", "The body could not be read", "It broke off, or its transfer coding is broken.", "Send it whole, with its length or well-formed chunks.")
+		return badRequest("unreadable-body", "Unreadable request body", "It broke off, or its transfer coding is broken.", "Send it whole, with its length or well-formed chunks.")
 	case errors.Is(err, visit.ErrNoVisit):
-		p = badRequest("no-such-visit", "There is no such visit", err.Error()+".", "It may be of another database, or erased. List visits with GET /v1/visits.")
+		p = badRequest("no-such-visit", "No such visit", err.Error()+".", "It may be of another database, or erased. List visits with GET /v1/visits.")
 		p.Status = http.StatusNotFound
 	case errors.Is(err, intake.ErrFull):
-		p = badRequest("queue-full", "The queue of visits is full", "The visits were not taken in.", "Send them again when Retry-After has passed; the database has to take what waits first.")
+		p = badRequest("queue-full", "Queue is full", "The visits were not taken in.", "Send them again when Retry-After has passed; the database has to take what waits first.")
 		p.Status = http.StatusServiceUnavailable
 	case errors.Is(err, intake.ErrStopped):
-		p = badRequest("stopping", "The service stops", "The visits were not taken in.", "Send them again in a moment.")
+		p = badRequest("stopping", "Service is stopping", "The visits were not taken in.", "Send them again in a moment.")
 		p.Status = http.StatusServiceUnavailable
 	case errors.Is(err, locale.ErrRates):
 		return noRate(err)
 	case errors.Is(err, visit.ErrAway):
-		p = badRequest("database-away", "The database does not answer", "The request was not carried out, and nothing was stored.", "Try again in a moment; /readyz says when the service is ready.")
+		p = badRequest("database-unavailable", "Database unavailable", "The request was not carried out, and nothing was stored.", "Try again in a moment; /readyz says when the service is ready.")
 		p.Status = http.StatusServiceUnavailable
 	default:
-		p = badRequest("internal", "Something went wrong here", "The request was not carried out.", "Look for the request's id in the service's log.")
+		p = badRequest("internal", "Internal error", "The request was not carried out.", "Look for the request's id in the service's log.")
 		p.Status = http.StatusInternalServerError
 	}
 	return p

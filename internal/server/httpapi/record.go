@@ -108,7 +108,7 @@ func (a *api) addMany(c *gin.Context, text []byte, prefer preference) {
 		return
 	}
 	if len(bodies) == 0 || len(bodies) > manyVisits {
-		a.fail(c, badRequest("bad-json", "The body is not usable JSON", fmt.Sprintf("The list has %d visits.", len(bodies)), fmt.Sprintf("Send 1 to %d at once.", manyVisits)))
+		a.fail(c, badRequest("invalid-json", "Invalid JSON", fmt.Sprintf("The list has %d visits.", len(bodies)), fmt.Sprintf("Send 1 to %d at once.", manyVisits)))
 		return
 	}
 	answers := make([]takenOrRefused, len(bodies))
@@ -224,11 +224,11 @@ func (a *api) readVisit(c *gin.Context, text []byte) (*taken, error) {
 	}
 	site, ok := a.sites[body.Site]
 	if !ok {
-		return nil, badField("site", fmt.Sprintf("%.64q is not a configured site", body.Site), "Configured are "+a.siteList()+".")
+		return nil, invalidField("site", fmt.Sprintf("%.64q is not a configured site", body.Site), "Configured are "+a.siteList()+".")
 	}
 	who := callerOf(c)
 	if who.key != nil && !who.key.MayUse(site.Host) {
-		return nil, forbidden("site", "The key is bound to other sites", fmt.Sprintf("This key may not be used for %s.", site.Host), "Use a key that is bound to this site.")
+		return nil, forbidden("site", "Key not valid for this site", fmt.Sprintf("This key may not be used for %s.", site.Host), "Use a key that is bound to this site.")
 	}
 	if (body.ID != nil || body.Time != nil || body.UserAgent != nil || body.Address != nil || body.Peer != nil || body.Headers != nil) && !who.scope.Includes(access.Server) {
 		return nil, lacks(who.scope, access.Server)
@@ -249,7 +249,7 @@ func (a *api) readVisit(c *gin.Context, text []byte) (*taken, error) {
 		return nil, err
 	}
 	if v.Attributes, err = visit.CheckAttributes(body.Attributes); err != nil {
-		return nil, badField("attributes", err.Error(), fmt.Sprintf("Give one JSON object of at most %d bytes.", visit.MaxAttributes))
+		return nil, invalidField("attributes", err.Error(), fmt.Sprintf("Give one JSON object of at most %d bytes.", visit.MaxAttributes))
 	}
 	if body.Address != nil {
 		v.Card, v.Trail = a.Enrich.Given(from, header, a.requestContext(c, header, site), at)
@@ -277,13 +277,13 @@ func (b newVisit) notUTF8() error {
 	const hint = "Send the body as UTF-8."
 	for name, text := range map[string]*string{"site": &b.Site, "path": &b.Path, "referrer": b.Referrer, "user_agent": b.UserAgent, "link": b.Link} {
 		if text != nil && strings.ContainsRune(*text, utf8.RuneError) {
-			return badField(name, "it is not valid UTF-8", hint)
+			return invalidField(name, "it is not valid UTF-8", hint)
 		}
 	}
 	if !utf8.Valid(b.Attributes) {
-		return badField("attributes", "it is not valid UTF-8", hint)
+		return invalidField("attributes", "it is not valid UTF-8", hint)
 	}
-	return badField("headers", "it is not valid UTF-8", hint)
+	return invalidField("headers", "it is not valid UTF-8", hint)
 }
 
 func (a *api) siteList() string {
@@ -301,7 +301,7 @@ func (a *api) identify(given, when *string) (uuid.UUID, time.Time, error) {
 	if when != nil {
 		t, err := time.Parse(time.RFC3339, *when)
 		if err != nil {
-			return uuid.Nil, at, badField("time", fmt.Sprintf("%.40q is not a time", *when), "Write it like 2026-11-14T06:00:00.000Z.")
+			return uuid.Nil, at, invalidField("time", fmt.Sprintf("%.40q is not a time", *when), "Write it like 2026-11-14T06:00:00.000Z.")
 		}
 		at = t.Truncate(time.Millisecond)
 	}
@@ -311,19 +311,19 @@ func (a *api) identify(given, when *string) (uuid.UUID, time.Time, error) {
 		id, err = uuid.Parse(*given)
 		of, ok := visit.TimeOf(id)
 		if err != nil || !ok {
-			return id, of, badField("id", "this is no UUID of version 7", "Make one whose time is the visit's (RFC 9562), or leave the id out.")
+			return id, of, invalidField("id", "this is not a UUID of version 7", "Make one whose time is the visit's (RFC 9562), or leave the id out.")
 		}
 		if when != nil && !of.Equal(at) {
-			return id, of, badField("time", "it is not that of the id", "Give one of the two, or the same time in both.")
+			return id, of, invalidField("time", "it is not that of the id", "Give one of the two, or the same time in both.")
 		}
 		at, field = of, "id"
 	}
 	oldest := a.Store.Oldest(now)
 	switch {
 	case at.After(now.Add(ahead)):
-		return id, at, badField(field, "its time lies more than 5 minutes ahead", "Check the clock of the machine that made it.")
+		return id, at, invalidField(field, "its time lies more than 5 minutes ahead", "Check the clock of the machine that made it.")
 	case at.Before(oldest) || at.Year() < 1971:
-		return id, at, badField(field, "its time lies before what is kept", fmt.Sprintf("Visits are kept since %s; retention_days in the configuration says for how long.", oldest.Format(time.DateOnly)))
+		return id, at, invalidField(field, "its time lies before what is kept", fmt.Sprintf("Visits are kept since %s; retention_days in the configuration says for how long.", oldest.Format(time.DateOnly)))
 	}
 	if given == nil {
 		var err error
@@ -339,19 +339,19 @@ func (a *api) identify(given, when *string) (uuid.UUID, time.Time, error) {
 // visitor's program chose and nobody can mend.
 func checkTexts(v *visit.Visit) error {
 	if !strings.HasPrefix(v.Path, "/") {
-		return badField("path", "it does not begin with /", "Give the path of the page, such as /programme.")
+		return invalidField("path", "it does not begin with /", "Give the path of the page, such as /programme.")
 	}
 	if err := plain.Check(v.Path, visit.MaxPath); err != nil {
-		return badField("path", err.Error(), "Give the path without its query.")
+		return invalidField("path", err.Error(), "Give the path without its query.")
 	}
 	if v.Referrer != nil {
 		if err := plain.Check(*v.Referrer, visit.MaxReferrer); err != nil {
-			return badField("referrer", err.Error(), "Leave it out, or give the page that linked here.")
+			return invalidField("referrer", err.Error(), "Leave it out, or give the page that linked here.")
 		}
 	}
 	if v.Link != nil {
 		if err := plain.Check(*v.Link, visit.MaxLink); err != nil || *v.Link == "" {
-			return badField("link", reasonOr(err, "it is empty"), "Give the name of the link, or leave it out.")
+			return invalidField("link", reasonOr(err, "it is empty"), "Give the name of the link, or leave it out.")
 		}
 	}
 	if v.UserAgent != nil {
@@ -368,11 +368,11 @@ func (b newVisit) request(c *gin.Context) (netip.Addr, map[string][]string, erro
 		return b.seen.request(c)
 	}
 	if b.Peer != nil {
-		return netip.Addr{}, nil, badField("peer", "it is given beside address", "Give address where you know the visitor, or peer and headers to have the visitor found.")
+		return netip.Addr{}, nil, invalidField("peer", "it is given beside address", "Give address where you know the visitor, or peer and headers to have the visitor found.")
 	}
 	visitor, err := addr.Parse(*b.Address)
 	if err != nil {
-		return netip.Addr{}, nil, badField("address", err.Error(), "Give one IPv4 or IPv6 address.")
+		return netip.Addr{}, nil, invalidField("address", err.Error(), "Give one IPv4 or IPv6 address.")
 	}
 	return visitor, b.header(), nil
 }
@@ -384,14 +384,14 @@ func (s seen) request(c *gin.Context) (netip.Addr, map[string][]string, error) {
 		return peer(c.Request), c.Request.Header, nil
 	}
 	if s.Peer == nil {
-		return netip.Addr{}, nil, badField("peer", "headers are given without it", "Give peer, the other end of the connection that you saw, or address where you know the visitor.")
+		return netip.Addr{}, nil, invalidField("peer", "headers are given without it", "Give peer, the other end of the connection that you saw, or address where you know the visitor.")
 	}
 	from, err := addr.Parse(*s.Peer)
 	if *s.Peer == "unix" {
 		from, err = netip.Addr{}, nil
 	}
 	if err != nil {
-		return netip.Addr{}, nil, badField("peer", err.Error(), "Give one IPv4 or IPv6 address.")
+		return netip.Addr{}, nil, invalidField("peer", err.Error(), "Give one IPv4 or IPv6 address.")
 	}
 	return from, s.header(), nil
 }

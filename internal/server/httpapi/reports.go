@@ -221,16 +221,16 @@ func (a *api) getReport(c *gin.Context) {
 	name := c.Param("by")
 	how, ok := reports[name]
 	if !ok {
-		a.fail(c, badField("by", fmt.Sprintf("there is no report by %.40q", name), "There are "+strings.Join(slices.Sorted(maps.Keys(reports)), ", ")+"."))
+		a.fail(c, invalidField("by", fmt.Sprintf("there is no report by %.40q", name), "There are "+strings.Join(slices.Sorted(maps.Keys(reports)), ", ")+"."))
 		return
 	}
 	limit, err := intOf(c, "limit", reportRows, 1, reportMost)
 	compare, fresh := c.Query("compare"), c.Query("new")
 	if err == nil && compare != "" && compare != "before" {
-		err = badField("compare", fmt.Sprintf("%.20q is nothing to compare with", compare), "Give before, or leave it out.")
+		err = invalidField("compare", fmt.Sprintf("%.20q is nothing to compare with", compare), "Give before, or leave it out.")
 	}
 	if err == nil && fresh != "" && (fresh != "true" || how.by != visit.ByCountry) {
-		err = badField("new", "it picks new countries", "Give true, with the report of countries.")
+		err = invalidField("new", "it picks new countries", "Give true, with the report of countries.")
 	}
 	f, count, ok := a.countedOr(c, err)
 	if !ok {
@@ -320,7 +320,7 @@ func (a *api) getReport(c *gin.Context) {
 // compare puts beside each row how many visits there were in the time before.
 func (a *api) compare(c *gin.Context, f visit.Filter, how report, rows map[string]*reportRow) error {
 	if f.From.IsZero() {
-		return badField("compare", "the time before is not known without from", "Give from, and to where it is not now.")
+		return invalidField("compare", "the time before is not known without from", "Give from, and to where it is not now.")
 	}
 	to := f.To
 	if to.IsZero() {
@@ -380,11 +380,11 @@ func (a *api) getTimeline(c *gin.Context) {
 	switch {
 	case err != nil:
 	case visit.Units[unit] == 0:
-		err = badField("unit", fmt.Sprintf("%.20q is no unit", unit), "Give quarter, hour, day, week or month.")
+		err = invalidField("unit", fmt.Sprintf("%.20q is not a unit", unit), "Give quarter, hour, day, week or month.")
 	case err2 != nil || zoneName == "Local":
-		err = badField("zone", fmt.Sprintf("%.40q is no time zone", zoneName), "Give a name of the IANA database, such as Europe/Lisbon.")
+		err = invalidField("zone", fmt.Sprintf("%.40q is not a time zone", zoneName), "Give a name of the IANA database, such as Europe/Lisbon.")
 	case f.From.IsZero():
-		err = badField("from", "it is missing", "Give the time that the timeline begins at.")
+		err = invalidField("from", "it is missing", "Give the time that the timeline begins at.")
 	}
 	if err != nil {
 		a.fail(c, err)
@@ -395,7 +395,7 @@ func (a *api) getTimeline(c *gin.Context) {
 		to = a.Now()
 	}
 	if n := to.Sub(f.From) / visit.Units[unit]; n > timelineMost {
-		a.fail(c, badField("unit", fmt.Sprintf("that would be %d units", n), fmt.Sprintf("At most %d are given; take a longer unit or a shorter time.", timelineMost)))
+		a.fail(c, invalidField("unit", fmt.Sprintf("that would be %d units", n), fmt.Sprintf("At most %d are given; take a longer unit or a shorter time.", timelineMost)))
 		return
 	}
 	a.settle(c)
@@ -463,7 +463,7 @@ func (a *api) getHours(c *gin.Context) {
 func (a *api) getVisitors(c *gin.Context) {
 	f, err := a.filter(c)
 	if err == nil && !f.OnlyTimes() {
-		err = badField("site", "visitors are told apart for a site and day only", "Leave all filters but site, from and to out.")
+		err = invalidField("site", "visitors are told apart for a site and day only", "Leave all filters but site, from and to out.")
 	}
 	if err != nil {
 		a.fail(c, err)

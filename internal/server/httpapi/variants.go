@@ -67,14 +67,14 @@ func (a *api) saveVariants(c *gin.Context) {
 		err = readJSON(c, &set, false)
 	}
 	if err == nil && set.Name != c.Param("name") {
-		err = badField("name", "it is not that of the path", "Give the same name in both.")
+		err = invalidField("name", "it is not that of the path", "Give the same name in both.")
 	}
 	if err == nil {
 		if set.Rules == nil {
 			set.Rules = []variant.Rule{}
 		}
 		if field, wrong := set.Check(a.Known); wrong != nil {
-			err = badField(field, without(wrong, variant.ErrSet), "docs/localization.md says what stands here.")
+			err = invalidField(field, without(wrong, variant.ErrSet), "docs/localization.md says what stands here.")
 		}
 	}
 	if err == nil {
@@ -110,13 +110,13 @@ func (a *api) dropVariants(c *gin.Context) {
 // mayChange refuses sets that the configuration has, and more than there may be.
 func (a *api) mayChange(ctx context.Context, site *Site, name string, adds bool) error {
 	if slices.ContainsFunc(site.Sets, func(s variant.Set) bool { return s.Name == name }) {
-		p := badRequest("not-now", "This cannot be done now", fmt.Sprintf("The configuration has the variants %s.", name), "Change them there, or take another name.")
+		p := badRequest("conflict", "Not possible right now", fmt.Sprintf("The configuration has the variants %s.", name), "Change them there, or take another name.")
 		p.Status = http.StatusConflict
 		return p
 	}
 	stored, err := a.Variants.VariantSets(ctx)
 	if err == nil && adds && len(stored[site.Host])+len(site.Sets) >= variant.MaxSets && !slices.ContainsFunc(stored[site.Host], func(s variant.Set) bool { return s.Name == name }) {
-		err = badField("name", fmt.Sprintf("the site has %d sets already", variant.MaxSets), "Drop one first.")
+		err = invalidField("name", fmt.Sprintf("the site has %d sets already", variant.MaxSets), "Drop one first.")
 	}
 	return err
 }

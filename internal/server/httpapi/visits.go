@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -27,9 +28,9 @@ func (a *api) listVisits(c *gin.Context) {
 	limit, before, err := pageOf(c)
 	switch order := c.Query("order"); {
 	case order == "sequence":
-		limit, err = intOf(c, "limit", 50, 1, 500) // whose cursor is no id
+		limit, err = intOf(c, "limit", 50, 1, 500) // whose cursor is not an id
 	case order != "" && order != "time":
-		err = badField("order", fmt.Sprintf("%.20q is no order", order), "Give time or sequence.")
+		err = invalidField("order", fmt.Sprintf("%.20q is not an order", order), "Give time or sequence.")
 	}
 	if err != nil {
 		a.fail(c, err)
@@ -65,7 +66,7 @@ func (a *api) listStored(c *gin.Context, f visit.Filter, count visit.Count, limi
 	after, err := int64(0), error(nil)
 	if text := c.Query("cursor"); text != "" {
 		if after, err = strconv.ParseInt(text, 10, 64); err != nil || after < 0 {
-			a.fail(c, badField("cursor", fmt.Sprintf("%.20q is no sequence number", text), "Give the next of the page before."))
+			a.fail(c, invalidField("cursor", fmt.Sprintf("%.20q is not a sequence number", text), "Give the next of the page before."))
 			return
 		}
 	}
@@ -87,7 +88,7 @@ func (a *api) listStored(c *gin.Context, f visit.Filter, count visit.Count, limi
 func (a *api) getVisit(c *gin.Context) {
 	id, err := uuid.Parse(c.Param("id"))
 	if err != nil {
-		a.fail(c, badField("id", "this is no UUID", "Give the id of a visit."))
+		a.fail(c, invalidField("id", "this is not a UUID", "Give the id of a visit."))
 		return
 	}
 	a.settle(c)
@@ -134,53 +135,53 @@ func (a *api) filter(c *gin.Context) (visit.Filter, error) {
 		Label: c.Query("label"), Link: c.Query("link"), Mark: c.Query("mark"),
 	}
 	if _, ok := a.sites[f.Site]; !ok {
-		return f, badField("site", fmt.Sprintf("%.64q is not a configured site", f.Site), "Configured are "+a.siteList()+".")
+		return f, invalidField("site", fmt.Sprintf("%.64q is not a configured site", f.Site), "Configured are "+a.siteList()+".")
 	}
 	for name, at := range map[string]*time.Time{"from": &f.From, "to": &f.To} {
 		if text := c.Query(name); text != "" {
 			t, err := time.Parse(time.RFC3339, text)
 			if err != nil {
-				return f, badField(name, fmt.Sprintf("%.40q is not a time", text), "Write it like 2026-11-14T06:00:00Z.")
+				return f, invalidField(name, fmt.Sprintf("%.40q is not a time", text), "Write it like 2026-11-14T06:00:00Z.")
 			}
 			*at = t
 		}
 	}
 	if f.CountryCode != "" {
 		if err := almanac.CheckCode(f.CountryCode); err != nil {
-			return f, badField("country_code", err.Error(), "Give an alpha-2 code of ISO 3166-1.")
+			return f, invalidField("country_code", err.Error(), "Give an alpha-2 code of ISO 3166-1.")
 		}
 	}
 	switch f.Level {
 	case "", atlas.City, atlas.Region, atlas.Country, atlas.Continent, atlas.None:
 	default:
-		return f, badField("level", fmt.Sprintf("%.20q is not a level", string(f.Level)), "Give city, region, country, continent or none.")
+		return f, invalidField("level", fmt.Sprintf("%.20q is not a level", string(f.Level)), "Give city, region, country, continent or none.")
 	}
 	if text := c.Query("skipped"); text != "" {
 		aside, err := strconv.ParseBool(text)
 		if err != nil {
-			return f, badField("skipped", fmt.Sprintf("%.20q is neither true nor false", text), "Give true or false.")
+			return f, invalidField("skipped", fmt.Sprintf("%.20q is neither true nor false", text), "Give true or false.")
 		}
 		f.Skipped = &aside
 	}
 	if f.Mark != "" && !slices.Contains(visit.MarkWords, f.Mark) {
-		return f, badField("mark", fmt.Sprintf("%.20q is no mark", f.Mark), "Give "+strings.Join(visit.MarkWords, ", ")+".")
+		return f, invalidField("mark", fmt.Sprintf("%.20q is not a mark", f.Mark), "Give "+strings.Join(visit.MarkWords, ", ")+".")
 	}
 	if text := c.Query("prefix"); text != "" {
 		prefix, err := addr.ParsePrefix(text)
 		if err != nil {
-			return f, badField("prefix", err.Error(), "Give an address, or a prefix such as 198.18.3.0/24.")
+			return f, invalidField("prefix", err.Error(), "Give an address, or a prefix such as 198.18.3.0/24.")
 		}
 		f.Within = prefix
 	}
 	if !f.From.IsZero() && !f.To.IsZero() && !f.From.Before(f.To) {
-		return f, badField("to", "it is not after from", "Give a later time, or leave one of the two out.")
+		return f, invalidField("to", "it is not after from", "Give a later time, or leave one of the two out.")
 	}
 	for name, text := range map[string]string{
 		"city": f.City, "path": f.Path, "region_code": f.RegionCode, "referrer": f.Referrer, "language": f.Language,
 		"time_zone": f.TimeZone, "network": f.Network, "label": f.Label, "link": f.Link,
 	} {
 		if err := plain.Check(text, visit.MaxPath); err != nil {
-			return f, badField(name, err.Error(), "Give it as plain text.")
+			return f, invalidField(name, err.Error(), "Give it as plain text.")
 		}
 	}
 	return f, nil
@@ -202,7 +203,7 @@ func readJSON(c *gin.Context, body any, mayBeEmpty bool) error {
 // decode is readJSON of a text.
 func decode(text []byte, body any) error {
 	if len(bytes.TrimSpace(text)) == 0 {
-		return badRequest("bad-json", "The body is not usable JSON", "The body is empty.", "Send a JSON object.")
+		return badRequest("invalid-json", "Invalid JSON", "The body is empty.", "Send a JSON object.")
 	}
 	decoder := json.NewDecoder(bytes.NewReader(text))
 	decoder.DisallowUnknownFields()
@@ -217,12 +218,43 @@ func decode(text []byte, body any) error {
 	var syntax *json.SyntaxError
 	switch {
 	case errors.As(err, &wrongType):
-		return badField(strings.TrimPrefix(wrongType.Field, "seen."), fmt.Sprintf("a JSON %s does not fit here", wrongType.Value), "See /openapi.json for its type.")
+		return invalidField(strings.TrimPrefix(wrongType.Field, "seen."), fmt.Sprintf("expected %s, got %s", jsonKind(wrongType.Type), article(strings.Fields(wrongType.Value)[0])), "See /openapi.json for its type.")
 	case errors.As(err, &syntax):
-		return badRequest("bad-json", "The body is not usable JSON", fmt.Sprintf("At byte %d: %s.", syntax.Offset, syntax), "Send a JSON object.")
+		return badRequest("invalid-json", "Invalid JSON", fmt.Sprintf("At byte %d: %s.", syntax.Offset, syntax), "Send a JSON object.")
 	}
 	if field, ok := strings.CutPrefix(err.Error(), "json: unknown field "); ok {
-		return badField(strings.Trim(field, `"`), "this field is not known", "See /openapi.json for the fields.")
+		return invalidField(strings.Trim(field, `"`), "this field is not known", "See /openapi.json for the fields.")
 	}
-	return badRequest("bad-json", "The body is not usable JSON", strings.TrimPrefix(err.Error(), "json: ")+".", "Send a JSON object.")
+	return badRequest("invalid-json", "Invalid JSON", strings.TrimPrefix(err.Error(), "json: ")+".", "Send a JSON object.")
+}
+
+// jsonKind names what JSON a Go type is read from.
+func jsonKind(t reflect.Type) string {
+	switch t.Kind() {
+	case reflect.Pointer:
+		return jsonKind(t.Elem())
+	case reflect.Slice, reflect.Array:
+		if t.Elem().Kind() == reflect.Uint8 { // netip, UUIDs and the like are texts
+			return "a string"
+		}
+		return "an array"
+	case reflect.Map, reflect.Struct:
+		return "an object"
+	case reflect.Bool:
+		return "a boolean"
+	case reflect.String:
+		return "a string"
+	}
+	return "a number"
+}
+
+// article puts a or an before a kind of JSON.
+func article(kind string) string {
+	switch kind {
+	case "array", "object":
+		return "an " + kind
+	case "bool":
+		return "a boolean"
+	}
+	return "a " + kind
 }

@@ -404,7 +404,7 @@ func (in *Intake) drain(ctx context.Context) (more bool, err error) {
 type part struct {
 	from, through uint64
 	batch         []visit.QueuedVisit
-	apart         []visit.SetApart // what is no visit
+	apart         []visit.SetApart // what is not a visit
 }
 
 // gather reads entries, up to last or as many visits as are stored together. The error
@@ -424,7 +424,7 @@ func (in *Intake) gather(from, last uint64, rows int) (*part, error) {
 	return p, nil
 }
 
-// visitsOf reads the visits of an entry. What is no visit is set apart; an error
+// visitsOf reads the visits of an entry. What is not a visit is set apart; an error
 // means that the entry cannot be read now.
 func (in *Intake) visitsOf(index uint64) ([]visit.QueuedVisit, []visit.SetApart, error) {
 	g, err := in.read(index)
@@ -445,7 +445,7 @@ func (in *Intake) visitsOf(index uint64) ([]visit.QueuedVisit, []visit.SetApart,
 			err = fmt.Errorf("the edition facts %s are missing", a.Row.FactsID)
 		}
 		if err != nil {
-			bad = append(bad, in.setApart(text, "it is no visit: "+err.Error()))
+			bad = append(bad, in.setApart(text, "it is not a visit: "+err.Error()))
 			continue
 		}
 		list = append(list, a)

@@ -55,7 +55,7 @@ func TestWhatIsUsedIsClosedLast(t *testing.T) {
 							<-release
 						} else if !early {
 							<-ctx.Done()
-							time.Sleep(takes)
+							<-time.After(takes)
 						}
 						mu.Lock()
 						running[i]--
@@ -81,7 +81,7 @@ func TestWhatIsUsedIsClosedLast(t *testing.T) {
 				assert.ErrorContains(t, err, fmt.Sprintf("of stage %d", stuck))
 			}
 			close(release)
-			time.Sleep(time.Minute) // of the bubble: all parts return
+			<-time.After(time.Minute) // of the bubble: all parts return
 		})
 	}
 }

@@ -40,7 +40,7 @@ func (s *Store) Insert(ctx context.Context, batch []visit.QueuedVisit) (visit.Ou
 		q := &batch[i]
 		at, ok := visit.TimeOf(q.Row.ID)
 		if !ok {
-			return out, fmt.Errorf("%w: %s is no id of version 7", visit.ErrRefused, q.Row.ID)
+			return out, fmt.Errorf("%w: %s is not an id of version 7", visit.ErrRefused, q.Row.ID)
 		}
 		if at.Before(oldest) {
 			out.Expired++

@@ -59,7 +59,7 @@ func TestManyVisits(t *testing.T) {
 	week := visit.Filter{Site: site, From: end.AddDate(0, 0, -7).Truncate(24 * time.Hour)}
 	zone, err := time.LoadLocation("Asia/Tokyo")
 	require.NoError(t, err)
-	elsewhere := visit.Filter{Site: site, From: time.Date(2026, 11, 7, 0, 0, 0, 0, zone)} // midnight in Tokyo is no midnight of counts
+	elsewhere := visit.Filter{Site: site, From: time.Date(2026, 11, 7, 0, 0, 0, 0, zone)} // midnight in Tokyo is not a midnight of counts
 	var names []string
 	for by := range dimensions {
 		names = append(names, string(by))

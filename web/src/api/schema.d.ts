@@ -1226,7 +1226,7 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         Problem: {
-            /** @example /problems/bad-address */
+            /** @example /problems/invalid-address */
             type: string;
             title: string;
             status: number;
@@ -1673,7 +1673,7 @@ export interface components {
         Hop: {
             /** @description `peer`, `given`, or the name of the header. */
             source: string;
-            /** @description Counted from the left, from 1; 0 where it is no header. */
+            /** @description Counted from the left, from 1; 0 where it is not a header. */
             index: number;
             of: number;
             /** @description As it was written. */

@@ -29,7 +29,7 @@ export const radiusOf = (g: Group) => (g.places.length > 1 ? 10 + 1.6 * Math.log
 
 /**
  * cluster joins circles until none overlap; the busier one keeps its position.
- * Country level is no dot among dots: it stays a ring of its own.
+ * Country level is not a dot among dots: it stays a ring of its own.
  */
 export function cluster(spots: Spot[]): Group[] {
   const groups: Group[] = spots.map((s) => ({
