@@ -19,7 +19,7 @@ func (a *app) atlasAccuracy() *cobra.Command {
 	var expect bool
 	cmd := &cobra.Command{
 		Use:   "accuracy POINTS",
-		Short: "Hold an edition against addresses whose true place you know",
+		Short: "Measure the accuracy of an edition against test points",
 		Long: `POINTS is a CSV with the columns address, country_code, region_code, city,
 latitude and longitude, of which address must be there. Says how often the country
 and the town are right, how far off the points are, and how many lie within the

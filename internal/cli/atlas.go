@@ -26,7 +26,7 @@ import (
 func (a *app) atlas() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "atlas",
-		Short: "Build editions of range data, look at them, compare and activate them",
+		Short: "Build, inspect, compare and activate editions of range data",
 		Long: `An atlas is all sources of range data compiled into one file, an edition, which
 is used in place. These commands look at sources, build editions, and compare
 them; with --atlas FILE they work offline, else they ask the service.`,
@@ -95,7 +95,7 @@ func described(file string, rank int) (editions.SourceConfig, error) {
 func (a *app) atlasDescribe() *cobra.Command {
 	return &cobra.Command{
 		Use:   "describe FILE",
-		Short: "Say what is in a file of range data, before it is loaded",
+		Short: "Show the format and columns of a file of range data",
 		Long: `Looks at a file, plain or packed with gzip or zstd: its format, its columns and
 what they hold, some rows of different countries, and how its columns would be
 mapped. Nothing is loaded.`,
@@ -165,7 +165,7 @@ func (a *app) atlasBuild() *cobra.Command {
 	var out, rejects, file string
 	cmd := &cobra.Command{
 		Use:   "build [FILE…]",
-		Short: "Compile sources into an edition file",
+		Short: "Build an edition file from sources",
 		Long: `Reads sources, several at a time and with all processors, and writes an edition:
 the files given, in the order of their rank and read as describe says, or with
 --config the sources of a configuration. Bad rows do not stop it: the report
@@ -285,7 +285,7 @@ func (a *app) atlasShow() *cobra.Command {
 	var verify bool
 	cmd := &cobra.Command{
 		Use:   "show FILE",
-		Short: "Say what an edition file holds: sources, dates, coverage",
+		Short: "Show the sources, dates and coverage of an edition file",
 		Example: `  eastporch atlas show atlas.edition
   eastporch atlas show atlas.edition --output yaml`,
 		Args: cobra.ExactArgs(1),
@@ -405,7 +405,7 @@ func (a *app) atlasSample() *cobra.Command {
 	var seed uint64
 	cmd := &cobra.Command{
 		Use:   "sample COUNTRY",
-		Short: "Give addresses of a country or town, for tests and rehearsals",
+		Short: "Print sample addresses of a country or town",
 		Example: `  eastporch atlas sample PT --city Lisbon --count 5
   eastporch atlas sample NO --atlas atlas.edition --seed 7`,
 		Args: cobra.ExactArgs(1),
@@ -455,7 +455,7 @@ func (a *app) atlasSample() *cobra.Command {
 func (a *app) atlasDiff() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "diff THEN | NOW THEN",
-		Short: "Say what another edition would change",
+		Short: "Compare two editions",
 		Long: `With two files, offline: how many ranges and addresses of the first read
 differently in the second, how far they move, and the largest of them. With the
 name of an edition of the service: the same against the edition in use, and which
@@ -548,7 +548,7 @@ func (a *app) atlasExport() *cobra.Command {
 	var raw bool
 	cmd := &cobra.Command{
 		Use:   "export",
-		Short: "Write an edition as one merged table, or as a geofeed",
+		Short: "Export an edition as one merged table, or as a geofeed",
 		Long: `Writes an edition as one merged table, or as a geofeed. Texts that a spreadsheet
 would take for formulas get an apostrophe in front, unless --raw. It exits with 1
 where it breaks off: what was written until then is not whole.`,
@@ -651,7 +651,7 @@ func (a *app) awaitBuild(ctx context.Context, c *client.Client) (client.Job, err
 func (a *app) atlasActivate() *cobra.Command {
 	return &cobra.Command{
 		Use:   "activate EDITION",
-		Short: "Have the service answer from another edition",
+		Short: "Activate an edition on the service",
 		Long: `Activates an edition of the service: from then on it answers, without a request
 failing in between. atlas back goes back to the one before.`,
 		Example: "  eastporch atlas activate 2026-11-19-35087e19",
@@ -686,7 +686,7 @@ func (a *app) activate(ctx context.Context, name string) error {
 func (a *app) atlasPublish() *cobra.Command {
 	return &cobra.Command{
 		Use:   "publish",
-		Short: "Make the edition in use answer in SQL",
+		Short: "Publish the edition in use to SQL, for the function locate",
 		Long: `Fills a table of the service's database with every range of the edition in use, so
 that the SQL function locate(inet) answers as the service does, and rows
 elsewhere in the database can be enriched by a join. docs/sql.md has examples. It

@@ -14,7 +14,7 @@ import (
 func (a *app) checkup() *cobra.Command {
 	return &cobra.Command{
 		Use:   "checkup",
-		Short: "Say what is wrong with the set-up, and how to mend it",
+		Short: "Check the proxy set-up, and show how to fix it",
 		Long: `The service watches which peers send which forwarding headers. This prints its
 verdict with the evidence, and the configuration lines that mend what is wrong.`,
 		Example: `  eastporch checkup

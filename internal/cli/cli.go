@@ -90,7 +90,7 @@ func New(sys System) *cobra.Command {
 	a := &app{System: sys}
 	root := &cobra.Command{
 		Use:   "eastporch",
-		Short: "Who just knocked, and where from?",
+		Short: "Find visitors behind proxies, locate them and record visits",
 		Long: `East Porch finds the address of a visitor behind proxies, skips local
 addresses, resolves the rest to country, city, coordinates and time zone, and keeps
 enriched visits.`,

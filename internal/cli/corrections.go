@@ -15,7 +15,7 @@ import (
 func (a *app) corrections() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "corrections",
-		Short: "Say where ranges are that you know better than every source",
+		Short: "Manage corrections: ranges that you know better than the sources",
 		Long: `Corrections rank before every source, apply at once, and live in the database of
 the service: edition files do not have them.`,
 	}
@@ -62,7 +62,7 @@ func (a *app) correctionsAdd() *cobra.Command {
 	var never bool
 	cmd := &cobra.Command{
 		Use:   "add RANGE",
-		Short: "Say that a range is elsewhere, at once",
+		Short: "Add or replace a correction, effective at once",
 		Example: `  eastporch corrections add 198.18.7.0/24 --country-code PT --city Lisbon --note "moved in October"
   eastporch corrections add 198.18.9.4 --do-not-locate`,
 		Args: cobra.ExactArgs(1),
@@ -111,7 +111,7 @@ func (a *app) correctionsAdd() *cobra.Command {
 func (a *app) correctionsDrop() *cobra.Command {
 	return &cobra.Command{
 		Use:   "drop ID",
-		Short: "Drop a correction",
+		Short: "Delete a correction",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -130,7 +130,7 @@ func (a *app) correctionsDrop() *cobra.Command {
 func (a *app) correctionsExport() *cobra.Command {
 	return &cobra.Command{
 		Use:     "export",
-		Short:   "Write the corrections as a geofeed (RFC 8805), to publish",
+		Short:   "Export the corrections as a geofeed (RFC 8805)",
 		Example: "  eastporch corrections export > geofeed.csv",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -146,7 +146,7 @@ func (a *app) correctionsExport() *cobra.Command {
 func (a *app) correctionsCheck() *cobra.Command {
 	return &cobra.Command{
 		Use:   "check FILE",
-		Short: "Check a geofeed of your own before you publish it",
+		Short: "Validate a geofeed before you publish it",
 		Long: `Reads a geofeed as everybody who follows RFC 8805 would, and says what they would
 reject or drop, and why. The exit code is 1 where a line would be rejected.`,
 		Args: cobra.ExactArgs(1),

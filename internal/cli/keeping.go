@@ -57,7 +57,7 @@ goes on from where it was, and misses none.`,
 
 func (a *app) visitsState() *cobra.Command {
 	return &cobra.Command{
-		Use: "state", Short: "What waits to be stored, what is kept, and until when", Args: cobra.NoArgs,
+		Use: "state", Short: "Show the queue, and how long visits are kept", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -111,7 +111,7 @@ func (a *app) visitsExport() *cobra.Command {
 	var raw bool
 	cmd := &cobra.Command{
 		Use:   "export FILE",
-		Short: "Write visits to a file, the oldest first; - is standard output",
+		Short: "Export visits to a file, the oldest first; - is standard output",
 		Long: `Writes whole visits as CSV, NDJSON, GeoJSON or Parquet. In CSV, texts that a
 spreadsheet would take for formulas get an apostrophe in front, unless --raw, which
 alone reads back exactly.`,
@@ -164,7 +164,7 @@ func (a *app) visitsImport() *cobra.Command {
 	var format string
 	cmd := &cobra.Command{
 		Use:   "import FILE",
-		Short: "Store the visits of a file that visits export has written; - is standard input",
+		Short: "Import visits from a file that visits export wrote; - is standard input",
 		Long: `Visits that are stored already are left as they are, so that an import that broke
 off can be begun again. They are kept as the site's privacy mode says now. Distinct
 visitors are not told apart across an export.`,
@@ -263,7 +263,7 @@ func (a *app) visitsVerify() *cobra.Command {
 	var mend bool
 	cmd := &cobra.Command{
 		Use:     "verify",
-		Short:   "Recount visits from their rows, and show where counts differ",
+		Short:   "Check the counts against the stored visits",
 		Long:    "Recounts every day that rows are kept of. The exit code is 1 where a count differs,\nunless --mend puts it right.",
 		Example: "  eastporch visits verify\n  eastporch visits verify --mend",
 		Args:    cobra.NoArgs,
@@ -325,7 +325,7 @@ func (a *app) visitsQuarantine() *cobra.Command {
 	cmd := &cobra.Command{Use: "quarantine", Short: "Visits that could not be stored"}
 	var limit int
 	list := &cobra.Command{
-		Use: "list", Short: "List them, with the reasons", Args: cobra.NoArgs,
+		Use: "list", Short: "List the visits in quarantine, with the reasons", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -356,7 +356,7 @@ func (a *app) visitsQuarantine() *cobra.Command {
 	list.Flags().IntVar(&limit, "limit", 50, "how many at the most")
 	mend := map[string]*string{}
 	replay := &cobra.Command{
-		Use: "replay ID", Short: "Store one after all, with what is mended of it", Args: cobra.ExactArgs(1),
+		Use: "replay ID", Short: "Correct a visit in quarantine, and store it", Args: cobra.ExactArgs(1),
 		Example: "  eastporch visits quarantine replay 01a1d8a4-2b00-7146-b68e-405649734a51 --path /programme",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -382,7 +382,7 @@ func (a *app) visitsQuarantine() *cobra.Command {
 		mend[name] = replay.Flags().String(strings.ReplaceAll(name, "_", "-"), "", "put this in its place")
 	}
 	drop := &cobra.Command{
-		Use: "drop ID", Short: "Drop one for good", Args: cobra.ExactArgs(1),
+		Use: "drop ID", Short: "Delete a visit from quarantine", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

@@ -16,7 +16,7 @@ import (
 func (a *app) keys() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "keys",
-		Short: "Make, list and revoke keys",
+		Short: "Create, list and revoke keys",
 		Long: `Keys say who may ask what. Scope page: record a visit and read one's own card,
 from pages of the key's origins, for its sites. Scope server: report and look up
 for others too, and give ids. Scope admin: everything.`,
@@ -66,7 +66,7 @@ func (a *app) keysCreate() *cobra.Command {
 	var k client.NewKey
 	cmd := &cobra.Command{
 		Use:   "create NAME --scope SCOPE",
-		Short: "Make a key and show it, this once",
+		Short: "Create a key, and show it once",
 		Example: `  eastporch keys create "the shop's server" --scope server
   eastporch keys create "pages" --scope page --site heronlake.example --origin https://heronlake.example`,
 		Args: cobra.ExactArgs(1),
@@ -94,7 +94,7 @@ func (a *app) keysCreate() *cobra.Command {
 
 func (a *app) keysRename() *cobra.Command {
 	return &cobra.Command{
-		Use: "rename ID NAME", Short: "Give a key another name", Args: cobra.ExactArgs(2),
+		Use: "rename ID NAME", Short: "Rename a key", Args: cobra.ExactArgs(2),
 		Example: `  eastporch keys rename 0193f2c4-… "the shop's server"`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -109,8 +109,8 @@ func (a *app) keysRename() *cobra.Command {
 func (a *app) keysRevoke() *cobra.Command {
 	var withMade bool
 	cmd := &cobra.Command{
-		Use: "revoke ID", Short: "Revoke a key for good", Args: cobra.ExactArgs(1),
-		Long: `Revoke a key for good. The console's sessions that it opened end with it, within
+		Use: "revoke ID", Short: "Revoke a key", Args: cobra.ExactArgs(1),
+		Long: `Revoke a key. The console's sessions that it opened end with it, within
 two seconds everywhere. Keys that were made with it stay in force and are listed;
 --with-made revokes them too.`,
 		Example: `  eastporch keys revoke 0193f2c4-…
@@ -141,7 +141,7 @@ two seconds everywhere. Keys that were made with it stay in force and are listed
 func (a *app) auditLog() *cobra.Command {
 	var limit int
 	cmd := &cobra.Command{
-		Use: "audit-log", Short: "Show what was done with keys, sessions and the configuration", Args: cobra.NoArgs,
+		Use: "audit-log", Short: "Show the audit log: keys, sessions, configuration", Args: cobra.NoArgs,
 		Example: "  eastporch audit-log --limit 20",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if limit < 1 || limit > 500 {
@@ -171,7 +171,7 @@ func (a *app) auditLog() *cobra.Command {
 func (a *app) login() *cobra.Command {
 	return &cobra.Command{
 		Use:   "login LINK | KEY",
-		Short: "Keep a key for a server, from its one-time link or as given",
+		Short: "Sign in to a server, with its one-time link or a key",
 		Long: `With the one-time link that serve prints, makes an admin key for this machine and
 keeps it in the profile, a file of mode 600. With a key, checks it and keeps it
 for --server.`,

@@ -23,7 +23,7 @@ type kindAnswer struct {
 func (a *app) kind() *cobra.Command {
 	return &cobra.Command{
 		Use:   "kind ADDRESS… | -",
-		Short: "Say what addresses are good for",
+		Short: "Classify addresses: public, private, loopback and so on",
 		Long: `Tells the kind of each address after the IANA special-purpose registries
 (RFC 6890), with the block and the RFC behind it. Works offline.`,
 		Example: `  eastporch kind 10.1.2.3 ::1 198.18.3.40

@@ -26,7 +26,7 @@ func (a *app) countries() *cobra.Command {
 	var language, group string
 	cmd := &cobra.Command{
 		Use:   "countries [CODE…]",
-		Short: "List countries, or say what the almanac knows of some",
+		Short: "List countries, or show the facts of some",
 		Long: `Without codes, lists the countries of ISO 3166-1 in the order of their names. With
 codes, gives the facts of each: names, capital, languages, money, dialling code, time
 zones, week, habits, neighbours and groups. It needs no service.`,
@@ -147,7 +147,7 @@ func (a *app) locale() *cobra.Command {
 	query := map[string]*string{}
 	cmd := &cobra.Command{
 		Use:   "locale",
-		Short: "Say which language, money, clock and content suit somebody",
+		Short: "Show the language, currency, clock and content for a visitor",
 		Long: `Asks the service what suits somebody who is described: where they are, by country or
 address, what their program asks for, and what they chose before. The language is one
 that the site has; the reason says which of these decided it.`,
@@ -226,7 +226,7 @@ func (a *app) convert() *cobra.Command {
 	var from, to, language, site, file, ending string
 	cmd := &cobra.Command{
 		Use:   "convert AMOUNT… --to CURRENCY",
-		Short: "Give amounts in another currency",
+		Short: "Convert amounts to another currency",
 		Long: `Converts by the service's rates, or offline by a file of rates (docs/formats/rates.md).
 The answer has the rate, its direction, date and source. Amounts are rounded to the
 currency's decimals, or to the price ending of the site.`,
@@ -320,7 +320,7 @@ func (a *app) conversions(cmd *cobra.Command, args []string, from, to, language,
 func (a *app) rates() *cobra.Command {
 	return &cobra.Command{
 		Use:   "rates",
-		Short: "Show the service's exchange rates, their age and what ails them",
+		Short: "Show the exchange rates, their age and any problem",
 		Example: `  eastporch rates
   eastporch rates --output json`,
 		Args: cobra.NoArgs,

@@ -27,7 +27,7 @@ func (a *app) ranges() *cobra.Command {
 	var file string
 	cmd := &cobra.Command{
 		Use:   "ranges RANGE…",
-		Short: "Say which places ranges span, with shares",
+		Short: "Show the places that ranges span, with shares",
 		Example: `  eastporch ranges 198.18.0.0/17
   eastporch ranges 198.18.0.0-198.18.40.255 --atlas atlas.edition --output csv`,
 		Args: cobra.MinimumNArgs(1),
@@ -110,7 +110,7 @@ func (a *app) near() *cobra.Command {
 	var count, people int
 	cmd := &cobra.Command{
 		Use:   "near LATITUDE LONGITUDE | GEO-URI",
-		Short: "Name the towns nearest to a point",
+		Short: "List the towns nearest to a point",
 		Example: `  eastporch near 38.72 -9.14
   eastporch near geo:38.72,-9.14 --people 100000`,
 		Args: cobra.RangeArgs(1, 2),

@@ -33,7 +33,7 @@ var reportKinds = []struct{ name, short, head string }{
 
 func (a *app) report() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "report", Short: "Ask questions of stored visits",
+		Use: "report", Short: "Report on stored visits",
 		Long: `Asks questions of stored visits. Visits of bots, monitors and tests are left out,
 unless --mark asks for them. A site and times alone are answered from counts, at
 once; other filters read rows, of which only so many are read, and it is said.`,

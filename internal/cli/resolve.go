@@ -22,7 +22,7 @@ func (a *app) resolve() *cobra.Command {
 	var language string
 	cmd := &cobra.Command{
 		Use:   "resolve ADDRESS… | -",
-		Short: "Say where addresses are, and why",
+		Short: "Locate addresses, and show the evidence",
 		Long: `Gives the card of each address: location, network, clock, money and the
 evidence for them; with --why, every range of every source that holds the address
 and which fact came from which. Asks the service, or works offline with --atlas on

@@ -16,7 +16,7 @@ import (
 )
 
 func (a *app) visits() *cobra.Command {
-	cmd := &cobra.Command{Use: "visits", Short: "Read, move, check and erase stored visits"}
+	cmd := &cobra.Command{Use: "visits", Short: "List, export, import, check and erase visits"}
 	cmd.AddCommand(a.visitsReenrich(), a.visitsList(), a.visitsTail(), a.visitsState(), a.visitsExport(), a.visitsImport(), a.visitsErase(), a.visitsVerify(), a.visitsQuarantine())
 	return cmd
 }
@@ -25,7 +25,7 @@ func (a *app) visitsReenrich() *cobra.Command {
 	var since string
 	cmd := &cobra.Command{
 		Use:   "reenrich",
-		Short: "Read stored visits again from the edition in use",
+		Short: "Locate stored visits again, with the edition in use",
 		Long: `Makes the cards of stored visits anew from the edition in use. The old reading
 stays with each visit. Visits whose address was truncated stay as they are, for
 their neighbours may be elsewhere.`,
@@ -123,7 +123,7 @@ func readVisits(cmd *cobra.Command, c *client.Client, query url.Values, limit in
 
 func (a *app) drawVisits(visits []visit.Visit, count visit.Count) {
 	if len(visits) == 0 {
-		fmt.Fprintf(a.Out, "No visit matches. %d stand outside these filters.\n", count.All)
+		fmt.Fprintf(a.Out, "No visits match these filters; %s are excluded.\n", thousands(count.All))
 		return
 	}
 	t := newTable(a.Out, table.Row{"Time", "Address", "Place", "Country", "Level", "Within", "Path", "Marks"}, "Within")

@@ -111,7 +111,7 @@ func TestTheCommandLineRefreshesAndActivates(t *testing.T) {
 	name := strings.Fields(built.out)[1]
 	assert.Equal(t, "Edition "+name+" is in use.\n", runCLI(t, s, "atlas", "activate", name).out)
 	assert.Equal(t, "Edition "+before.Edition.Name+" is in use.\n", runCLI(t, s, "atlas", "back").out)
-	assert.Contains(t, runCLI(t, s, "atlas", "activate", "none").err, "no such edition")
+	assert.Contains(t, runCLI(t, s, "atlas", "activate", "none").err, "No such edition")
 	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "harbour-net.csv"), []byte("<html>Sorry\n<html>Sorry\n"), 0o600))
 	broken := runCLI(t, s, "atlas", "refresh")
 	assert.Equal(t, 1, broken.code)
@@ -392,7 +392,7 @@ func TestAtlasPageActivatesCorrectsAndDescribes(t *testing.T) {
 	p.do(chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent(chromedp.CSS(".ant-modal .changes"))) // a click could miss a dialog that still moves
 	p.do(click(".coverage-head .ant-segmented-item"), visible(".coverage-map circle"))
 	p.do(click(".activate-actions .ant-btn-primary"), chromedp.WaitNotPresent(chromedp.CSS(".activate-sentence")))
-	assert.Contains(t, p.text(".activate"), "No newer edition waits")
+	assert.Contains(t, p.text(".activate"), "No newer edition")
 	assert.Contains(t, p.text(".editions"), "Go back to it")
 
 	_, err := s.client.Correct(t.Context(), map[string]any{"range": "198.18.7.0/24", "country_code": "PT", "city": "Faro"})

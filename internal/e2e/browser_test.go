@@ -192,9 +192,9 @@ func TestConsole(t *testing.T) {
 	// Filters live in the page's address.
 	p.do(chromedp.Navigate(s.adminURL+"/visits?country_code=PT&skipped=false"), visible(".filterchip"), visible(".list-head"))
 	assert.Contains(t, p.text(".chips"), "Portugal")
-	assert.Contains(t, p.text(".list-head"), "stand outside these filters")
+	assert.Contains(t, p.text(".list-head"), "excluded by these filters")
 	p.do(chromedp.Navigate(s.adminURL+"/visits?city=Atlantis"), visible(".state"))
-	assert.Contains(t, p.text(".state"), "No visit matches these filters.")
+	assert.Contains(t, p.text(".state"), "No visits match these filters.")
 	p.do(click(".state button"), visible(".visits-table tbody tr"))
 
 	// The map and its table twin say the same.

@@ -63,7 +63,7 @@ func TestTheVisitorBehindAProxy(t *testing.T) {
 	assert.Equal(t, "127.0.0.9\n", untrusted.body)
 
 	trail := s.call(t, "127.0.0.9", http.MethodPost, s.adminURL+"/v1/trails", "", forwarded)
-	assert.Contains(t, trail.body, "which is not a trusted proxy: it was not believed")
+	assert.Contains(t, trail.body, "which is not a trusted proxy: it was ignored")
 	card := s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+"/v1/visitor", "", forwarded, "Accept-Language: fi, ja;q=0.5")
 	assert.Equal(t, "private, no-store", card.header.Get("Cache-Control"))
 	assert.Contains(t, card.body, `"city":"Lisbon"`)

@@ -29,7 +29,7 @@ const pages: Route[] = [
   {
     path: "/today",
     title: "Today",
-    line: "Who came today, from where, and what needs attention",
+    line: "Today’s visits, where they came from, and what needs attention",
     group: "Watch",
     icon: "today",
     key: "t",

@@ -227,7 +227,7 @@ func TestPolicy(t *testing.T) {
 	tests := []struct {
 		name, addr string
 		action     Action
-		storedAs   string
+		placeholder   string
 		byPrefix   bool
 	}{
 		{"a public address is resolved", "9.9.9.9", Resolve, "", false},
@@ -242,7 +242,7 @@ func TestPolicy(t *testing.T) {
 		t.Run(tt.name, func(t *testing.T) {
 			rule, byPrefix := p.Decide(netip.MustParseAddr(tt.addr))
 			assert.Equal(t, tt.action, rule.Action)
-			assert.Equal(t, tt.storedAs, rule.Placeholder)
+			assert.Equal(t, tt.placeholder, rule.Placeholder)
 			assert.Equal(t, tt.byPrefix, byPrefix)
 		})
 	}

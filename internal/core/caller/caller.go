@@ -156,7 +156,7 @@ func (f Finder) start(w *walk, peer netip.Addr, list []element, lines int) {
 		}
 		w.believe(first, peer, ObtainedPeer, "The peer is not a trusted proxy, so it is the visitor.")
 		if len(list) > 0 {
-			w.note("%s came from %s, which is not a trusted proxy: it was not believed.", w.source, peer)
+			w.note("%s came from %s, which is not a trusted proxy: it was ignored.", w.source, peer)
 		}
 		w.unverified(list, "The peer is not trusted: anybody may have written it.")
 		return

@@ -12,7 +12,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The card of whoever asks
+         * Card of the calling visitor
          * @description The language is that of the visitor's stored choice (`choice`, or the cookie `porch_choice`), of `Accept-Language`, of the
          *     country or the site's default, in this order. With a position the card gains `device`.
          */
@@ -32,7 +32,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The address of whoever asks, as bare text */
+        /**
+         * Address of the calling visitor, as plain text
+         * @description Finds the visitor behind your trusted proxies, as `/v1/visitor` does, and answers with the bare address and a line feed. 404 where a hop was unreadable, so that the visitor is not known.
+         */
         get: operations["getVisitorAddress"];
         put?: never;
         post?: never;
@@ -50,7 +53,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The visitor's facts as header fields, for a reverse proxy
+         * Visitor facts as header fields, for a reverse proxy
          * @description A proxy asks this about each request and copies the fields into it, in place of any that came from outside. A fact that is
          *     not known is left out. `Porch-Variant` is a dictionary (RFC 9651) of sets and their variants. With `cookie=1` the answer
          *     sets a signed, short-lived cookie with the same codes. See docs/localization.md.
@@ -71,7 +74,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Language, money, clock and variants for somebody who is described */
+        /**
+         * Language, currency, clock and variants for a described visitor
+         * @description For previews and tests: give an address, or a country and time zone, and the languages that a browser would ask for. The answer has the same `locale`, `clock`, `money` and `variants` as a card. Nothing is stored.
+         */
         get: operations["getLocale"];
         put?: never;
         post?: never;
@@ -89,7 +95,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Amounts in another currency
+         * Convert amounts to another currency
          * @description At the public listener `to` is the visitor's own currency by default, and texts are by the habits of the visitor's
          *     language. `from` is the site's currency by default, and the site's price endings hold.
          */
@@ -109,7 +115,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The exchange rates, their age and what ails them */
+        /**
+         * Exchange rates, their date and age
+         * @description The rates that conversions use, with their source, date and age in days. `problem` says why they could not be read again, if so.
+         */
         get: operations["getRates"];
         put?: never;
         post?: never;
@@ -126,7 +135,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Countries to pick from, in a language's names and order */
+        /**
+         * Countries, named and sorted in a language
+         * @description For a country selector: codes, names, dialling codes, flags. `language` picks names and order, `group` and `continent_code` narrow the list, `first` puts codes on top.
+         */
         get: operations["listCountries"];
         put?: never;
         post?: never;
@@ -149,7 +161,10 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** What the almanac knows of a country */
+        /**
+         * Facts of a country
+         * @description Names, capital, languages, currency, dialling code, time zones, week and groups of one country, by its ISO 3166-1 alpha-2 code.
+         */
         get: operations["getCountry"];
         put?: never;
         post?: never;
@@ -192,7 +207,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A site's content variants, and what their rules may name */
+        /**
+         * Content variants of a site
+         * @description The sets of the configuration and those made in the console, with the groups, labels and areas that their rules may use.
+         */
         get: operations["listVariants"];
         put?: never;
         post?: never;
@@ -215,11 +233,14 @@ export interface paths {
         get?: never;
         /**
          * Save a set of content variants
-         * @description Used here at once, and by other instances within seconds.
+         * @description Creates the set, or replaces one of the same name that was made in the console. Used here at once, and by other instances within seconds.
          */
         put: operations["saveVariants"];
         post?: never;
-        /** Drop a set of content variants */
+        /**
+         * Delete a set of content variants
+         * @description Deletes a set that was made in the console; those of the configuration are changed there (409).
+         */
         delete: operations["dropVariants"];
         options?: never;
         head?: never;
@@ -233,7 +254,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Code to paste, for a choice of fields */
+        /**
+         * Code snippets for pages, proxies and applications
+         * @description Ready to paste, for the facts in `fields`, with your address, key and site filled in: plain JavaScript, React, nginx, HAProxy, Apache and more.
+         */
         get: operations["getSnippets"];
         put?: never;
         post?: never;
@@ -250,7 +274,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The script for pages */
+        /**
+         * Script for web pages
+         * @description Include it with a `script` element: it asks for the visitor's card once a page view and fills in elements with `data-porch` attributes; see docs/localization.md.
+         */
         get: operations["getScript"];
         put?: never;
         post?: never;
@@ -267,7 +294,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The types of the script for pages, for TypeScript */
+        /**
+         * TypeScript declarations of the script
+         * @description The types of what `/porch.js` offers to a page.
+         */
         get: operations["getScriptTypes"];
         put?: never;
         post?: never;
@@ -284,7 +314,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The card of an address */
+        /**
+         * Card of an address
+         * @description Locates one IPv4 or IPv6 address: location with radius, network, labels, localization, and the evidence that says which source decided. `why=all` lists every range of every source that holds the address. Private and reserved addresses are skipped, with the reason.
+         */
         get: operations["getAddress"];
         put?: never;
         post?: never;
@@ -304,7 +337,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Where many addresses are, and why
+         * Cards of many addresses
          * @description Up to 10,000 addresses, answered in their order; one that cannot be read has a problem in place of a card. With
          *     `format=ndjson`, or `Accept: application/x-ndjson`, the answers are streamed, one a line. `fields` are paths within
          *     each answer.
@@ -324,7 +357,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Which places a range spans
+         * Places that a range of addresses spans
          * @description The shares are of addresses, the largest first; what has no location counts as level none. Of a very fragmented range
          *     only the first part is looked at, and `complete` is false.
          */
@@ -344,7 +377,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The towns nearest to a point */
+        /**
+         * Towns nearest to a point
+         * @description Give a point as `latitude` and `longitude`, or as `at=geo:38.72,-9.14` (RFC 5870). The towns of the gazetteer follow, with distance, population, region and time zone.
+         */
         get: operations["getTownsNear"];
         put?: never;
         post?: never;
@@ -361,7 +397,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The owner's areas, and which of them hold a point */
+        /**
+         * Your areas, and those that hold a point
+         * @description The areas of the configured GeoJSON files. With a point, only those that hold it.
+         */
         get: operations["getAreas"];
         put?: never;
         post?: never;
@@ -381,7 +420,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * How the visitor of a request is found
+         * Explain how the visitor of a request is found
          * @description Without a peer and headers, the request itself is explained. With settings, the request is explained as it would
          *     be under them, to try a change before it is made.
          */
@@ -399,19 +438,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Stored visits, the newest first */
+        /**
+         * List visits
+         * @description Pages of whole visits, the newest first, picked by the filters. `next` is the cursor of the page that follows. `count` says how many match, and how many the site has in all.
+         */
         get: operations["listVisits"];
         put?: never;
         /**
-         * Take a visit in, or up to 1,000 in a list
-         * @description From a page, the visitor is found in the request itself. A server that reports its own visitor gives the peer
-         *     and the headers that it saw; that wants a key of scope `server`, and so do ids, times and agents. What is
-         *     acknowledged is on the disk and will be stored, once: repeating an id stores nothing twice, and of the same id
-         *     with other content (attributes count) the first wins. With `Prefer: wait=5` the answer waits until the visit is
-         *     stored, or says that another has its id (`conflict`) or that nothing is stored under it (`not stored`: it was
-         *     erased, is too old, or is in quarantine); with `Prefer: return=representation` it holds the visit as it is stored.
-         *     Of a list, each visit has an answer of its own, and what is wrong with one does not harm another; the status is
-         *     201 once they were waited for, whatever became of each.
+         * Record a visit, or up to 1,000 in a list
+         * @description From a page, the visitor is found in the request itself. A server reports its visitor: as `address` where it knows it, or with the `peer` and `headers` that it saw, to have the visitor found; that wants a key of scope `server`, and so do ids, times and user agents.
+         *
+         *     What is acknowledged (202) is on the disk, and will be stored once: to send an id again stores nothing more, so a request may be repeated until it is answered. `Prefer: wait=5` waits until the visit is stored (201), or says that it will not be (409); `Prefer: return=representation` answers with the whole visit. In a list, what is wrong with one visit does not harm the others.
          */
         post: operations["addVisit"];
         delete?: never;
@@ -427,7 +464,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One visit */
+        /**
+         * Get a visit
+         * @description One visit, with its card, trail and, where it was located again since, its earlier locations.
+         */
         get: operations["getVisit"];
         put?: never;
         post?: never;
@@ -444,7 +484,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What waits, what is kept, and until when */
+        /**
+         * State of the queue and of what is kept
+         * @description How many visits wait for the database and why, what became of all since the start, since when visits are kept, and when the oldest week is deleted.
+         */
         get: operations["getVisitsState"];
         put?: never;
         post?: never;
@@ -462,9 +505,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Visits as they are stored (server-sent events)
-         * @description Events of the type `visit` hold a visit each; their ids are places in the order in which visits were stored, which
-         *     never changes. `Last-Event-ID`, or `after`, goes on behind one; otherwise the stream begins now.
+         * Follow visits as they are stored (server-sent events)
+         * @description Events of the type `visit` hold a visit each; their ids number visits in the order in which they were stored, which never changes. `Last-Event-ID`, or `after`, goes on behind one; otherwise the stream begins now.
          */
         get: operations["streamVisits"];
         put?: never;
@@ -483,7 +525,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Visits as a file, the oldest first
+         * Export visits as a file
          * @description Files hold whole visits. In CSV, texts that a spreadsheet would take for formulas are made harmless, unless `raw`.
          */
         get: operations["exportVisits"];
@@ -505,7 +547,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Store the visits of a file that was exported
+         * Import visits from an exported file
          * @description They are kept as the site's privacy mode says now. Ids that are stored already are left as they are.
          */
         post: operations["importVisits"];
@@ -526,7 +568,7 @@ export interface paths {
         put?: never;
         /**
          * Erase a visit, or all of an address or prefix
-         * @description Rows, counts and what is in quarantine. What still waits, here or elsewhere, is dropped when it would be stored.
+         * @description Deletes the visits, their share of the counts, and what of them is in quarantine. What still waits in a queue, here or at another instance, is dropped when it would be stored. Give exactly one of `id`, `address` and `prefix`. This cannot be undone.
          */
         post: operations["eraseVisits"];
         delete?: never;
@@ -544,7 +586,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Recount a day from its rows, or list the days */
+        /**
+         * Check the counts of a day against its visits
+         * @description Counts the visits of a site's day (of UTC) again and lists every count that differs; `mend` corrects them. Without `day` the days that can be checked are listed.
+         */
         post: operations["verifyVisits"];
         delete?: never;
         options?: never;
@@ -559,7 +604,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Visits that could not be stored */
+        /**
+         * List the visits in quarantine
+         * @description Visits that the database refused, or that could not be read from the queue, with the reason of each.
+         */
         get: operations["listQuarantine"];
         put?: never;
         post?: never;
@@ -578,9 +626,15 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Store a visit from quarantine, with what is mended of it */
+        /**
+         * Correct a visit in quarantine, and store it
+         * @description Fields that are given replace those of the visit. Where it is stored, it leaves quarantine.
+         */
         post: operations["replayVisit"];
-        /** Drop a visit from quarantine */
+        /**
+         * Delete a visit from quarantine
+         * @description It is deleted for good.
+         */
         delete: operations["dropVisit"];
         options?: never;
         head?: never;
@@ -595,9 +649,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Visits by something, the most first
-         * @description A site and times alone are answered from counts; other filters read rows, of which only so many are read: the
-         *     answer says so. Visits of bots, of monitors and tests are left out, unless `mark` asks for them.
+         * Visits by country, place, path and so on
+         * @description The most visited first, with shares, and with `compare=before` the figures of the time before. A site and times alone are answered from counts; other filters read visits, of which only so many are read: `basis`, `scanned` and `partial` say so. Visits of bots, monitors and tests are left out, and counted in `left_out`, unless `mark` asks for them.
          */
         get: operations["getReport"];
         put?: never;
@@ -615,7 +668,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Visits by units of time in a zone */
+        /**
+         * Visits over time
+         * @description By quarter of an hour, hour, day, week or month of a time zone, from the time on that is given. Units without visits are there too.
+         */
         get: operations["getTimeline"];
         put?: never;
         post?: never;
@@ -632,7 +688,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Visits by the hour of the week where the visitors are */
+        /**
+         * Visits by hour of the week, on the visitors' clocks
+         * @description 168 rows, from Monday at midnight on, by the local time of each visitor.
+         */
         get: operations["getHours"];
         put?: never;
         post?: never;
@@ -649,7 +708,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Distinct visitors by day in UTC */
+        /**
+         * Distinct visitors by day
+         * @description By day of UTC, as far as the site's privacy mode lets visitors be told apart. They cannot be added up over days.
+         */
         get: operations["getVisitors"];
         put?: never;
         post?: never;
@@ -666,7 +728,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Visits by cells of a map */
+        /**
+         * Visits by cells of a map
+         * @description For maps with any number of places: cells get finer with `zoom`; `bbox` narrows to what is shown (RFC 7946).
+         */
         get: operations["getGrid"];
         put?: never;
         post?: never;
@@ -683,7 +748,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How far from a point visits come */
+        /**
+         * Visits by distance from a point
+         * @description Bands of kilometres with shares, the median, and the farthest place.
+         */
         get: operations["getDistances"];
         put?: never;
         post?: never;
@@ -700,7 +768,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What is wrong with the set-up, with evidence and the lines that mend it */
+        /**
+         * Check of the proxy set-up
+         * @description Judges the requests since the start: proxies that are not trusted, headers that are missing or disagree, hop counts that are off. Each finding has its evidence and the lines of configuration that mend it. `unknown` means that too little was seen.
+         */
         get: operations["getCheckup"];
         put?: never;
         post?: never;
@@ -717,7 +788,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Metrics in the Prometheus text format */
+        /**
+         * Metrics in the Prometheus text format
+         * @description Requests by route and status with latency, the queue, connections to the database, and the Go runtime. It names no visitor.
+         */
         get: operations["getMetrics"];
         put?: never;
         post?: never;
@@ -734,7 +808,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The sites whose visits are stored */
+        /**
+         * Configured sites
+         * @description The sites that visits are stored of, with their privacy mode and time zone.
+         */
         get: operations["listSites"];
         put?: never;
         post?: never;
@@ -751,7 +828,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The edition in use and its sources */
+        /**
+         * Edition in use, and its sources
+         * @description Name, size and credits of the edition that answers now, and of each source its date, licence and number of ranges.
+         */
         get: operations["getAtlas"];
         put?: never;
         post?: never;
@@ -768,12 +848,15 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The editions on the shelf, the newest first, and the build that runs */
+        /**
+         * List the editions, and the build
+         * @description Editions that are kept, the newest first, with their state and how they were built; `job` is the build that runs, or how the last one ended.
+         */
         get: operations["listEditions"];
         put?: never;
         /**
          * Build an edition from the configured sources
-         * @description It runs on; the list of editions says how it goes.
+         * @description Begins to read the sources and to build an edition of them. `GET /v1/atlas/editions` says how it goes. 409 while another is built.
          */
         post: operations["buildEdition"];
         delete?: never;
@@ -792,7 +875,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Take an edition into use
+         * Activate an edition
          * @description Its checksums are compared first. No request waits: each answers from the edition that it began with.
          */
         post: operations["activateEdition"];
@@ -811,7 +894,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Go back to the edition that was in use before */
+        /**
+         * Go back to the edition before
+         * @description Activates the edition that was in use before this one. 409 where there is none.
+         */
         post: operations["backEdition"];
         delete?: never;
         options?: never;
@@ -827,7 +913,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What another edition would change
+         * Compare two editions
          * @description Goes through the whole of both editions, and through the addresses of the visits of the last 30 days.
          */
         get: operations["getChanges"];
@@ -847,7 +933,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What an edition covers, by country
+         * Coverage of an edition, by country
          * @description IPv4 is counted in addresses, IPv6 in /48s.
          */
         get: operations["getCoverage"];
@@ -866,11 +952,14 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** An edition held against the test points of the configuration */
+        /**
+         * Accuracy of an edition against the configured test points
+         * @description How far the edition is from points whose true place you know: median, 90th percentile and shares, by level and country.
+         */
         get: operations["getAccuracy"];
         put?: never;
         /**
-         * An edition held against test points
+         * Accuracy of an edition against given test points
          * @description A CSV with the columns address, country_code, region_code, city, latitude and longitude, of which address must be there.
          */
         post: operations["measureAccuracy"];
@@ -890,7 +979,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * What is in a file of range data
+         * Show the format and columns of a file of range data
          * @description The body is the file, or its beginning, plain or packed with gzip or zstd.
          */
         post: operations["describeFile"];
@@ -908,7 +997,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Addresses that the edition puts into a country or town
+         * Sample addresses of a country or town
          * @description For tests and rehearsals. The same seed gives the same addresses.
          */
         get: operations["getSamples"];
@@ -928,7 +1017,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * An edition as one merged table
+         * Export an edition as one merged table
          * @description As csv the table has every fact, and as geofeed (RFC 8805) prefix, country, region and town. Texts that a
          *     spreadsheet would take for formulas get an apostrophe in front. A connection that breaks says that it is not whole.
          */
@@ -950,7 +1039,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make the edition in use answer in SQL */
+        /**
+         * Publish the edition in use to SQL, for the function locate
+         * @description Fills tables of the database with what the edition in use says, so that `SELECT * FROM locate('198.18.3.40')` answers as the service does. It takes a while; see docs/sql.md.
+         */
         post: operations["publishEdition"];
         delete?: never;
         options?: never;
@@ -968,7 +1060,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Read stored visits again from the edition in use
+         * Locate stored visits again, with the edition in use
          * @description The old reading stays with each visit, as `earlier`. Visits whose address was truncated stay as they are, for its
          *     neighbours may be elsewhere.
          */
@@ -987,13 +1079,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The owner's corrections, the newest first
+         * List the corrections
          * @description With `format=geofeed` they are a geofeed (RFC 8805) to publish.
          */
         get: operations["listCorrections"];
         put?: never;
         /**
-         * Say that a range is elsewhere
+         * Add or replace a correction
          * @description It ranks before every source at once, and replaces a correction of the same range.
          */
         post: operations["addCorrection"];
@@ -1013,7 +1105,10 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Drop a correction */
+        /**
+         * Delete a correction
+         * @description The range reads from the sources again at once, here and at other instances.
+         */
         delete: operations["dropCorrection"];
         options?: never;
         head?: never;
@@ -1029,7 +1124,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Check a geofeed before it is published */
+        /**
+         * Validate a geofeed
+         * @description Reads a geofeed (RFC 8805) as a source would be read, and lists what would be rejected or remarked, by line. Nothing is stored.
+         */
         post: operations["checkGeofeed"];
         delete?: never;
         options?: never;
@@ -1044,10 +1142,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All keys, revoked ones too, the newest first */
+        /**
+         * List the keys
+         * @description All keys, revoked ones too, the newest first, with when they were last used.
+         */
         get: operations["listKeys"];
         put?: never;
-        /** Make a key */
+        /**
+         * Create a key
+         * @description The secret is in the answer, once; only its checksum is kept. Page keys are bound to sites and origins. A key that is created with another can be revoked together with it.
+         */
         post: operations["createKey"];
         delete?: never;
         options?: never;
@@ -1068,14 +1172,17 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Revoke a key for good
+         * Revoke a key
          * @description The sessions that it opened end with it. Felt here at once, and by other instances within two seconds. The
          *     keys that were made with it stay in force, and are listed, unless `made=revoke` ends them too.
          */
         delete: operations["revokeKey"];
         options?: never;
         head?: never;
-        /** Give a key another name */
+        /**
+         * Rename a key
+         * @description Changes nothing but the name.
+         */
         patch: operations["renameKey"];
         trace?: never;
     };
@@ -1089,7 +1196,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What was made with a key
+         * What was created with a key
          * @description The keys in force that were made with it, directly, by way of other keys or in a session that it opened, and the open sessions.
          */
         get: operations["getMade"];
@@ -1108,7 +1215,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The console's sessions in force */
+        /**
+         * List the sessions of the console
+         * @description Sessions that are open now, the newest first.
+         */
         get: operations["listSessions"];
         put?: never;
         /**
@@ -1132,7 +1242,10 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** End a session */
+        /**
+         * End a session
+         * @description Whoever uses it has to sign in again.
+         */
         delete: operations["endSession"];
         options?: never;
         head?: never;
@@ -1146,7 +1259,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What was done with keys, sessions and the configuration, the newest first */
+        /**
+         * Audit log
+         * @description What was done with keys, sessions, corrections and the configuration, by whom, the newest first. The newest 100,000 lines are kept.
+         */
         get: operations["listAuditLog"];
         put?: never;
         post?: never;
@@ -1164,7 +1280,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Whether the process lives
+         * Liveness
          * @description Any Host will do. On the public listener the body is one word, on the admin listener JSON.
          */
         get: operations["getLiveness"];
@@ -1188,7 +1304,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Whether visits can be accepted
+         * Readiness: whether visits can be accepted
          * @description Any Host will do. On the public listener the body is one word, on the admin listener JSON.
          */
         get: operations["getReadiness"];
@@ -1211,7 +1327,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** This document */
+        /**
+         * This document
+         * @description The contract of the admin listener; `x-listeners` says which operations the public listener has too, `x-scope` which key they want.
+         */
         get: operations["getOpenAPI"];
         put?: never;
         post?: never;
@@ -2665,7 +2784,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The visitor's card. Private to this visitor. */
+            /** @description The visitor's card. It is private to this visitor. */
             200: {
                 headers: {
                     "Cache-Control": components["headers"]["Private"];
@@ -2811,7 +2930,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The answer. */
+            /** @description The localization. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3329,7 +3448,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The answer. */
+            /** @description The places, with shares. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3377,7 +3496,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The answer. */
+            /** @description The towns, the nearest first. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3414,7 +3533,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The answer. */
+            /** @description The areas. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3615,7 +3734,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The answer. */
+            /** @description The state. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3761,7 +3880,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The answer. */
+            /** @description What was stored, and what was rejected, by line. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3811,7 +3930,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The answer. */
+            /** @description The differences, or the days. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3834,7 +3953,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The answer. */
+            /** @description The visits, the newest first. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3861,7 +3980,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The answer. */
+            /** @description It is stored. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3884,7 +4003,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description It is gone. */
+            /** @description It is deleted. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -4348,7 +4467,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The answer. */
+            /** @description The editions. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4396,7 +4515,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The answer. */
+            /** @description It is in use. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4417,7 +4536,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The answer. */
+            /** @description It is in use. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4443,7 +4562,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The answer. */
+            /** @description The changes. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4474,7 +4593,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The answer. */
+            /** @description The coverage. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4504,7 +4623,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The answer. */
+            /** @description The accuracy. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4532,7 +4651,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The answer. */
+            /** @description The accuracy. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4557,7 +4676,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The answer. */
+            /** @description What is in the file. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4597,7 +4716,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The answer. */
+            /** @description The addresses. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4630,7 +4749,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The answer. */
+            /** @description The table. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4651,7 +4770,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The answer. */
+            /** @description How many ranges were published. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4682,7 +4801,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The answer. */
+            /** @description How many visits were located again. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4711,7 +4830,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The answer. */
+            /** @description The corrections, the newest first. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4765,7 +4884,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description It is gone. */
+            /** @description It is deleted. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -4788,7 +4907,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The answer. */
+            /** @description What is wrong with it. */
             200: {
                 headers: {
                     [name: string]: unknown;

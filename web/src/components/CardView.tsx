@@ -5,7 +5,7 @@ import { Addr, CodeChip, Flag, KindChip, LabelChip, LevelMark, Prose } from "./p
 /** PlaceHead names the place, and says how sure that is in one sentence. */
 export function PlaceHead({ card, aside }: { card: Card; aside?: React.ReactNode }) {
   const w = card.location;
-  const title = w.level === "none" ? (card.address.skipped ? "Skipped" : "Nowhere known") : placeName(w);
+  const title = w.level === "none" ? (card.address.skipped ? "Skipped" : "Location unknown") : placeName(w);
   const above = [w.names.region, w.names.country, w.names.continent].filter((n) => n && n !== title);
   return (
     <div className="placehead">
@@ -171,7 +171,7 @@ const localeReason = {
   choice: "as the visitor chose",
   "accept-language": "as the browser asks",
   country: "usual in the country",
-  default: "for want of a hint",
+  default: "by default",
 } as const;
 
 function howObtained(card: Card): string {
@@ -186,8 +186,8 @@ function howObtained(card: Card): string {
 }
 
 function nextChange(at: string | null): string {
-  if (!at) return "no shift planned";
-  return `no shift until ${new Date(at).toLocaleDateString("en-GB", { day: "numeric", month: "long" })}`;
+  if (!at) return "no clock change planned";
+  return `next clock change ${new Date(at).toLocaleDateString("en-GB", { day: "numeric", month: "long" })}`;
 }
 
 export function Fact({ name, children }: { name: string; children: React.ReactNode }) {

@@ -1,7 +1,7 @@
 import { Heads } from "./Heads";
 import type { Card, Evidence } from "../api/client";
 import { degrees, factName } from "./format";
-import { Addr, Basis, CodeChip, EyeChip } from "./parts";
+import { Addr, Basis, CodeChip, AttentionChip } from "./parts";
 
 interface Line {
   name: string;
@@ -67,7 +67,7 @@ export function EvidenceTable({ card }: { card: Card }) {
                 <td>
                   {e.source}
                   <div className="small second">
-                    {e.reason?.startsWith("disagrees") && <EyeChip>disagrees</EyeChip>}{" "}
+                    {e.reason?.startsWith("disagrees") && <AttentionChip>disagrees</AttentionChip>}{" "}
                     {e.reason?.replace(/^disagrees /, "") ??
                       (e.basis === "self-published claim" ? "names these itself" : "")}
                   </div>
@@ -114,7 +114,7 @@ export function EvidenceBlocks({ card }: { card: Card }) {
           </div>
           {e.reason && (
             <div className="small second">
-              {e.reason.startsWith("disagrees") && <EyeChip>disagrees</EyeChip>}{" "}
+              {e.reason.startsWith("disagrees") && <AttentionChip>disagrees</AttentionChip>}{" "}
               {e.reason.replace(/^disagrees /, "")}
             </div>
           )}

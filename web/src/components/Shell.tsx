@@ -35,10 +35,10 @@ export function Shell({ route, children }: { route: Route; children: ReactNode }
           ) : refused ? (
             <div className="panel">
               <Failed
-                what="The console could not be opened."
+                what="The console could not be loaded."
                 error={refused}
                 retry={again}
-                after="It is asked for again by itself, ever less often."
+                after="Retrying automatically."
               />
             </div>
           ) : (
@@ -64,7 +64,7 @@ export function Shell({ route, children }: { route: Route; children: ReactNode }
           <dt>
             <kbd>Esc</kbd>
           </dt>
-          <dd>Close what is open</dd>
+          <dd>Close</dd>
         </dl>
       </Modal>
     </div>

@@ -14,7 +14,9 @@ export function clockTime(time: string): string {
 
 /** placeName is the finest thing that a location names. */
 export function placeName(w: Location): string {
-  return w.names.city ?? w.city ?? w.names.region ?? w.names.country ?? w.names.continent ?? "Nowhere known";
+  return (
+    w.names.city ?? w.city ?? w.names.region ?? w.names.country ?? w.names.continent ?? "Location unknown"
+  );
 }
 
 const steps: Record<Level, number> = { city: 4, region: 3, country: 2, continent: 1, none: 0 };

@@ -78,7 +78,7 @@ export function CodeChip({ code }: { code: string }) {
   return <span className="chip code">{code}</span>;
 }
 
-export function EyeChip({ children }: { children: ReactNode }) {
+export function AttentionChip({ children }: { children: ReactNode }) {
   return <span className="chip attention">{children}</span>;
 }
 

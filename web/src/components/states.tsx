@@ -64,7 +64,7 @@ export class Boundary extends Component<{ children: ReactNode }, { error: unknow
     if (this.state.error === null) return this.props.children;
     return (
       <Failed
-        what="This page could not be drawn."
+        what="This page could not be displayed."
         error={this.state.error}
         retry={() => this.setState({ error: null })}
       />

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import type { Change, Changes, Edition, Job } from "../../api/client";
 import { useChanges } from "../../api/queries";
 import { km } from "../../components/format";
-import { Addr, EyeChip } from "../../components/parts";
+import { Addr, AttentionChip } from "../../components/parts";
 import { Bars, Failed } from "../../components/states";
 import { useBuild, useActivate } from "./EditionsPanel";
 import { amount, dated, spotName } from "./words";
@@ -24,7 +24,7 @@ export function ActivatePanel({ now, ready, job }: { now: string; ready: Edition
     return (
       <section className="panel activate" aria-labelledby="activate-title">
         <h2 className="panel-title" id="activate-title">
-          No newer edition waits
+          No newer edition
         </h2>
         <p className="second">
           Edition {dated(now)} is in use. Another is built when a source has changed, or when you ask for it.
@@ -68,7 +68,7 @@ function Difference({ changes, edition }: { changes: Changes; edition: Edition }
   return (
     <>
       {changes.ranges === 0 ? (
-        <p className="activate-sentence">It would change nothing that is known now.</p>
+        <p className="activate-sentence">It would change nothing.</p>
       ) : (
         <p className="activate-sentence">
           It would move{" "}
@@ -173,7 +173,11 @@ function ChangeTable({ changes, whole = false }: { changes: Change[]; whole?: bo
               <span className="quiet" aria-hidden="true">
                 →{" "}
               </span>
-              {c.difference === "country" ? <EyeChip>{spotName(c.then)}</EyeChip> : spotName(c.then)}
+              {c.difference === "country" ? (
+                <AttentionChip>{spotName(c.then)}</AttentionChip>
+              ) : (
+                spotName(c.then)
+              )}
             </td>
             {whole && <td className="right">{c.km === null ? "–" : km(c.km)}</td>}
           </tr>

@@ -21,7 +21,7 @@ export function AtlasPage() {
     return (
       <div className="panel">
         <Failed
-          what="The atlas could not be read."
+          what="The atlas could not be loaded."
           error={atlas.error ?? editions.error}
           retry={() => {
             void atlas.refetch();

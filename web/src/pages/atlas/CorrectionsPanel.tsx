@@ -36,13 +36,14 @@ export function CorrectionsPanel() {
         <Bars label="Corrections are loading" rows={2} />
       ) : list.isError ? (
         <Failed
-          what="The corrections could not be read."
+          what="The corrections could not be loaded."
           error={list.error}
           retry={() => void list.refetch()}
         />
       ) : corrections.length === 0 ? (
         <p className="second corrections-none">
-          None. Where you know better than the sources, say so here, and publish it as a geofeed.
+          No corrections yet. Add one where you know better than the sources; they can be exported as a
+          geofeed.
         </p>
       ) : (
         <div className="scroll">
@@ -76,8 +77,8 @@ function Row({ correction: c }: { correction: Correction }) {
   const queries = useQueryClient();
   const drop = () =>
     void modal.confirm({
-      title: "Drop this correction?",
-      content: "The sources answer for the range again, at once.",
+      title: "Delete this correction?",
+      content: "The range reads from the sources again at once.",
       okText: "Drop it",
       onOk: async () => {
         try {

@@ -28,7 +28,7 @@ export function CoveragePanel({ edition }: { edition: string }) {
     return (
       <section className="panel">
         <Failed
-          what="The coverage could not be read."
+          what="The coverage could not be loaded."
           error={coverage.error}
           retry={() => void coverage.refetch()}
         />

@@ -3,7 +3,7 @@ import { Button, Modal } from "antd";
 import { useState } from "react";
 import type { AtlasEdition, Evidence, Job, Note } from "../../api/client";
 import { Icon } from "../../components/icons";
-import { Basis, EyeChip, Prose } from "../../components/parts";
+import { Basis, AttentionChip, Prose } from "../../components/parts";
 import { DescribeModal } from "./DescribeModal";
 import { age } from "./words";
 
@@ -49,7 +49,7 @@ export function SourcesPanel({ atlas, job }: { atlas: AtlasEdition; job: Job }) 
                   {s.rank === 0 ? (
                     "live"
                   ) : isStale(s.dated) ? (
-                    <EyeChip>{age(s.dated)}</EyeChip>
+                    <AttentionChip>{age(s.dated)}</AttentionChip>
                   ) : (
                     age(s.dated)
                   )}
@@ -95,7 +95,7 @@ export function SourcesPanel({ atlas, job }: { atlas: AtlasEdition; job: Job }) 
         <p className="atlas-foot" role="status">
           <span className="attention-dot" aria-hidden="true" />
           <span>
-            <b>The last build did not go through.</b> <Prose text={job.failed} /> The edition in use stays.
+            <b>The last build failed.</b> <Prose text={job.failed} /> The edition in use stays.
           </span>
         </p>
       )}

@@ -24,7 +24,7 @@ describe("words of the atlas", () => {
   it("names the finest thing", () => {
     expect(spotName({ city: "", region_code: "", country_code: "PT" })).toBe("Portugal");
     expect(spotName({ city: "Faro", region_code: "PT-08", country_code: "PT" })).toBe("Faro");
-    expect(spotName({ city: "", region_code: "", country_code: "" })).toBe("nowhere known");
+    expect(spotName({ city: "", region_code: "", country_code: "" })).toBe("location unknown");
   });
 });
 

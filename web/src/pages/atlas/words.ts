@@ -21,7 +21,7 @@ export function spotName(s: Spot): string {
   if (s.region_code) return s.region_code;
   if (s.country_code)
     return new Intl.DisplayNames(["en"], { type: "region" }).of(s.country_code) ?? s.country_code;
-  return "nowhere known";
+  return "location unknown";
 }
 
 /** amount writes a count of addresses in few figures. */

@@ -193,7 +193,7 @@ function Answer({ card, all, onAll }: { card: Card; all: boolean; onAll: () => v
             <span className="small second">The most specific range of the highest-ranked source wins.</span>
             {card.address.text && (
               <Button size="small" aria-pressed={all} onClick={onAll}>
-                {all ? "Only what decided" : "Every range"}
+                {all ? "Only the deciding sources" : "Every range"}
               </Button>
             )}
           </div>

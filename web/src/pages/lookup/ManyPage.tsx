@@ -194,7 +194,7 @@ function Work(props: {
       </section>
       {many.going === "failed" && (
         <section className="panel">
-          <Failed what="The answers ended early." error={many.error} retry={many.resume} />
+          <Failed what="The answer was cut short." error={many.error} retry={many.resume} />
         </section>
       )}
       <div className="many-columns">
@@ -230,7 +230,7 @@ function AnswerTable({ rows }: { rows: Row[] }) {
             <th scope="col" className="right many-line">
               Line
             </th>
-            <th scope="col">Address, as read</th>
+            <th scope="col">Address, as parsed</th>
             <th scope="col">Location</th>
             <th scope="col" className="many-level">
               Level
@@ -265,7 +265,7 @@ function AnswerTable({ rows }: { rows: Row[] }) {
                         name={[r.city ?? r.region, r.country].filter(Boolean).join(", ")}
                       />
                     ) : (
-                      <span className="second">Nowhere known</span>
+                      <span className="second">Location unknown</span>
                     )}
                   </td>
                   <td>

@@ -107,7 +107,7 @@ export function MapPage() {
       ) : report.isError ? (
         <div className="panel map-state">
           <Failed
-            what="The map could not be drawn."
+            what="The map could not be displayed."
             error={report.error}
             retry={() => void report.refetch()}
           />
@@ -115,9 +115,7 @@ export function MapPage() {
       ) : report.data.total === 0 ? (
         <div className="panel map-state">
           <Empty
-            title={
-              report.data.count.all === 0 ? "Nobody has knocked yet." : "No visit matches these filters."
-            }
+            title={report.data.count.all === 0 ? "No visits yet." : "No visits match these filters."}
             text={`${report.data.count.all.toLocaleString("en")} visits in all.`}
           />
         </div>

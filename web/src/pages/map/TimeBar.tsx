@@ -72,7 +72,7 @@ export function TimeBar({ site, zone, filter, end, span, onSpan }: Props) {
       <button
         type="button"
         className="playbutton"
-        aria-label={playing ? "Hold the replay" : "Replay the last day"}
+        aria-label={playing ? "Pause the replay" : "Replay the last day"}
         onClick={play}
       >
         <Icon name={playing ? "pause" : "play"} />

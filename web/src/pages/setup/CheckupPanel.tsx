@@ -24,7 +24,7 @@ export function CheckupPanel() {
     return (
       <section className="panel">
         <Failed
-          what="The checkup could not be read."
+          what="The checkup could not be loaded."
           error={checkup.error}
           retry={() => void checkup.refetch()}
         />

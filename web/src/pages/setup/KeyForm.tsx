@@ -6,7 +6,7 @@ import { Icon } from "../../components/icons";
 import { useSite } from "../../components/site";
 
 const scopes: { value: NewKey["scope"]; words: string }[] = [
-  { value: "page", words: "page: stands in the source of a page" },
+  { value: "page", words: "page: visible in the page’s source" },
   { value: "server", words: "server: reports and looks up for others" },
   { value: "admin", words: "admin: everything" },
 ];
@@ -43,7 +43,7 @@ export function KeyForm({ onClose }: { onClose: () => void }) {
       <Modal
         open
         title={`“${draft.name}” is ready`}
-        footer={<Button onClick={onClose}>I have kept it</Button>}
+        footer={<Button onClick={onClose}>I have saved it</Button>}
         onCancel={onClose}
       >
         <p>This is shown once. Only its checksum is kept here.</p>
@@ -59,10 +59,10 @@ export function KeyForm({ onClose }: { onClose: () => void }) {
       </Modal>
     );
   return (
-    <Modal open title="New key" okText="Make it" onOk={() => void make()} onCancel={onClose}>
+    <Modal open title="Create key" okText="Create" onOk={() => void make()} onCancel={onClose}>
       <div className="keyform">
         <label>
-          What it is for
+          Name
           <Input
             value={draft.name}
             maxLength={80}

@@ -5,7 +5,7 @@ import { accomplish, api, type Variants, type VariantSet } from "../../api/clien
 import { useRates, useVariants } from "../../api/queries";
 import { clockTime } from "../../components/format";
 import { Icon } from "../../components/icons";
-import { EyeChip, Fold } from "../../components/parts";
+import { AttentionChip, Fold } from "../../components/parts";
 import { useSite } from "../../components/site";
 import { Bars, Failed } from "../../components/states";
 import { VariantForm } from "./VariantForm";
@@ -29,7 +29,7 @@ export function LocalPanel() {
         <Bars label="The localization is loading" />
       ) : variants.isError ? (
         <Failed
-          what="What the site offers could not be read."
+          what="The localization could not be loaded."
           error={variants.error}
           retry={() => void variants.refetch()}
         />
@@ -79,7 +79,7 @@ function Rates() {
   if (rates.isPending) return <Bars label="The rates are loading" />;
   if (rates.isError)
     return (
-      <Failed what="The rates could not be read." error={rates.error} retry={() => void rates.refetch()} />
+      <Failed what="The rates could not be loaded." error={rates.error} retry={() => void rates.refetch()} />
     );
   const r = rates.data;
   if (!r.base)
@@ -98,7 +98,8 @@ function Rates() {
     <div>
       <h3 className="small second">Rates</h3>
       <p>
-        {Object.keys(r.rates).length} currencies for {r.base}, {r.stale ? <EyeChip>{age}</EyeChip> : age}.
+        {Object.keys(r.rates).length} currencies for {r.base},{" "}
+        {r.stale ? <AttentionChip>{age}</AttentionChip> : age}.
       </p>
       <p className="small second">
         {r.source}, dated {r.dated}
@@ -106,7 +107,7 @@ function Rates() {
       </p>
       {r.problem && (
         <p>
-          <EyeChip>The last reading failed; these stand.</EyeChip>{" "}
+          <AttentionChip>The last update failed; these are the rates from before.</AttentionChip>{" "}
           <span className="small second breakable">{r.problem}</span>
         </p>
       )}
@@ -140,7 +141,7 @@ function Content({ of }: { of: Variants }) {
       await accomplish(
         api.DELETE("/v1/variants/{name}", { params: { path: { name }, query: { site: of.site } } }),
       );
-      void message.success(`“${name}” is gone.`);
+      void message.success(`“${name}” was deleted.`);
     } catch (error) {
       void message.error(String(error));
     }
@@ -155,7 +156,10 @@ function Content({ of }: { of: Variants }) {
         </Button>
       </div>
       {of.sets.length === 0 && (
-        <p>None yet. A set gives visitors one of several pictures, offers or catalogues by where they are.</p>
+        <p>
+          No variants yet. A set shows visitors one of several pictures, offers or catalogues, by where they
+          are.
+        </p>
       )}
       {of.sets.map((set) => (
         <div className="local-set" key={set.name}>

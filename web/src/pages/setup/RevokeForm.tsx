@@ -40,12 +40,12 @@ export function RevokeForm({ item: k, onClose }: { item: Key; onClose: () => voi
       onOk={() => void revoke()}
       onCancel={onClose}
     >
-      <p>Whoever uses it is refused from now on. It cannot be brought back.</p>
+      <p>Requests with it are refused from now on. This cannot be undone.</p>
       {made.isPending ? (
-        <Bars label="What was made with it is loading" rows={1} />
+        <Bars label="Keys created with it are loading" rows={1} />
       ) : made.isError ? (
         <Failed
-          what="What was made with it could not be read."
+          what="Keys created with it could not be loaded."
           error={made.error}
           retry={() => void made.refetch()}
         />
@@ -68,7 +68,7 @@ function MadeList(props: { made: Made; withMade: boolean; onChange: (withMade: b
       )}
       {keys.length > 0 && (
         <>
-          <p>These keys were made with it and stay in force:</p>
+          <p>Keys created with it stay active:</p>
           <ul className="made-keys">
             {keys.map((one) => (
               <li key={one.id}>

@@ -38,18 +38,15 @@ export function SetupPage() {
             everything
           </span>
           <Button icon={<Icon name="plus" />} onClick={() => setMaking(true)}>
-            New key
+            Create key
           </Button>
         </div>
         {keys.isPending ? (
           <Bars label="Keys are loading" />
         ) : keys.isError ? (
-          <Failed what="The keys could not be read." error={keys.error} retry={() => void keys.refetch()} />
+          <Failed what="The keys could not be loaded." error={keys.error} retry={() => void keys.refetch()} />
         ) : inForce.length === 0 ? (
-          <Empty
-            title="No key is in force."
-            text="Pages and servers want one before they may ask anything."
-          />
+          <Empty title="No active keys" text="Pages and servers need a key to use the API." />
         ) : (
           <div className="scroll">
             <table className="evidence keys-table">
@@ -58,7 +55,7 @@ export function SetupPage() {
                   <th scope="col">Name</th>
                   <th scope="col">Begins with</th>
                   <th scope="col">Scope</th>
-                  <th scope="col">May be used from</th>
+                  <th scope="col">Allowed origins</th>
                   <th scope="col" className="right">
                     Last use
                   </th>
@@ -186,7 +183,7 @@ function Sessions() {
         <Bars label="Sessions are loading" />
       ) : sessions.isError ? (
         <Failed
-          what="The sessions could not be read."
+          what="The sessions could not be loaded."
           error={sessions.error}
           retry={() => void sessions.refetch()}
         />
@@ -242,7 +239,7 @@ function Audit() {
         <Bars label="The audit log is loading" />
       ) : audit.isError ? (
         <Failed
-          what="The audit log could not be read."
+          what="The audit log could not be loaded."
           error={audit.error}
           retry={() => void audit.refetch()}
         />

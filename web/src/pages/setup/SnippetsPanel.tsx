@@ -42,7 +42,7 @@ export function SnippetsPanel() {
           <>
             {snippets.isError && (
               <Failed
-                what="The snippets could not be written."
+                what="The snippets could not be loaded."
                 error={snippets.error}
                 retry={() => void snippets.refetch()}
               />

@@ -70,7 +70,7 @@ export function VariantForm(props: { site: Variants; set: VariantSet; fresh: boo
               className="textlink bad"
               onClick={() => setDraft({ ...draft, rules: draft.rules.filter((_, n) => n !== i) })}
             >
-              Take this rule out
+              Remove this rule
             </button>
           </fieldset>
         ))}
@@ -81,7 +81,7 @@ export function VariantForm(props: { site: Variants; set: VariantSet; fresh: boo
           Add a rule
         </Button>
         <label>
-          For everybody else
+          Everyone else
           <Input
             value={draft.default}
             maxLength={40}

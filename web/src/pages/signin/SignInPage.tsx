@@ -52,7 +52,7 @@ export function SignInPage() {
                 type: "about:blank",
                 title: "The service does not answer",
                 status: 0,
-                detail: "Nobody was signed in.",
+                detail: "No active sessions",
                 hint: "Check that the service runs, then try again.",
                 request_id: "",
               }),
@@ -147,7 +147,8 @@ export function SignInPage() {
           </div>
         </form>
         <p className="small second signin-foot">
-          A session ends after 30 minutes of rest or 12 hours. Attempts are limited and recorded.
+          Sessions end after 30 minutes without activity, and after 12 hours. Attempts are limited and
+          recorded.
         </p>
       </main>
     </div>

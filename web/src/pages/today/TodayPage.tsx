@@ -55,7 +55,7 @@ export function TodayPage() {
   if (today.isError)
     return (
       <div className="panel">
-        <Failed what="Today could not be read." error={today.error} retry={() => void today.refetch()} />
+        <Failed what="Today could not be loaded." error={today.error} retry={() => void today.refetch()} />
       </div>
     );
   const moved = shifts(countries.data?.rows ?? [], then.data?.rows ?? [], 6);
@@ -179,14 +179,14 @@ function useWarnings(at: Date): Warning[] {
   if (state?.intake.away)
     warnings.push({
       what: "The database does not answer.",
-      more: `Visits are still accepted and wait in the intake: ${state.intake.waiting.toLocaleString("en")} so far.`,
+      more: `Visits are still accepted and wait in the queue: ${state.intake.waiting.toLocaleString("en")} so far.`,
       action: "Open Set-up",
       to: "/setup",
     });
   if (state && state.quarantine > 0)
     warnings.push({
       what: `${state.quarantine} visits could not be stored.`,
-      more: "They wait in quarantine, with the reason: eastporch visits quarantine list.",
+      more: "They are in quarantine, with the reason: eastporch visits quarantine list.",
       action: "Open Set-up",
       to: "/setup",
     });
@@ -194,7 +194,7 @@ function useWarnings(at: Date): Warning[] {
   if (ready)
     warnings.push({
       what: `Edition ${ready.name} waits.`,
-      more: "Look at what it would change, or activate it now.",
+      more: "Compare it with the one in use, or activate it.",
       action: "Open Atlas",
       to: "/atlas",
     });
@@ -244,7 +244,7 @@ function LastHour({ places, total, pending, at, hours }: HourProps) {
         <Bars rows={6} label="The last hour is loading" />
       ) : places.length === 0 ? (
         <div className="lasthour">
-          <Empty title="Nobody came in the last hour." text="The map fills as visits come in.">
+          <Empty title="No visits in the last hour." text="The map fills as visits come in.">
             <Link to="/map">See all visits on the map</Link>
           </Empty>
         </div>
@@ -335,7 +335,7 @@ function Changed({
       <div>
         <b>Against last {day.start.format("dddd")}</b>
         <p className="moved">
-          {moved.length === 0 && (total === 0 ? "Nobody came yet today." : "Nothing differs.")}
+          {moved.length === 0 && (total === 0 ? "No visits yet today." : "No differences.")}
           {moved.map((s) => (
             <span key={s.code}>
               {s.name}{" "}
@@ -353,8 +353,8 @@ function Changed({
           {state?.kept.since &&
             `Visits since ${new Date(state.kept.since).toLocaleDateString("en", dateStyle)}. `}
           {state?.kept.next_drop
-            ? `The oldest week goes on ${new Date(state.kept.next_drop).toLocaleDateString("en", dateStyle)}.`
-            : "None goes by itself."}
+            ? `The oldest week is deleted on ${new Date(state.kept.next_drop).toLocaleDateString("en", dateStyle)}.`
+            : "Visits are kept without limit."}
         </p>
       </div>
     </section>

@@ -9,7 +9,7 @@ import { km, placeName } from "../../components/format";
 import { maskText } from "../../components/mask";
 import {
   Addr,
-  EyeChip,
+  AttentionChip,
   Flag,
   KindChip,
   LabelChip,
@@ -54,7 +54,7 @@ export function TrailPage() {
         {source === "Pasted" ? (
           <Pasted draft={draft} onChange={setDraft} onExplain={() => setAsked(draft)} />
         ) : (
-          <p className="second">The request that this page made to the service, as it came.</p>
+          <p className="second">The request that this page made to the service.</p>
         )}
         {trail.data && <AsRead trail={trail.data} />}
         {current && <Believed settings={current} changed={settings !== null} onChange={setSettings} />}
@@ -197,7 +197,7 @@ function Believed({ settings, changed, onChange }: BelievedProps) {
         <h3 className="panel-title">Believed</h3>
         {changed ? (
           <button type="button" className="textlink" onClick={() => onChange(null)}>
-            Back to what is in use
+            Back to the current settings
           </button>
         ) : (
           <span className="small second">in use; change it to try</span>
@@ -242,7 +242,7 @@ function Believed({ settings, changed, onChange }: BelievedProps) {
             value={settings.hops}
             onChange={(hops) => onChange({ ...settings, hops: hops ?? 0 })}
           />{" "}
-          <span className="small second">0 goes by prefixes</span>
+          <span className="small second">0: go by prefixes</span>
         </span>
       </div>
     </div>
@@ -291,13 +291,13 @@ function Answer({ trail }: { trail: Trail }) {
       </p>
       {trail.own_network && (
         <p className="warning">
-          <EyeChip>own network</EyeChip> Every hop is a proxy of yours.
+          <AttentionChip>own network</AttentionChip> Every hop is a proxy of yours.
         </p>
       )}
       {claimed.length > 0 && (
         <p className="warning">
           <b>Somebody put an address of your “{claimed[0]}” in this header.</b> What stands left of the
-          visitor came in with the request; your proxies did not write it. None of it was believed.
+          visitor was sent with the request and not written by your proxies. It was not trusted.
         </p>
       )}
       <ol className="bighops">
@@ -389,7 +389,7 @@ function OtherRow(props: { asked: Asked; name: string; settings: ProxySettings; 
         {w && w.level !== "none" ? (
           [placeName(w), w.names.country].filter((n, i, all) => n && all.indexOf(n) === i).join(", ")
         ) : (
-          <span className="second">{card?.address.skipped ? "skipped" : "nowhere known"}</span>
+          <span className="second">{card?.address.skipped ? "skipped" : "location unknown"}</span>
         )}
       </td>
       <td className="second">

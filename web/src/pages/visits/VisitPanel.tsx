@@ -75,7 +75,7 @@ export function VisitPanel({ visit, onClose }: { visit: Visit; onClose: () => vo
             {visit.referrer ? (
               <span className="breakable">{visit.referrer}</span>
             ) : (
-              <span className="second">none, came by itself</span>
+              <span className="second">none</span>
             )}
           </Fact>
           {visit.link && (
@@ -109,7 +109,7 @@ export function VisitPanel({ visit, onClose }: { visit: Visit; onClose: () => vo
         </Button>
         <Popconfirm
           title="Erase this visit?"
-          description="The row, what counts it, and nothing else. It cannot be undone."
+          description="The visit and its share of the counts are deleted. This cannot be undone."
           okText="Erase"
           okButtonProps={{ danger: true }}
           onConfirm={erase}
@@ -141,8 +141,8 @@ function Hops({ trail }: { trail: Trail }) {
     <>
       {loose > 0 && (
         <p className="loose">
-          <b>{loose === 1 ? "One address stands" : `${loose} addresses stand`} left of the visitor;</b>{" "}
-          {loose === 1 ? "it was" : "they were"} not believed.
+          <b>{loose === 1 ? "One address is" : `${loose} addresses are`} left of the visitor;</b>{" "}
+          {loose === 1 ? "it was" : "they were"} not trusted.
         </p>
       )}
       <ol className="hops">

@@ -1,7 +1,7 @@
 import type { KeyboardEvent, ReactNode } from "react";
 import type { Visit } from "../../api/client";
 import { clockTime, km, placeName, unverified, wasFound } from "../../components/format";
-import { Addr, Country, EyeChip, KindChip, LabelChip, LevelMark, Steps } from "../../components/parts";
+import { Addr, Country, AttentionChip, KindChip, LabelChip, LevelMark, Steps } from "../../components/parts";
 import { smallTablet, tablet, useNarrow } from "../../components/useNarrow";
 import { Thumb } from "../../map/Thumb";
 
@@ -26,8 +26,8 @@ export function Marks({ visit }: { visit: Visit }) {
       {visit.card.labels.map((l) => (
         <LabelChip key={l} label={l} />
       ))}
-      {!wasFound(visit.card) && <EyeChip>no visitor found</EyeChip>}
-      {loose > 0 && wasFound(visit.card) && <EyeChip>{loose} unverified</EyeChip>}
+      {!wasFound(visit.card) && <AttentionChip>no visitor found</AttentionChip>}
+      {loose > 0 && wasFound(visit.card) && <AttentionChip>{loose} unverified</AttentionChip>}
     </>
   );
 }
@@ -38,7 +38,7 @@ export function placeLine(visit: Visit): { head: string; below: string } {
   const w = card.location;
   switch (w.level) {
     case "none":
-      return { head: "Nowhere known", below: wasFound(card) ? "no source knows it" : "no visitor" };
+      return { head: "Location unknown", below: wasFound(card) ? "no source knows it" : "no visitor" };
     case "country":
       return { head: w.names.country ?? "", below: "no region said" };
     default:

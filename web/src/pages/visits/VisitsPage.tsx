@@ -53,18 +53,19 @@ export function VisitsPage() {
         {list.isPending ? (
           <Bars rows={8} label="Visits are loading" />
         ) : list.isError ? (
-          <Failed what="The visits could not be read." error={list.error} retry={() => void list.refetch()} />
+          <Failed
+            what="The visits could not be loaded."
+            error={list.error}
+            retry={() => void list.refetch()}
+          />
         ) : visits.length === 0 && count?.all === 0 ? (
-          <Empty
-            title="Nobody has knocked yet."
-            text="Send a visit with POST /v1/visits to see how one looks."
-          >
+          <Empty title="No visits yet." text="Send a visit with POST /v1/visits to see how one looks.">
             <Link to="/lookup">Look up an address</Link>
           </Empty>
         ) : visits.length === 0 ? (
           <Empty
-            title="No visit matches these filters."
-            text={`${(count?.all ?? 0).toLocaleString("en")} visits stand outside them.`}
+            title="No visits match these filters."
+            text={`${(count?.all ?? 0).toLocaleString("en")} visits are excluded by these filters.`}
           >
             <Button onClick={clear}>Clear the filters</Button>
           </Empty>
@@ -79,8 +80,11 @@ export function VisitsPage() {
                 {count && !count.more && count.all > count.matching && (
                   <span className="second">
                     {" "}
-                    of {count.all.toLocaleString("en")}; {(count.all - count.matching).toLocaleString("en")}{" "}
-                    stand outside these filters
+                    of {count.all.toLocaleString("en")};{" "}
+                    {count.all - count.matching === 1
+                      ? "1 visit is"
+                      : `${(count.all - count.matching).toLocaleString("en")} visits are`}{" "}
+                    excluded by these filters
                   </span>
                 )}
               </span>

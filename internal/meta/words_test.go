@@ -1,0 +1,85 @@
+package meta
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// gone are words that have been replaced, everywhere: in code, contract, documents, pages and
+// help. What is said instead stands behind each.
+var gone = []struct{ was, now string }{
+	{`(?i)whereabouts`, "location"},
+	{`(?i)set[_ ]aside|setAside`, "skipped"},
+	{`(?i)stored_as|storedAs`, "placeholder"},
+	{`(?i)\breread`, "refresh (sources), reenrich (visits)"},
+	{`(?i)known[_ -]points?`, "test points"},
+	{`(?i)half within|9 in 10`, "median, 90th percentile"},
+	{`(?i)atlas audit|keys log`, "atlas accuracy, audit-log"},
+	{`(?i)atlas\.swap|swap: (auto|hand)|atlas use\b`, "atlas.activate, atlas activate"},
+	{`(?i)visitor listener|the desk\b|admin door|docs/doors`, "public listener, admin listener"},
+	{`\bArriv(al|als|ed|e|ing)\b|\barriv(als|ing)\b|order=arrival`, "QueuedVisit, StoredVisit, insert, sequence"},
+	{`\bAnswerID\b|\bwrittenAnswer\b|FROM answer\b`, "edition facts"},
+	{`\bKeeper\b`, "Keys, Feed"},
+	{`(?i)needs? an eye|\beyedot\b|\bEyeChip\b`, "needs attention"},
+	{`\bPointless\b`, "Unmappable"},
+	{`\bBell\b|\bNewBell\b`, "Notifier"},
+	{`\bTend\b|\btended\b`, "Maintain"},
+	{`\bGuest\b|\bguest\b`, "RequestContext"},
+	{`\bblame\(|\bworkedOut\b|\brooms\b`, "what they hold or do"},
+	{`atlas\.(Finding|Reading|Difference)\b|checkup\.(Finding|Report|Eye)\b|editions\.(Report|Source)\b|visit\.(Reading|Difference|Edition)\b`, "LookupResult, ParseOptions, ChangeKind, Diagnostic, Result, BuildReport, SourceConfig, EarlierFacts, CountMismatch, EditionRef"},
+	{`eastporch_(visitors_total|visits_total|intake_|rates_age_days|checkup_findings)`, "eastporch_visitor_addresses_total, eastporch_visits_…_total, eastporch_queue_…, eastporch_exchange_rates_age_seconds, eastporch_checkup_warnings"},
+	{`"from": ?"(counts|rows)"|from: \{ type: string, enum: \[counts`, "basis"},
+	{`(?i)field is not usable|is no IP address|body is not usable JSON|this wants a key|key is not good|does not fit here|nothing is served at this path`, "Invalid field, Not a valid IP address, Invalid JSON, Authentication required, Invalid key, expected a string, No such endpoint on this listener"},
+	{`(?i)stand outside (these|them)|no shift until|has knocked|came by itself|take this rule out|hold the replay`, "excluded by these filters, next clock change, no visits yet, Remove, Pause"},
+	{"/problems/(bad-|not-now|no-key\\b|database-away|too-many[\"` ]|no-such-path|no-such-method)", "invalid-…, conflict, authentication-required, database-unavailable, too-many-requests, no-such-endpoint, method-not-allowed"},
+}
+
+func TestWordsThatAreGone(t *testing.T) {
+	root := filepath.Join("..", "..")
+	skipped := []string{".git", "node_modules", "dist", "bin", "decisions", "testdata", ".cache"}
+	kinds := []string{".go", ".sql", ".yaml", ".md", ".ts", ".tsx", ".css", ".html", ".js", ".lua", ".cfg", ".conf", ".sh", ""}
+	patterns := make([]*regexp.Regexp, len(gone))
+	for i, g := range gone {
+		patterns[i] = regexp.MustCompile(g.was)
+	}
+	files := 0
+	err := filepath.WalkDir(root, func(path string, entry fs.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case entry.IsDir() && slices.Contains(skipped, entry.Name()):
+			return filepath.SkipDir
+		case entry.IsDir() || !slices.Contains(kinds, filepath.Ext(path)) || strings.HasSuffix(path, "words_test.go"):
+			return nil
+		}
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		files++
+		for i, p := range patterns {
+			for _, at := range p.FindAllIndex(text, -1) {
+				line := 1 + strings.Count(string(text[:at[0]]), "\n")
+				t.Errorf("%s:%d says %q; say %s", path, line, text[at[0]:at[1]], gone[i].now)
+			}
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Greater(t, files, 300)
+}
+
+// Every pattern finds the word that it means.
+func TestGoneWordsAreFound(t *testing.T) {
+	for _, word := range []string{"Whereabouts", "set aside", "set_aside", "stored_as", "reread", "known points", "half within 10 km", "atlas audit", "atlas use", "the visitor listener", "Arrivals", "order=arrival", "Keeper", "needs an eye", "Bell", "Tend", "guest", "atlas.Finding", "eastporch_intake_waiting_visits", `"from":"counts"`, "This wants a key", "stand outside these filters", "/problems/bad-field"} {
+		assert.True(t, slices.ContainsFunc(gone, func(g struct{ was, now string }) bool { return regexp.MustCompile(g.was).MatchString(word) }), word)
+	}
+}
