@@ -225,10 +225,10 @@ func TestPolicy(t *testing.T) {
 		Rule{Kind: Loopback, Action: Skip, Placeholder: "this machine"},
 	)
 	tests := []struct {
-		name, addr string
-		action     Action
-		placeholder   string
-		byPrefix   bool
+		name, addr  string
+		action      Action
+		placeholder string
+		byPrefix    bool
 	}{
 		{"a public address is resolved", "9.9.9.9", Resolve, "", false},
 		{"a private one is not", "10.1.2.3", Skip, "", false},
