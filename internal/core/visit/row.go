@@ -14,7 +14,6 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
-	"eastporch/internal/core/jsonout"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/variant"
 )
@@ -42,28 +41,28 @@ type personal struct {
 // many visits share them; FactsID is made of its content. Card and Trail are
 // JSON that nothing on the way needs to read.
 type Row struct {
-	ID          uuid.UUID       `json:"id"`
-	Site        string          `json:"site"`
-	Path        string          `json:"path"`
-	Referrer    *string         `json:"referrer,omitempty"`
-	UserAgent   *string         `json:"user_agent,omitempty"`
-	Link        *string         `json:"link,omitempty"`
-	Attributes  json.RawMessage `json:"attributes,omitempty"`
-	Marks       []string        `json:"marks,omitempty"`
-	Address     addr.Optional   `json:"address"`
-	Placeholder *string         `json:"placeholder,omitempty"`
-	Kind        *addr.Kind      `json:"kind,omitempty"`
-	Skipped     bool            `json:"skipped,omitempty"`
-	Labels      []string        `json:"labels,omitempty"`
-	Language    string          `json:"language"`
-	WeekHour    *int16          `json:"week_hour,omitempty"` // hours since Monday began where the visitor is
-	Unverified  int             `json:"unverified,omitempty"`
+	ID          uuid.UUID       `json:"id" cbor:"1,keyasint,omitempty"`
+	Site        string          `json:"site" cbor:"2,keyasint,omitempty"`
+	Path        string          `json:"path" cbor:"3,keyasint,omitempty"`
+	Referrer    *string         `json:"referrer,omitempty" cbor:"4,keyasint,omitempty"`
+	UserAgent   *string         `json:"user_agent,omitempty" cbor:"5,keyasint,omitempty"`
+	Link        *string         `json:"link,omitempty" cbor:"6,keyasint,omitempty"`
+	Attributes  json.RawMessage `json:"attributes,omitempty" cbor:"7,keyasint,omitempty"`
+	Marks       []string        `json:"marks,omitempty" cbor:"8,keyasint,omitempty"`
+	Address     addr.Optional   `json:"address" cbor:"9,keyasint,omitempty"`
+	Placeholder *string         `json:"placeholder,omitempty" cbor:"10,keyasint,omitempty"`
+	Kind        *addr.Kind      `json:"kind,omitempty" cbor:"11,keyasint,omitempty"`
+	Skipped     bool            `json:"skipped,omitempty" cbor:"12,keyasint,omitempty"`
+	Labels      []string        `json:"labels,omitempty" cbor:"13,keyasint,omitempty"`
+	Language    string          `json:"language" cbor:"14,keyasint,omitempty"`
+	WeekHour    *int16          `json:"week_hour,omitempty" cbor:"15,keyasint,omitempty"` // hours since Monday began where the visitor is
+	Unverified  int             `json:"unverified,omitempty" cbor:"16,keyasint,omitempty"`
 	// VisitorHash tells visitors of one site and day apart, and nothing more; 0 where
 	// they are not counted.
-	VisitorHash int64           `json:"visitor_hash,omitempty"`
-	Card        json.RawMessage `json:"card,omitempty"`
-	Trail       json.RawMessage `json:"trail,omitempty"`
-	FactsID     uuid.UUID       `json:"facts"`
+	VisitorHash int64           `json:"visitor_hash,omitempty" cbor:"17,keyasint,omitempty"`
+	Card        json.RawMessage `json:"card,omitempty" cbor:"18,keyasint,omitempty"`
+	Trail       json.RawMessage `json:"trail,omitempty" cbor:"19,keyasint,omitempty"`
+	FactsID     uuid.UUID       `json:"facts" cbor:"20,keyasint,omitempty"`
 }
 
 // Row splits a visit into its row and the JSON of the facts that it shares.
@@ -81,67 +80,6 @@ func (v Visit) Row() (Row, json.RawMessage, error) {
 	r.FactsID = id
 	r.Card, r.Trail = c.appendPersonal(make([]byte, 0, 768)), v.Trail.AppendJSON(make([]byte, 0, 768))
 	return r, facts, nil
-}
-
-// AppendJSON appends the row as JSON; its parts that are JSON already are not
-// read again.
-func (r *Row) AppendJSON(b []byte) []byte {
-	text := func(key, value string) {
-		b = append(b, key...)
-		b = jsonout.String(b, value)
-	}
-	optional := func(key string, value *string) {
-		if value != nil {
-			text(key, *value)
-		}
-	}
-	raw := func(key string, value json.RawMessage) {
-		if len(value) > 0 {
-			b = append(append(b, key...), value...)
-		}
-	}
-	list := func(key string, values []string) {
-		if len(values) > 0 {
-			b = append(b, key...)
-			b = jsonout.Strings(b, values)
-		}
-	}
-	number := func(key string, n int64) {
-		b = append(b, key...)
-		b = strconv.AppendInt(b, n, 10)
-	}
-	text(`{"id":`, r.ID.String())
-	text(`,"site":`, r.Site)
-	text(`,"path":`, r.Path)
-	optional(`,"referrer":`, r.Referrer)
-	optional(`,"user_agent":`, r.UserAgent)
-	optional(`,"link":`, r.Link)
-	raw(`,"attributes":`, r.Attributes)
-	list(`,"marks":`, r.Marks)
-	b = append(b, `,"address":`...)
-	b = jsonout.Address(b, r.Address)
-	optional(`,"placeholder":`, r.Placeholder)
-	if r.Kind != nil {
-		text(`,"kind":`, r.Kind.String())
-	}
-	if r.Skipped {
-		b = append(b, `,"skipped":true`...)
-	}
-	list(`,"labels":`, r.Labels)
-	text(`,"language":`, r.Language)
-	if r.WeekHour != nil {
-		number(`,"week_hour":`, int64(*r.WeekHour))
-	}
-	if r.Unverified != 0 {
-		number(`,"unverified":`, int64(r.Unverified))
-	}
-	if r.VisitorHash != 0 {
-		number(`,"visitor_hash":`, r.VisitorHash)
-	}
-	raw(`,"card":`, r.Card)
-	raw(`,"trail":`, r.Trail)
-	text(`,"facts":`, r.FactsID.String())
-	return append(b, '}')
 }
 
 // FactsID names facts by their content.

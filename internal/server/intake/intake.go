@@ -8,6 +8,7 @@
 package intake
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -19,6 +20,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/fxamacker/cbor/v2"
 	"github.com/google/uuid"
 	"github.com/klauspost/compress/zstd"
 
@@ -71,7 +73,7 @@ type Intake struct {
 	queue   chan *call
 	stopped chan struct{} // closed when nothing more is taken in
 	written chan struct{} // closed when the last entry is written
-	text    []byte        // buffer for an entry that is written
+	text    bytes.Buffer  // of an entry that is written
 	encoder *zstd.Encoder
 	decoder *zstd.Decoder
 
@@ -101,16 +103,34 @@ const (
 	keepText = 8 << 20 // buffer beyond that is given back
 )
 
-// group is an entry of the log: rows, and the answers that they share.
+// group is an entry of the log, in CBOR (RFC 8949): rows, and the edition facts that they share.
 type group struct {
-	Facts map[uuid.UUID]json.RawMessage `json:"facts"`
-	Rows  []json.RawMessage             `json:"rows"`
+	Facts []sharedFacts     `cbor:"1,keyasint"`
+	Rows  []cbor.RawMessage `cbor:"2,keyasint"`
+}
+
+type sharedFacts struct {
+	_    struct{} `cbor:",toarray"`
+	ID   uuid.UUID
+	Text []byte // JSON
+}
+
+// Kinds of addresses are written as words, so that a queue may outlive a list of them.
+var (
+	encoding = must(cbor.EncOptions{TextMarshaler: cbor.TextMarshalerTextString}.UserBufferEncMode())
+	decoding = must(cbor.DecOptions{TextUnmarshaler: cbor.TextUnmarshalerTextString}.DecMode())
+)
+
+func must[T any](mode T, err error) T {
+	if err != nil { // the options contradict each other
+		panic(err)
+	}
+	return mode
 }
 
 type call struct {
-	rows  []json.RawMessage
-	ids   []uuid.UUID
-	facts []json.RawMessage
+	rows  []cbor.RawMessage
+	facts []sharedFacts
 	done  chan result
 }
 
@@ -147,9 +167,13 @@ func (in *Intake) Accept(ctx context.Context, visits []visit.QueuedVisit) (index
 		return 0, ErrFull
 	}
 	c := &call{done: make(chan result, 1)}
-	for _, v := range visits {
-		row := v.Row.AppendJSON(make([]byte, 0, 2048))
-		c.rows, c.ids, c.facts = append(c.rows, row), append(c.ids, v.Row.FactsID), append(c.facts, v.Facts)
+	for i := range visits {
+		v := &visits[i]
+		row, err := encoding.Marshal(&v.Row)
+		if err != nil {
+			return 0, err
+		}
+		c.rows, c.facts = append(c.rows, row), append(c.facts, sharedFacts{ID: v.Row.FactsID, Text: v.Facts})
 	}
 	select {
 	case in.queue <- c:
@@ -207,36 +231,26 @@ func (in *Intake) write() {
 }
 
 func (in *Intake) append(calls []*call) {
-	// All parts are JSON already, and put together as [group] has them.
-	text, rows := append(in.text[:0], `{"facts":{`...), 0
+	var g group
 	known := map[uuid.UUID]bool{}
 	for _, c := range calls {
-		for i, id := range c.ids {
-			if known[id] {
-				continue
+		for _, f := range c.facts {
+			if !known[f.ID] {
+				known[f.ID] = true
+				g.Facts = append(g.Facts, f)
 			}
-			if len(known) > 0 {
-				text = append(text, ',')
-			}
-			known[id] = true
-			text = append(append(append(append(text, '"'), id.String()...), `":`...), c.facts[i]...)
 		}
+		g.Rows = append(g.Rows, c.rows...)
 	}
-	text = append(text, `},"rows":[`...)
-	for _, c := range calls {
-		for _, row := range c.rows {
-			if rows > 0 {
-				text = append(text, ',')
-			}
-			text = append(text, row...)
-			rows++
-		}
+	index, rows := uint64(0), len(g.Rows)
+	in.text.Reset()
+	err := encoding.MarshalToBuffer(&g, &in.text)
+	if err == nil {
+		index, err = in.Log.Append(in.encoder.EncodeAll(in.text.Bytes(), nil), rows)
 	}
-	text = append(text, "]}"...)
-	if in.text = text; cap(text) > keepText {
-		in.text = nil
+	if in.text.Cap() > keepText {
+		in.text = bytes.Buffer{}
 	}
-	index, err := in.Log.Append(in.encoder.EncodeAll(text, nil), rows)
 	if err == nil {
 		in.rows.Add(int64(rows))
 		in.count(func(t *visit.QueueTally) { t.Accepted += int64(rows) })
@@ -269,7 +283,7 @@ func (in *Intake) read(index uint64) (group, error) {
 		return group{}, fmt.Errorf("%w: %d: %w", ErrDamaged, index, err)
 	}
 	var g group
-	if err := json.Unmarshal(text, &g); err != nil {
+	if err := decoding.Unmarshal(text, &g); err != nil {
 		return group{}, fmt.Errorf("%w: %d: %w", ErrDamaged, index, err)
 	}
 	return g, nil
@@ -435,20 +449,23 @@ func (in *Intake) visitsOf(index uint64) ([]visit.QueuedVisit, []visit.SetApart,
 	if err != nil {
 		return nil, nil, err
 	}
-	var list []visit.QueuedVisit
+	facts := make(map[uuid.UUID]json.RawMessage, len(g.Facts))
+	for _, f := range g.Facts {
+		facts[f.ID] = f.Text
+	}
+	list := make([]visit.QueuedVisit, 0, len(g.Rows))
 	var bad []visit.SetApart
 	for _, text := range g.Rows {
-		var a visit.QueuedVisit
-		err := json.Unmarshal(text, &a.Row)
-		a.Facts = g.Facts[a.Row.FactsID]
-		if err == nil && a.Facts == nil {
-			err = fmt.Errorf("the edition facts %s are missing", a.Row.FactsID)
+		var v visit.QueuedVisit
+		err := decoding.Unmarshal(text, &v.Row)
+		if v.Facts = facts[v.Row.FactsID]; err == nil && v.Facts == nil {
+			err = fmt.Errorf("the edition facts %s are missing", v.Row.FactsID)
 		}
 		if err != nil {
 			bad = append(bad, in.setApart(text, "it is not a visit: "+err.Error()))
 			continue
 		}
-		list = append(list, a)
+		list = append(list, v)
 	}
 	return list, bad, nil
 }

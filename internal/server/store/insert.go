@@ -15,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/visit"
 )
 
@@ -228,8 +229,11 @@ const storedChannel = "visits_stored"
 
 // sharedFacts are the edition facts of all visits that share them, decoded once.
 type sharedFacts struct {
-	text    json.RawMessage
-	facts   visit.EditionFacts
+	text  json.RawMessage
+	facts struct { // what of them has columns
+		Location atlas.Location `json:"location"`
+		Network  atlas.Network  `json:"network"`
+	}
 	network *string
 	place   map[bool]int64 // its id, by whether the address was skipped
 }

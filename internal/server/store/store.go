@@ -10,10 +10,12 @@ import (
 	"sync"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
 	"github.com/pressly/goose/v3/lock"
+	pgxuuid "github.com/vgarvardt/pgx-google-uuid/v5"
 
 	"eastporch/internal/core/visit"
 )
@@ -33,7 +35,15 @@ type Store struct {
 // a time. Visits are kept for retention, to the week; 0 keeps all. The error wraps
 // [visit.ErrAway] where the database cannot be reached.
 func Open(ctx context.Context, url string, retention time.Duration) (*Store, error) {
-	pool, err := pgxpool.New(ctx, url)
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	config.AfterConnect = func(_ context.Context, conn *pgx.Conn) error {
+		pgxuuid.Register(conn.TypeMap()) // else each id is written only after all else was tried
+		return nil
+	}
+	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
