@@ -15,6 +15,8 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash"
+	"io"
 	"io/fs"
 	"net/netip"
 	"net/url"
@@ -42,7 +44,7 @@ type Keys struct {
 	dir      string
 	rotation time.Duration // of the keys of hashes
 	mu       sync.Mutex
-	keys     map[string][]byte // by file name
+	keys     map[string]*secret // by file name
 }
 
 // Open opens the keys in dir, which it makes if need be. Keys of hashes serve
@@ -51,7 +53,7 @@ func Open(dir string, rotation time.Duration) (*Keys, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("keys of privacy: %w", err)
 	}
-	return &Keys{dir: dir, rotation: rotation, keys: map[string][]byte{}}, nil
+	return &Keys{dir: dir, rotation: rotation, keys: map[string]*secret{}}, nil
 }
 
 // Keep gives a visit as mode lets it be written down. A visitor who asked not to
@@ -85,7 +87,7 @@ func (k *Keys) Keep(v visit.Visit, mode visit.Mode, private bool) (visit.Visit, 
 	if v.UserAgent != nil {
 		agent = *v.UserAgent
 	}
-	sum := digest(key, kept+"\n"+agent)
+	sum := key.digest(kept + "\n" + agent)
 	v.VisitorHash = int64(binary.BigEndian.Uint64(sum))
 	return v, nil
 }
@@ -166,11 +168,13 @@ func hashFile(site string, period time.Time) string {
 }
 
 func visitorFile(site string, at time.Time) string {
-	return fmt.Sprintf("visitors %s %s.key", url.PathEscape(site), at.UTC().Format(time.DateOnly))
+	name := append(make([]byte, 0, 64), "visitors "...)
+	name = append(append(name, url.PathEscape(site)...), ' ')
+	return string(append(at.UTC().AppendFormat(name, time.DateOnly), ".key"...))
 }
 
 // key reads a key, or makes it where nobody has.
-func (k *Keys) key(name string) ([]byte, error) {
+func (k *Keys) key(name string) (*secret, error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if key, ok := k.keys[name]; ok {
@@ -190,8 +194,9 @@ func (k *Keys) key(name string) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("a key of privacy: %w", err)
 	}
-	k.keys[name] = key
-	return key, nil
+	s := &secret{key: key}
+	k.keys[name] = s
+	return s, nil
 }
 
 // make writes a new key under its name at once, unless there is one.
@@ -213,15 +218,33 @@ func (k *Keys) make(file string) error {
 	return nil
 }
 
-func digest(key []byte, text string) []byte {
-	h := hmac.New(sha256.New, key)
-	h.Write([]byte(text))
-	return h.Sum(nil)
+// A secret is a key, and HMACs (RFC 2104) with it that are ready.
+type secret struct {
+	key  []byte
+	macs sync.Pool // of hash.Hash
 }
 
-func hashWord(key []byte, a netip.Addr) string {
-	return "hash " + hex.EncodeToString(digest(key, a.String())[:8])
+func (s *secret) digest(text string) []byte {
+	h, ok := s.macs.Get().(hash.Hash)
+	if !ok {
+		h = hmac.New(sha256.New, s.key)
+	}
+	h.Reset()
+	_, _ = io.WriteString(h, text) // which never fails
+	sum := h.Sum(make([]byte, 0, sha256.Size))
+	s.macs.Put(h)
+	return sum
+}
+
+func hashWord(s *secret, a netip.Addr) string {
+	return "hash " + hex.EncodeToString(s.digest(a.String())[:8])
 }
 
 // Lasting gives a key that is made once and kept, for something that is signed.
-func (k *Keys) Lasting(name string) ([]byte, error) { return k.key(name + ".key") }
+func (k *Keys) Lasting(name string) ([]byte, error) {
+	s, err := k.key(name + ".key")
+	if err != nil {
+		return nil, err
+	}
+	return s.key, nil
+}

@@ -47,7 +47,7 @@ func BenchmarkStore(b *testing.B) {
 		for j := range batch {
 			q := &batch[j]
 			at, _ := visit.TimeOf(q.Row.ID)
-			facts, _ := factsOf(known, q)
+			facts, _ := copied.factsOf(known, q)
 			rows[j] = append([]any{int64(i*benchBatch + j)}, (&insertRow{Row: &q.Row, at: at, facts: facts}).values()...)
 		}
 		begin := time.Now()

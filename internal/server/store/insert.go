@@ -54,7 +54,7 @@ func (s *Store) Insert(ctx context.Context, batch []visit.QueuedVisit) (visit.Ou
 			continue
 		}
 		first[q.Row.ID] = i
-		shared, err := factsOf(facts, q)
+		shared, err := s.factsOf(facts, q)
 		if err != nil {
 			return out, fmt.Errorf("%w: %w", visit.ErrRefused, err)
 		}
@@ -115,6 +115,7 @@ func (s *Store) Insert(ctx context.Context, batch []visit.QueuedVisit) (visit.Ou
 	if err != nil {
 		return visit.Outcome{}, away(err)
 	}
+	s.remember(facts)
 	return out, nil
 }
 
@@ -227,29 +228,67 @@ func (s *Store) Standing(ctx context.Context, rows []visit.Row) ([]visit.Standin
 // storedChannel is notified when visits have been stored.
 const storedChannel = "visits_stored"
 
-// sharedFacts are the edition facts of all visits that share them, decoded once.
+// sharedFacts are the edition facts of all visits that share them.
 type sharedFacts struct {
-	text  json.RawMessage
-	facts struct { // what of them has columns
-		Location atlas.Location `json:"location"`
-		Network  atlas.Network  `json:"network"`
-	}
-	network *string
-	place   map[bool]int64 // its id, by whether the address was skipped
+	text json.RawMessage // of the visit that is stored with them
+	columnFacts
+	used [2]bool // which of the places are asked for
 }
 
-func factsOf(known map[uuid.UUID]*sharedFacts, q *visit.QueuedVisit) (*sharedFacts, error) {
-	s, ok := known[q.Row.FactsID]
+// columnFacts are what of edition facts has columns. Facts are named by their content and
+// places are never dropped, so they hold for ever.
+type columnFacts struct {
+	country, network *string
+	place            [2]int64 // the ids of the place: looked up, and skipped; 0 where it is not known yet
+}
+
+// factsKept bounds how many facts are remembered with their columns.
+const factsKept = 50_000
+
+// factsOf gives the facts of a visit; known has those of its batch.
+func (s *Store) factsOf(known map[uuid.UUID]*sharedFacts, q *visit.QueuedVisit) (*sharedFacts, error) {
+	f, ok := known[q.Row.FactsID]
 	if !ok {
-		s = &sharedFacts{text: q.Facts, place: map[bool]int64{}}
-		if err := json.Unmarshal(q.Facts, &s.facts); err != nil {
-			return nil, fmt.Errorf("the edition facts of %s: %w", q.Row.ID, err)
+		f = &sharedFacts{text: q.Facts}
+		remembered, ok := s.facts.Load(q.Row.FactsID)
+		if ok {
+			f.columnFacts = remembered.(columnFacts)
+		} else {
+			var read struct {
+				Location struct {
+					CountryCode *string `json:"country_code"`
+				} `json:"location"`
+				Network atlas.Network `json:"network"`
+			}
+			if err := json.Unmarshal(q.Facts, &read); err != nil {
+				return nil, fmt.Errorf("the edition facts of %s: %w", q.Row.ID, err)
+			}
+			f.country, f.network = read.Location.CountryCode, null(visit.NetworkKey(read.Network))
 		}
-		s.network = null(visit.NetworkKey(s.facts.Network))
-		known[q.Row.FactsID] = s
+		known[q.Row.FactsID] = f
 	}
-	s.place[q.Row.Skipped] = 0 // until addPlaces knows it
-	return s, nil
+	f.used[index(q.Row.Skipped)] = true
+	return f, nil
+}
+
+// remember keeps the facts of a batch that was stored.
+func (s *Store) remember(facts map[uuid.UUID]*sharedFacts) {
+	for id, f := range facts {
+		if before, loaded := s.facts.Swap(id, f.columnFacts); !loaded || before == nil {
+			s.factsCount.Add(1)
+		}
+	}
+	if s.factsCount.Load() > factsKept {
+		s.facts.Clear()
+		s.factsCount.Store(0)
+	}
+}
+
+func index(skipped bool) int {
+	if skipped {
+		return 1
+	}
+	return 0
 }
 
 func null(s string) *string {
@@ -292,21 +331,29 @@ func addFacts(ctx context.Context, tx pgx.Tx, facts map[uuid.UUID]*sharedFacts) 
 // the ids of all.
 func addPlaces(ctx context.Context, tx pgx.Tx, facts map[uuid.UUID]*sharedFacts) error {
 	list := places{}
+	digests := map[*int64]uuid.UUID{}
 	for _, f := range facts {
-		for skipped := range f.place {
-			list.add(&f.facts.Location, skipped)
+		for i, used := range f.used {
+			if !used || f.place[i] != 0 {
+				continue
+			}
+			var read struct {
+				Location atlas.Location `json:"location"`
+			}
+			if err := json.Unmarshal(f.text, &read); err != nil {
+				return err
+			}
+			digests[&f.place[i]] = list.add(&read.Location, i == 1)
 		}
+	}
+	if len(list) == 0 {
+		return nil
 	}
 	ids, err := list.ids(ctx, tx)
-	if err != nil {
-		return err
+	for place, digest := range digests {
+		*place = ids[digest]
 	}
-	for _, f := range facts {
-		for skipped := range f.place {
-			f.place[skipped] = ids[placeRow{&f.facts.Location, skipped}.digest()]
-		}
-	}
-	return nil
+	return err
 }
 
 // refused says whether an error is the data's fault: the database does not take

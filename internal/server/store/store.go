@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -29,6 +30,9 @@ type Store struct {
 	pool      *pgxpool.Pool
 	retention time.Duration // 0 keeps all
 	weeks     sync.Map      // time.Time -> true: weeks whose partition is there
+	// facts are the columns of edition facts that were stored lately, by their ids.
+	facts      sync.Map // uuid.UUID -> columnFacts
+	factsCount atomic.Int64
 }
 
 // Open connects to a database and brings its tables up to date, one service at
