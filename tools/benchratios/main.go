@@ -1,11 +1,14 @@
-// Command benchratios reads the output of go test -bench and prints, beside it,
-// the ratios that the design promises, each measured in that one run.
+// Command benchratios reads the output of go test -bench, of several rounds, and prints beside
+// it the ratios that the design promises. Rounds have the two sides of every ratio take turns: a
+// ratio is made within each round, and the median of the rounds is given, with the least and the
+// most, since a busy machine slows one side and not the other.
 package main
 
 import (
 	"bufio"
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -54,7 +57,7 @@ var promises = []promise{
 }
 
 func main() {
-	took := map[string]float64{}
+	took := map[string][]float64{} // by name, a value a round
 	lines := bufio.NewScanner(os.Stdin)
 	for lines.Scan() {
 		fmt.Println(lines.Text())
@@ -68,37 +71,52 @@ func main() {
 				name = name[:i]
 			}
 		}
-		took[name], _ = strconv.ParseFloat(fields[2], 64)
+		add(took, name, fields[2])
 		for i := 4; i+1 < len(fields); i += 2 {
-			took[name+" "+fields[i+1]], _ = strconv.ParseFloat(fields[i], 64)
+			add(took, name+" "+fields[i+1], fields[i])
 		}
 	}
 	if err := lines.Err(); err != nil {
 		fmt.Fprintln(os.Stderr, "benchratios:", err)
 		os.Exit(1)
 	}
-	fmt.Printf("\n%-46s %10s  %s\n", "promise", "measured", "target")
+	fmt.Printf("\n%-48s %10s  %-17s %s\n", "promise", "measured", "least to most", "target")
 	for _, p := range promises {
-		value := took[p.measured]
-		if p.against != "" && took[p.against] > 0 {
-			value /= took[p.against]
-		}
-		target, kept := fmt.Sprintf("<= %g", p.atMost), value <= p.atMost
+		values := p.of(took)
+		target := fmt.Sprintf("<= %g", p.atMost)
 		if p.atLeast > 0 {
-			target, kept = fmt.Sprintf(">= %g", p.atLeast), value >= p.atLeast
+			target = fmt.Sprintf(">= %g", p.atLeast)
 		}
+		if len(values) == 0 {
+			fmt.Printf("%-48s %10s  %-17s %-8s not measured\n", p.what, "", "", target)
+			continue
+		}
+		slices.Sort(values)
+		value := values[len(values)/2]
 		word := "kept"
-		switch {
-		case !known(took, p.measured):
-			word = "not measured"
-		case !kept:
+		if p.atLeast > 0 && value < p.atLeast || p.atLeast == 0 && value > p.atMost {
 			word = "MISSED"
 		}
-		fmt.Printf("%-46s %10.2f  %-8s %s\n", p.what, value, target, word)
+		fmt.Printf("%-48s %10.2f  %-17s %-8s %s\n", p.what, value, fmt.Sprintf("%.2f to %.2f", values[0], values[len(values)-1]), target, word)
 	}
 }
 
-func known(took map[string]float64, name string) bool {
-	_, ok := took[name]
-	return ok
+func add(took map[string][]float64, name, text string) {
+	if value, err := strconv.ParseFloat(text, 64); err == nil {
+		took[name] = append(took[name], value)
+	}
+}
+
+// of gives the values of a promise, one a round.
+func (p promise) of(took map[string][]float64) []float64 {
+	values := slices.Clone(took[p.measured])
+	if p.against == "" {
+		return values
+	}
+	against := took[p.against]
+	values = values[:min(len(values), len(against))]
+	for i := range values {
+		values[i] /= against[i]
+	}
+	return values
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"flag"
 	"fmt"
+	"math/rand/v2"
 	"sort"
 	"testing"
 	"time"
@@ -128,4 +129,61 @@ func TestManyVisits(t *testing.T) {
 	}
 	assert.Equal(t, int64(*many), total)
 	t.Logf("%d rows of %d days recounted in %s: no count differs", total, len(days), time.Since(at).Round(time.Millisecond))
+}
+
+var hostile = flag.Int("hostile", 3000, "how many visits with made-up names a day of the hostile week has")
+
+// A stranger with a page key makes up paths, referrers and links for a week: the counts stay
+// bounded whatever the number, and what remains when the visits are dropped is that.
+func TestAHostileWeek(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	r := rand.New(rand.NewPCG(15, 3))
+	now := weekOf(time.Now()).AddDate(0, 0, -7)
+	total := 0
+	for day := range 7 {
+		source := synthetic.NewVisits(uint64(day), site, 20, now.AddDate(0, 0, day), now.AddDate(0, 0, day+1))
+		for left := *hostile; left > 0; left -= 5000 {
+			var batch []visit.QueuedVisit
+			for range min(left, 5000) {
+				q := source.Next()
+				q.Row.Path = fmt.Sprintf("/made-up/%x", r.Uint64())
+				q.Row.Referrer, q.Row.Link, q.Row.Language = ptr(fmt.Sprintf("https://h%x.example/", r.Uint64())), ptr(fmt.Sprintf("l%x", r.Uint64())), fmt.Sprintf("x-%x", r.Uint32())
+				batch = append(batch, q)
+			}
+			out, err := s.Insert(t.Context(), batch)
+			require.NoError(t, err)
+			total += out.Stored
+		}
+		_, err := s.Maintain(t.Context(), now.AddDate(0, 0, day+1))
+		require.NoError(t, err)
+	}
+	size := func(tables ...string) (bytes int64) {
+		for _, table := range tables {
+			var n int64
+			require.NoError(t, s.pool.QueryRow(t.Context(), `SELECT pg_total_relation_size($1::text::regclass) + coalesce((SELECT sum(pg_total_relation_size(inhrelid)) FROM pg_inherits WHERE inhparent = $1::text::regclass), 0)::bigint`, table).Scan(&n))
+			bytes += n
+		}
+		return bytes
+	}
+	during := size("visit")
+	var counts, keys, visits int
+	read := func() {
+		require.NoError(t, s.pool.QueryRow(t.Context(), `SELECT (SELECT count(*) FROM rollup WHERE is_named(dimension)), (SELECT count(*) FROM count_key), (SELECT count(*) FROM visit)`).Scan(&counts, &keys, &visits))
+	}
+	read()
+	t.Logf("%d visits with made-up names in a week: %d counts by name, %d keys, %.1f MB; the visits themselves %.1f MB", total, counts, keys, float64(size("rollup", "count_key"))/1e6, float64(during)/1e6)
+	assert.LessOrEqual(t, counts, 7*4*2000)
+	assert.LessOrEqual(t, keys, 7*4*2000+2000)
+	tally, err := s.Tally(t.Context(), visit.Filter{Site: site}, visit.ByPath, time.Now())
+	require.NoError(t, err)
+	all, err := s.Tally(t.Context(), visit.Filter{Site: site}, visit.ByAll, time.Now())
+	require.NoError(t, err)
+	assert.Equal(t, all.Sum(), tally.Sum(), "none is left out")
+	s.retention = 24 * time.Hour
+	_, err = s.Maintain(t.Context(), now.AddDate(0, 0, 40))
+	require.NoError(t, err)
+	read()
+	assert.Zero(t, visits, "their weeks are over")
+	t.Logf("what is left: %d counts by name, %d keys, %.1f MB in all", counts, keys, float64(size("rollup", "count_key", "visit", "edition_facts", "place", "visitor_seen"))/1e6)
 }
