@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -81,5 +82,22 @@ func TestWordsThatAreGone(t *testing.T) {
 func TestGoneWordsAreFound(t *testing.T) {
 	for _, word := range []string{"Whereabouts", "set aside", "set_aside", "stored_as", "reread", "known points", "half within 10 km", "atlas audit", "atlas use", "the visitor listener", "Arrivals", "order=arrival", "Keeper", "needs an eye", "Bell", "Tend", "guest", "atlas.Finding", "eastporch_intake_waiting_visits", `"from":"counts"`, "This wants a key", "stand outside these filters", "/problems/bad-field"} {
 		assert.True(t, slices.ContainsFunc(gone, func(g struct{ was, now string }) bool { return regexp.MustCompile(g.was).MatchString(word) }), word)
+	}
+}
+
+// Every operation and parameter of the contract tells a stranger what it is.
+func TestTheContractIsDescribed(t *testing.T) {
+	text, err := os.ReadFile(filepath.Join("..", "..", "api", "openapi.yaml"))
+	require.NoError(t, err)
+	doc, err := openapi3.NewLoader().LoadFromData(text)
+	require.NoError(t, err)
+	for path, item := range doc.Paths.Map() {
+		for method, operation := range item.Operations() {
+			assert.NotEmpty(t, operation.Summary, "%s %s", method, path)
+			assert.Greater(t, len(operation.Description), 20, "%s %s", method, path)
+			for _, p := range append(slices.Clone(operation.Parameters), item.Parameters...) {
+				assert.NotEmpty(t, p.Value.Description, "%s %s: %s", method, path, p.Value.Name)
+			}
+		}
 	}
 }

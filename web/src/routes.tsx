@@ -38,7 +38,7 @@ const pages: Route[] = [
   {
     path: "/visits",
     title: "Visits",
-    line: "Every visit once, newest first",
+    line: "All stored visits, the newest first",
     group: "Watch",
     icon: "visits",
     key: "v",
@@ -47,7 +47,7 @@ const pages: Route[] = [
   {
     path: "/map",
     title: "Map",
-    line: "Where visits come from, as far as is known",
+    line: "Where visits come from",
     group: "Watch",
     icon: "map",
     key: "m",
@@ -57,7 +57,7 @@ const pages: Route[] = [
   {
     path: "/lookup",
     title: "Look up",
-    line: "What the atlas says of an address, and why",
+    line: "Where an address is, and the evidence",
     group: "Ask",
     icon: "lookup",
     key: "l",
@@ -66,7 +66,7 @@ const pages: Route[] = [
   {
     path: "/lookup/many",
     title: "Look up",
-    line: "What the atlas says of many addresses",
+    line: "Locate many addresses at once",
     group: "Ask",
     icon: "lookup",
     key: "",
@@ -76,7 +76,7 @@ const pages: Route[] = [
   {
     path: "/trail",
     title: "Trail",
-    line: "From the peer back to the visitor, hop by hop",
+    line: "How the visitor of a request is found, hop by hop",
     group: "Ask",
     icon: "trail",
     key: "r",
@@ -85,7 +85,7 @@ const pages: Route[] = [
   {
     path: "/atlas",
     title: "Atlas",
-    line: "What is known of the ranges, and how well",
+    line: "Sources, editions, accuracy and coverage of the range data",
     group: "Keep",
     icon: "atlas",
     key: "a",
@@ -94,7 +94,7 @@ const pages: Route[] = [
   {
     path: "/setup",
     title: "Set-up",
-    line: "What is wrong, what to paste, who may ask",
+    line: "Proxy check, code snippets, localization and keys",
     group: "Keep",
     icon: "setup",
     key: "s",

@@ -225,7 +225,10 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @example offer */
+                /**
+                 * @description The name of the set.
+                 * @example offer
+                 */
                 name: string;
             };
             cookie?: never;
@@ -1164,6 +1167,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
+                /** @description The id, from the list. */
                 id: string;
             };
             cookie?: never;
@@ -1191,6 +1195,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
+                /** @description The id, from the list. */
                 id: string;
             };
             cookie?: never;
@@ -2720,7 +2725,9 @@ export interface components {
         CountryCode: string;
         /** @description The town as the card names it. */
         City: string;
+        /** @description Visits that were located to exactly this level. */
         Level: components["schemas"]["Level"];
+        /** @description Visits whose address was skipped, or was looked up. */
         Skipped: boolean;
         /**
          * @description Paths of the facts that are wanted, with commas between.
@@ -2735,11 +2742,15 @@ export interface components {
         Referrer: string;
         /** @description BCP 47. */
         Language: string;
+        /** @description An IANA name: visits from this time zone. */
         TimeZone: string;
         /** @description As the report of networks has it. */
         Network: string;
+        /** @description Visits whose address has this label. */
         Label: string;
+        /** @description Visits that came by this link. */
         Link: string;
+        /** @description Visits with this mark; without it, marked ones are listed and not counted. */
         Mark: components["schemas"]["Mark"];
         /** @description Of what is kept of the address: an address, or a prefix. */
         Prefix: string;
@@ -2906,6 +2917,7 @@ export interface operations {
                  * @example PT
                  */
                 country_code?: string;
+                /** @description Whose location decides, instead of a country. */
                 address?: string;
                 /**
                  * @description What the visitor's program asks for.
@@ -3041,6 +3053,7 @@ export interface operations {
                 language?: components["parameters"]["NamesIn"];
                 /** @description Only those of a group: eu, eea, schengen, euro-area or one of the owner's. */
                 group?: string;
+                /** @description Only countries of this continent. */
                 continent_code?: "AF" | "AN" | "AS" | "EU" | "NA" | "OC" | "SA";
                 /**
                  * @description Paths of the facts that are wanted, with commas between.
@@ -3193,7 +3206,10 @@ export interface operations {
             };
             header?: never;
             path: {
-                /** @example offer */
+                /**
+                 * @description The name of the set.
+                 * @example offer
+                 */
                 name: string;
             };
             cookie?: never;
@@ -3225,7 +3241,10 @@ export interface operations {
             };
             header?: never;
             path: {
-                /** @example offer */
+                /**
+                 * @description The name of the set.
+                 * @example offer
+                 */
                 name: string;
             };
             cookie?: never;
@@ -3588,7 +3607,9 @@ export interface operations {
                 region_code?: components["parameters"]["RegionCode"];
                 /** @description The town as the card names it. */
                 city?: components["parameters"]["City"];
+                /** @description Visits that were located to exactly this level. */
                 level?: components["parameters"]["Level"];
+                /** @description Visits whose address was skipped, or was looked up. */
                 skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
                 path?: components["parameters"]["Path"];
@@ -3596,11 +3617,15 @@ export interface operations {
                 referrer?: components["parameters"]["Referrer"];
                 /** @description BCP 47. */
                 language?: components["parameters"]["Language"];
+                /** @description An IANA name: visits from this time zone. */
                 time_zone?: components["parameters"]["TimeZone"];
                 /** @description As the report of networks has it. */
                 network?: components["parameters"]["Network"];
+                /** @description Visits whose address has this label. */
                 label?: components["parameters"]["Label"];
+                /** @description Visits that came by this link. */
                 link?: components["parameters"]["Link"];
+                /** @description Visits with this mark; without it, marked ones are listed and not counted. */
                 mark?: components["parameters"]["Mark"];
                 /** @description Of what is kept of the address: an address, or a prefix. */
                 prefix?: components["parameters"]["Prefix"];
@@ -3608,6 +3633,7 @@ export interface operations {
                 order?: "time" | "sequence";
                 /** @description The `next` of the page before. */
                 cursor?: string;
+                /** @description How many at the most. */
                 limit?: number;
             };
             header?: never;
@@ -3632,7 +3658,10 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @example return=representation, wait=5 */
+                /**
+                 * @description `wait=N` waits up to N seconds until the visit is stored; `return=representation` answers with the whole visit (RFC 7240).
+                 * @example return=representation, wait=5
+                 */
                 Prefer?: string;
             };
             path?: never;
@@ -3707,6 +3736,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The id, from the list. */
                 id: string;
             };
             cookie?: never;
@@ -3764,7 +3794,9 @@ export interface operations {
                 region_code?: components["parameters"]["RegionCode"];
                 /** @description The town as the card names it. */
                 city?: components["parameters"]["City"];
+                /** @description Visits that were located to exactly this level. */
                 level?: components["parameters"]["Level"];
+                /** @description Visits whose address was skipped, or was looked up. */
                 skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
                 path?: components["parameters"]["Path"];
@@ -3772,17 +3804,23 @@ export interface operations {
                 referrer?: components["parameters"]["Referrer"];
                 /** @description BCP 47. */
                 language?: components["parameters"]["Language"];
+                /** @description An IANA name: visits from this time zone. */
                 time_zone?: components["parameters"]["TimeZone"];
                 /** @description As the report of networks has it. */
                 network?: components["parameters"]["Network"];
+                /** @description Visits whose address has this label. */
                 label?: components["parameters"]["Label"];
+                /** @description Visits that came by this link. */
                 link?: components["parameters"]["Link"];
+                /** @description Visits with this mark; without it, marked ones are listed and not counted. */
                 mark?: components["parameters"]["Mark"];
                 /** @description Of what is kept of the address: an address, or a prefix. */
                 prefix?: components["parameters"]["Prefix"];
+                /** @description The id of an event: the stream goes on behind it; 0 begins with the first visit that is kept. */
                 after?: number;
             };
             header?: {
+                /** @description The same, as browsers send it when they connect again. */
                 "Last-Event-ID"?: string;
             };
             path?: never;
@@ -3820,7 +3858,9 @@ export interface operations {
                 region_code?: components["parameters"]["RegionCode"];
                 /** @description The town as the card names it. */
                 city?: components["parameters"]["City"];
+                /** @description Visits that were located to exactly this level. */
                 level?: components["parameters"]["Level"];
+                /** @description Visits whose address was skipped, or was looked up. */
                 skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
                 path?: components["parameters"]["Path"];
@@ -3828,15 +3868,21 @@ export interface operations {
                 referrer?: components["parameters"]["Referrer"];
                 /** @description BCP 47. */
                 language?: components["parameters"]["Language"];
+                /** @description An IANA name: visits from this time zone. */
                 time_zone?: components["parameters"]["TimeZone"];
                 /** @description As the report of networks has it. */
                 network?: components["parameters"]["Network"];
+                /** @description Visits whose address has this label. */
                 label?: components["parameters"]["Label"];
+                /** @description Visits that came by this link. */
                 link?: components["parameters"]["Link"];
+                /** @description Visits with this mark; without it, marked ones are listed and not counted. */
                 mark?: components["parameters"]["Mark"];
                 /** @description Of what is kept of the address: an address, or a prefix. */
                 prefix?: components["parameters"]["Prefix"];
+                /** @description How the answer is written; the Accept header does the same. */
                 format?: "csv" | "ndjson" | "geojson" | "parquet";
+                /** @description Leave texts that a spreadsheet would take for formulas as they are. */
                 raw?: boolean;
                 /** @description Visits of this address, where the site keeps enough to tell. */
                 address?: string;
@@ -3865,6 +3911,7 @@ export interface operations {
     importVisits: {
         parameters: {
             query: {
+                /** @description How the answer is written; the Accept header does the same. */
                 format: "csv" | "ndjson" | "geojson" | "parquet";
             };
             header?: never;
@@ -3945,6 +3992,7 @@ export interface operations {
     listQuarantine: {
         parameters: {
             query?: {
+                /** @description How many at the most. */
                 limit?: number;
             };
             header?: never;
@@ -3970,6 +4018,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The id, from the list. */
                 id: string;
             };
             cookie?: never;
@@ -3997,6 +4046,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The id, from the list. */
                 id: string;
             };
             cookie?: never;
@@ -4031,7 +4081,9 @@ export interface operations {
                 region_code?: components["parameters"]["RegionCode"];
                 /** @description The town as the card names it. */
                 city?: components["parameters"]["City"];
+                /** @description Visits that were located to exactly this level. */
                 level?: components["parameters"]["Level"];
+                /** @description Visits whose address was skipped, or was looked up. */
                 skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
                 path?: components["parameters"]["Path"];
@@ -4039,23 +4091,30 @@ export interface operations {
                 referrer?: components["parameters"]["Referrer"];
                 /** @description BCP 47. */
                 language?: components["parameters"]["Language"];
+                /** @description An IANA name: visits from this time zone. */
                 time_zone?: components["parameters"]["TimeZone"];
                 /** @description As the report of networks has it. */
                 network?: components["parameters"]["Network"];
+                /** @description Visits whose address has this label. */
                 label?: components["parameters"]["Label"];
+                /** @description Visits that came by this link. */
                 link?: components["parameters"]["Link"];
+                /** @description Visits with this mark; without it, marked ones are listed and not counted. */
                 mark?: components["parameters"]["Mark"];
                 /** @description Of what is kept of the address: an address, or a prefix. */
                 prefix?: components["parameters"]["Prefix"];
+                /** @description How many at the most. */
                 limit?: number;
                 /** @description Put the time before, as long as this one, beside it. */
                 compare?: "before";
                 /** @description Only countries that were first seen in this time. */
                 new?: boolean;
+                /** @description How the answer is written; the Accept header does the same. */
                 format?: "json" | "geojson" | "xml" | "yaml" | "csv" | "text" | "ndjson";
             };
             header?: never;
             path: {
+                /** @description What visits are counted by. */
                 by: "countries" | "regions" | "towns" | "zones" | "places" | "networks" | "paths" | "referrers" | "languages" | "labels" | "links";
             };
             cookie?: never;
@@ -4098,7 +4157,9 @@ export interface operations {
                 region_code?: components["parameters"]["RegionCode"];
                 /** @description The town as the card names it. */
                 city?: components["parameters"]["City"];
+                /** @description Visits that were located to exactly this level. */
                 level?: components["parameters"]["Level"];
+                /** @description Visits whose address was skipped, or was looked up. */
                 skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
                 path?: components["parameters"]["Path"];
@@ -4106,17 +4167,23 @@ export interface operations {
                 referrer?: components["parameters"]["Referrer"];
                 /** @description BCP 47. */
                 language?: components["parameters"]["Language"];
+                /** @description An IANA name: visits from this time zone. */
                 time_zone?: components["parameters"]["TimeZone"];
                 /** @description As the report of networks has it. */
                 network?: components["parameters"]["Network"];
+                /** @description Visits whose address has this label. */
                 label?: components["parameters"]["Label"];
+                /** @description Visits that came by this link. */
                 link?: components["parameters"]["Link"];
+                /** @description Visits with this mark; without it, marked ones are listed and not counted. */
                 mark?: components["parameters"]["Mark"];
                 /** @description Of what is kept of the address: an address, or a prefix. */
                 prefix?: components["parameters"]["Prefix"];
+                /** @description How long a row is. */
                 unit?: "quarter" | "hour" | "day" | "week" | "month";
                 /** @description A name of the IANA database; the site's own by default. */
                 zone?: string;
+                /** @description How the answer is written; the Accept header does the same. */
                 format?: "json" | "geojson" | "xml" | "yaml" | "csv" | "text" | "ndjson";
             };
             header?: never;
@@ -4161,7 +4228,9 @@ export interface operations {
                 region_code?: components["parameters"]["RegionCode"];
                 /** @description The town as the card names it. */
                 city?: components["parameters"]["City"];
+                /** @description Visits that were located to exactly this level. */
                 level?: components["parameters"]["Level"];
+                /** @description Visits whose address was skipped, or was looked up. */
                 skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
                 path?: components["parameters"]["Path"];
@@ -4169,14 +4238,19 @@ export interface operations {
                 referrer?: components["parameters"]["Referrer"];
                 /** @description BCP 47. */
                 language?: components["parameters"]["Language"];
+                /** @description An IANA name: visits from this time zone. */
                 time_zone?: components["parameters"]["TimeZone"];
                 /** @description As the report of networks has it. */
                 network?: components["parameters"]["Network"];
+                /** @description Visits whose address has this label. */
                 label?: components["parameters"]["Label"];
+                /** @description Visits that came by this link. */
                 link?: components["parameters"]["Link"];
+                /** @description Visits with this mark; without it, marked ones are listed and not counted. */
                 mark?: components["parameters"]["Mark"];
                 /** @description Of what is kept of the address: an address, or a prefix. */
                 prefix?: components["parameters"]["Prefix"];
+                /** @description How the answer is written; the Accept header does the same. */
                 format?: "json" | "geojson" | "xml" | "yaml" | "csv" | "text" | "ndjson";
             };
             header?: never;
@@ -4215,6 +4289,7 @@ export interface operations {
                 from?: components["parameters"]["From"];
                 /** @description Visits before this time. */
                 to?: components["parameters"]["To"];
+                /** @description How the answer is written; the Accept header does the same. */
                 format?: "json" | "geojson" | "xml" | "yaml" | "csv" | "text" | "ndjson";
             };
             header?: never;
@@ -4259,7 +4334,9 @@ export interface operations {
                 region_code?: components["parameters"]["RegionCode"];
                 /** @description The town as the card names it. */
                 city?: components["parameters"]["City"];
+                /** @description Visits that were located to exactly this level. */
                 level?: components["parameters"]["Level"];
+                /** @description Visits whose address was skipped, or was looked up. */
                 skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
                 path?: components["parameters"]["Path"];
@@ -4267,11 +4344,15 @@ export interface operations {
                 referrer?: components["parameters"]["Referrer"];
                 /** @description BCP 47. */
                 language?: components["parameters"]["Language"];
+                /** @description An IANA name: visits from this time zone. */
                 time_zone?: components["parameters"]["TimeZone"];
                 /** @description As the report of networks has it. */
                 network?: components["parameters"]["Network"];
+                /** @description Visits whose address has this label. */
                 label?: components["parameters"]["Label"];
+                /** @description Visits that came by this link. */
                 link?: components["parameters"]["Link"];
+                /** @description Visits with this mark; without it, marked ones are listed and not counted. */
                 mark?: components["parameters"]["Mark"];
                 /** @description Of what is kept of the address: an address, or a prefix. */
                 prefix?: components["parameters"]["Prefix"];
@@ -4279,6 +4360,7 @@ export interface operations {
                 zoom?: number;
                 /** @description west,south,east,north in degrees */
                 bbox?: string;
+                /** @description How the answer is written; the Accept header does the same. */
                 format?: "json" | "geojson" | "xml" | "yaml" | "csv" | "text" | "ndjson";
             };
             header?: never;
@@ -4323,7 +4405,9 @@ export interface operations {
                 region_code?: components["parameters"]["RegionCode"];
                 /** @description The town as the card names it. */
                 city?: components["parameters"]["City"];
+                /** @description Visits that were located to exactly this level. */
                 level?: components["parameters"]["Level"];
+                /** @description Visits whose address was skipped, or was looked up. */
                 skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
                 path?: components["parameters"]["Path"];
@@ -4331,18 +4415,25 @@ export interface operations {
                 referrer?: components["parameters"]["Referrer"];
                 /** @description BCP 47. */
                 language?: components["parameters"]["Language"];
+                /** @description An IANA name: visits from this time zone. */
                 time_zone?: components["parameters"]["TimeZone"];
                 /** @description As the report of networks has it. */
                 network?: components["parameters"]["Network"];
+                /** @description Visits whose address has this label. */
                 label?: components["parameters"]["Label"];
+                /** @description Visits that came by this link. */
                 link?: components["parameters"]["Link"];
+                /** @description Visits with this mark; without it, marked ones are listed and not counted. */
                 mark?: components["parameters"]["Mark"];
                 /** @description Of what is kept of the address: an address, or a prefix. */
                 prefix?: components["parameters"]["Prefix"];
+                /** @description Of the point, in degrees; or give `at`. */
                 latitude?: number;
+                /** @description Of the point, in degrees; or give `at`. */
                 longitude?: number;
                 /** @description A geo URI instead. */
                 at?: string;
+                /** @description How the answer is written; the Accept header does the same. */
                 format?: "json" | "geojson" | "xml" | "yaml" | "csv" | "text" | "ndjson";
             };
             header?: never;
@@ -4739,6 +4830,7 @@ export interface operations {
             query?: {
                 /** @description The one in use by default. */
                 edition?: string;
+                /** @description How the answer is written; the Accept header does the same. */
                 format?: "csv" | "geofeed";
                 /** @description Leaves texts that look like formulas as they are. */
                 raw?: boolean;
@@ -4878,6 +4970,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The id, from the list. */
                 id: string;
             };
             cookie?: never;
@@ -4978,6 +5071,7 @@ export interface operations {
             };
             header?: never;
             path: {
+                /** @description The id, from the list. */
                 id: string;
             };
             cookie?: never;
@@ -5005,6 +5099,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The id, from the list. */
                 id: string;
             };
             cookie?: never;
@@ -5032,6 +5127,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The id, from the list. */
                 id: string;
             };
             cookie?: never;
@@ -5135,6 +5231,7 @@ export interface operations {
             query?: {
                 /** @description The `next` of the page before. */
                 cursor?: string;
+                /** @description How many at the most. */
                 limit?: number;
             };
             header?: never;
