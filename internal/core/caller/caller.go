@@ -333,7 +333,7 @@ func (w *walk) at(h Hop, a netip.Addr) Hop {
 
 func (w *walk) skip(h Hop, a netip.Addr, rule string) {
 	h = w.at(h, a)
-	h.Verdict, h.Rule, h.Reason = Trusted, &rule, fmt.Sprintf("Matches %s, a trusted proxy: skipped.", rule)
+	h.Verdict, h.Rule, h.Reason = Trusted, &rule, fmt.Sprintf("Matches %s, a trusted proxy.", rule)
 	w.add(h)
 }
 
