@@ -76,7 +76,7 @@ func (s *Store) Maintain(ctx context.Context, now time.Time) (dropped []time.Tim
 			return nil, err
 		}
 	}
-	oldest := s.Oldest(now)
+	oldest, keys := s.Oldest(now), int64(0)
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		if err := takeTurn(ctx, tx, storing); err != nil {
 			return err
@@ -98,11 +98,14 @@ func (s *Store) Maintain(ctx context.Context, now time.Time) (dropped []time.Tim
 			}
 			dropped = append(dropped, monday)
 		}
-		for _, sql := range []string{dropFacts, dropKeys} {
-			if _, err := tx.Exec(ctx, sql); err != nil {
-				return err
-			}
+		if _, err := tx.Exec(ctx, dropFacts); err != nil {
+			return err
 		}
+		tag, err := tx.Exec(ctx, dropKeys)
+		if err != nil {
+			return err
+		}
+		keys = tag.RowsAffected()
 		if _, err := tx.Exec(ctx, `DELETE FROM audit_log WHERE id < (SELECT id FROM audit_log ORDER BY id DESC OFFSET $1 LIMIT 1)`, auditKept-1); err != nil {
 			return err
 		}
@@ -118,7 +121,10 @@ func (s *Store) Maintain(ctx context.Context, now time.Time) (dropped []time.Tim
 	for _, monday := range dropped {
 		s.weeks.Delete(monday)
 	}
-	return dropped, nil
+	if keys > 0 { // so that their room is used again, and made-up names do not make the tables grow
+		_, err = s.pool.Exec(ctx, `VACUUM count_key, rollup`)
+	}
+	return dropped, away(err)
 }
 
 const (
