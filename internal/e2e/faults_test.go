@@ -350,7 +350,7 @@ func (p *process) stop() error {
 
 // stops is how often the service is told to stop: a few times in make test, 200 times in make
 // soak.
-var stops = flag.Int("stops", 16, "how often the service is told to stop at a random moment")
+var stops = flag.Int("stops", 10, "how often the service is told to stop at a random moment")
 
 // SIGTERM at random moments: while it starts, migrates an empty database, has a backlog that it
 // cannot store, stores one, builds, exports and streams, under load all the time. It always ends by
@@ -420,7 +420,7 @@ func TestFaultTheServiceIsStopped(t *testing.T) {
 		case 3:
 			stop("idle", n)
 			other := *p
-			other.args = append(append([]string{}, p.args...), "--database-url", dbtest.New(t))
+			other.args = append(append([]string{}, p.args...), "--database-url", dbtest.New(t), "--data-dir", t.TempDir(), "--admin-address", freeAddress(t), "--public-address", freeAddress(t))
 			p.cmd, p.output = nil, nil
 			first := other.launch()
 			moment(600 * time.Millisecond)
