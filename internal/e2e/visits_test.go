@@ -60,13 +60,14 @@ func TestBadVisitsHarmNoOthers(t *testing.T) {
 		visit(`,"referrer":7`):                             "referrer: expected a string, got a number",
 		visit(`,"link":"` + strings.Repeat("x", 65) + `"`): "link: it has 65 bytes",
 		visit(`,"link":"a\u0000"`):                         "link: it holds a control character",
-		visit(`,"attributes":[1]`):                         "attributes: it is not JSON object",
+		visit(`,"attributes":[1]`):                         "attributes: it is not a JSON object",
 		visit(`,"attributes":{"a":"\u0000"}`):              "attributes: ",
 		visit(`,"referrer":"` + "\xff" + `"`):              "referrer: it is not valid UTF-8",
 		`{"site":"heronlake.example","path":"nope"}`:       "path: it does not begin with /",
 		`{"site":"heronlake.example","path":"/` + strings.Repeat("x", 10_000) + `"}`: "path: it has 10001 bytes",
 		`{"site":"elsewhere.example","path":"/"}`:                                    "site: ",
-		`"a visit"`: "",
+		`"a visit"`: "body: expected an object, got a string",
+		`[]`:        "body: expected an object, got an array",
 	}
 	list, reasons := []string{visit(`,"attributes":{"crew":[1,2]},"link":"poster"`)}, []string{""}
 	for body, reason := range bad {
@@ -91,7 +92,19 @@ func TestBadVisitsHarmNoOthers(t *testing.T) {
 	}
 	none := s.post(t, `[{"site":"heronlake.example"}]`)
 	assert.Equal(t, http.StatusUnprocessableEntity, none.status)
-	assert.Equal(t, http.StatusBadRequest, s.post(t, `[]`).status)
+	one := visit("")
+	for list, says := range map[string]string{
+		`[]`:                     "no visits",
+		`[` + one + `,`:          "unexpected EOF",
+		`[` + one + one + `]`:    "At byte",
+		`[` + one + `]{}`:        "something follows",
+		`[` + one + `,{"site":]`: "At byte",
+		`[` + strings.Repeat(one+",", 1000) + one + `]`: "more than 1000",
+	} {
+		got := s.post(t, list)
+		assert.Equal(t, http.StatusBadRequest, got.status, "%.80s", list)
+		assert.Contains(t, got.body, says, "%.80s", list)
+	}
 	stored := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits?site=heronlake.example&link=poster", "")
 	assert.Contains(t, stored.body, `"attributes":{"crew":[1,2]}`)
 }

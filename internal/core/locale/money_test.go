@@ -163,8 +163,8 @@ func TestReadRates(t *testing.T) {
 		"date,base,currency,rate\n2026-11-25,EU,JPY,1":  "base",
 		"date,base,currency,rate\n2026-11-25,EUR,JPY":   "wrong number of fields",
 		`{"date":"2026-11-25","base":"EUR","rates":{}}`: "there are no rates",
-		`{"date":1}`: "not JSON of date, base and rates",
-		`{`:          "not JSON of date, base and rates",
+		`{"date":1}`: "no JSON of date, base and rates",
+		`{`:          "no JSON of date, base and rates",
 		"date,base,currency,rate\n2026-11-25,EUR,JPY,0\n": "line 2: the rate 0 of JPY is not more than 0",
 		strings.Repeat("x", maxRates+1):                   "more than",
 	} {

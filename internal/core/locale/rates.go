@@ -111,7 +111,7 @@ func (r *Rates) readJSON(text string) error {
 		Rates map[string]json.RawMessage `json:"rates"`
 	}
 	if err := json.Unmarshal([]byte(text), &file); err != nil {
-		return fmt.Errorf("it is not JSON of date, base and rates: %w", err)
+		return fmt.Errorf("it is no JSON of date, base and rates: %w", err)
 	}
 	if err := r.head(file.Date, file.Base); err != nil {
 		return err

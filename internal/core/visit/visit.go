@@ -106,7 +106,7 @@ func CheckAttributes(text json.RawMessage) (compact json.RawMessage, err error) 
 		return nil, nil
 	}
 	if text[0] != '{' {
-		return nil, errors.New("it is not JSON object")
+		return nil, errors.New("it is not a JSON object")
 	}
 	var short bytes.Buffer
 	if err := json.Compact(&short, text); err != nil {

@@ -30,9 +30,13 @@ type problem struct {
 	Detail    string `json:"detail"`
 	Hint      string `json:"hint"`
 	RequestID string `json:"request_id"`
+
+	cause error // for callers here that tell problems apart
 }
 
 func (p problem) Error() string { return p.Detail }
+
+func (p problem) Unwrap() error { return p.cause }
 
 func badRequest(kind, title, detail, hint string) problem {
 	return problem{Type: "/problems/" + kind, Title: title, Status: http.StatusBadRequest, Detail: detail, Hint: hint}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -89,7 +90,7 @@ func (a *api) addVisit(c *gin.Context) {
 		a.addMany(c, text, prefer)
 		return
 	}
-	t, err := a.readVisit(c, text)
+	t, err := a.readVisit(c, func(body any) error { return decode(text, body) })
 	if err == nil {
 		err = a.take(c, prefer, t)
 	}
@@ -102,28 +103,33 @@ func (a *api) addVisit(c *gin.Context) {
 
 // addMany takes a list of visits. What is wrong with one does not harm another.
 func (a *api) addMany(c *gin.Context, text []byte, prefer preference) {
-	var bodies []json.RawMessage
-	if err := decode(text, &bodies); err != nil {
-		a.fail(c, err)
-		return
-	}
-	if len(bodies) == 0 || len(bodies) > manyVisits {
-		a.fail(c, badRequest("invalid-json", "Invalid JSON", fmt.Sprintf("The list has %d visits.", len(bodies)), fmt.Sprintf("Send 1 to %d at once.", manyVisits)))
-		return
-	}
-	answers := make([]takenOrRefused, len(bodies))
+	var answers []takenOrRefused
 	var good []*taken
-	for i, body := range bodies {
-		answers[i].Index = i
-		t, err := a.readVisit(c, body)
+	err := eachOf(text, func(decode func(any) error) error {
+		i := len(answers)
+		if i == manyVisits {
+			return badRequest("invalid-json", "Invalid JSON", fmt.Sprintf("The list has more than %d visits.", manyVisits), fmt.Sprintf("Send 1 to %d at once.", manyVisits))
+		}
+		t, err := a.readVisit(c, decode)
+		if errors.Is(err, errNoJSON) {
+			return err
+		}
+		answers = append(answers, takenOrRefused{Index: i, taken: t})
 		if err != nil {
 			p := toProblem(err)
 			p.RequestID = requestID(c)
-			answers[i].Problem = &p
-			continue
+			answers[i].taken, answers[i].Problem = nil, &p
+			return nil
 		}
-		answers[i].taken = t
 		good = append(good, t)
+		return nil
+	})
+	if err == nil && len(answers) == 0 {
+		err = badRequest("invalid-json", "Invalid JSON", "The list has no visits.", fmt.Sprintf("Send 1 to %d at once.", manyVisits))
+	}
+	if err != nil {
+		a.fail(c, err)
+		return
 	}
 	status := http.StatusUnprocessableEntity
 	if len(good) > 0 {
@@ -135,7 +141,7 @@ func (a *api) addMany(c *gin.Context, text []byte, prefer preference) {
 			status = http.StatusCreated // the list was dealt with; each visit says how
 		}
 	}
-	c.JSON(status, gin.H{"visits": answers, "accepted": len(good), "refused": len(bodies) - len(good)})
+	c.JSON(status, gin.H{"visits": answers, "accepted": len(good), "refused": len(answers) - len(good)})
 }
 
 func statusOf(t *taken) int {
@@ -214,13 +220,14 @@ func (a *api) await(c *gin.Context, most time.Duration, index uint64, list []*ta
 }
 
 // readVisit checks a visit, enriches it, and leaves of it what its site keeps.
-func (a *api) readVisit(c *gin.Context, text []byte) (*taken, error) {
+func (a *api) readVisit(c *gin.Context, decode func(any) error) (*taken, error) {
 	var body newVisit
-	if err := decode(text, &body); err != nil {
-		return nil, err
+	err := decode(&body)
+	if errors.Is(err, errNotUTF8) {
+		err = body.notUTF8()
 	}
-	if !utf8.Valid(text) {
-		return nil, body.notUTF8()
+	if err != nil {
+		return nil, err
 	}
 	site, ok := a.sites[body.Site]
 	if !ok {

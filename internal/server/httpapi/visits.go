@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
@@ -197,10 +198,13 @@ func readJSON(c *gin.Context, body any, mayBeEmpty bool) error {
 	if mayBeEmpty && len(bytes.TrimSpace(text)) == 0 {
 		return nil
 	}
-	return decode(text, body)
+	if err = decode(text, body); errors.Is(err, errNotUTF8) {
+		return noJSON("It is not valid UTF-8.")
+	}
+	return err
 }
 
-// decode is readJSON of a text.
+// decode is readJSON of a text; the error is [errNotUTF8] where that is all that is wrong.
 func decode(text []byte, body any) error {
 	if len(bytes.TrimSpace(text)) == 0 {
 		return badRequest("invalid-json", "Invalid JSON", "The body is empty.", "Send a JSON object.")
@@ -211,21 +215,72 @@ func decode(text []byte, body any) error {
 	if err == nil && decoder.More() {
 		err = errors.New("something follows the JSON object")
 	}
-	if err == nil {
-		return nil
+	return invalidJSON(err, text)
+}
+
+// eachOf reads a list of JSON, element by element: do gets what decodes the next, as decode
+// does, and has to call it. An error of do ends the reading.
+func eachOf(text []byte, do func(decode func(any) error) error) error {
+	decoder := json.NewDecoder(bytes.NewReader(text))
+	decoder.DisallowUnknownFields()
+	if _, err := decoder.Token(); err != nil { // the bracket
+		return invalidJSON(err, nil)
 	}
+	for decoder.More() {
+		begin := decoder.InputOffset()
+		err := do(func(body any) error {
+			err := decoder.Decode(body)
+			return invalidJSON(err, text[begin:decoder.InputOffset()])
+		})
+		if err != nil {
+			return err
+		}
+	}
+	_, err := decoder.Token()
+	if err == nil && decoder.More() {
+		err = errors.New("something follows the JSON object")
+	}
+	return invalidJSON(err, nil)
+}
+
+// Of what is read as JSON: it is none, after which nothing more can be read; or it is, but is not
+// UTF-8, and U+FFFD was read in place of what is not.
+var (
+	errNoJSON  = errors.New("no JSON")
+	errNotUTF8 = errors.New("not UTF-8")
+)
+
+// invalidJSON says what is wrong with JSON that err came from, which may be nil.
+func invalidJSON(err error, text []byte) error {
 	var wrongType *json.UnmarshalTypeError
 	var syntax *json.SyntaxError
 	switch {
+	case err == nil && !utf8.Valid(text):
+		return errNotUTF8
+	case err == nil:
+		return nil
 	case errors.As(err, &wrongType):
-		return invalidField(strings.TrimPrefix(wrongType.Field, "seen."), fmt.Sprintf("expected %s, got %s", jsonKind(wrongType.Type), article(strings.Fields(wrongType.Value)[0])), "See /openapi.json for its type.")
+		field := strings.TrimPrefix(wrongType.Field, "seen.")
+		if field == "" {
+			field = "body"
+		}
+		return invalidField(field, fmt.Sprintf("expected %s, got %s", jsonKind(wrongType.Type), article(strings.Fields(wrongType.Value)[0])), "See /openapi.json for its type.")
 	case errors.As(err, &syntax):
-		return badRequest("invalid-json", "Invalid JSON", fmt.Sprintf("At byte %d: %s.", syntax.Offset, syntax), "Send a JSON object.")
+		return noJSON(fmt.Sprintf("At byte %d: %s.", syntax.Offset, syntax))
+	}
+	if errors.Is(err, io.EOF) {
+		err = io.ErrUnexpectedEOF
 	}
 	if field, ok := strings.CutPrefix(err.Error(), "json: unknown field "); ok {
 		return invalidField(strings.Trim(field, `"`), "this field is not known", "See /openapi.json for the fields.")
 	}
-	return badRequest("invalid-json", "Invalid JSON", strings.TrimPrefix(err.Error(), "json: ")+".", "Send a JSON object.")
+	return noJSON(strings.TrimPrefix(err.Error(), "json: ") + ".")
+}
+
+func noJSON(detail string) problem {
+	p := badRequest("invalid-json", "Invalid JSON", detail, "Send a JSON object.")
+	p.cause = errNoJSON
+	return p
 }
 
 // jsonKind names what JSON a Go type is read from.
