@@ -265,10 +265,7 @@ func newProcess(t *testing.T, database string) *process {
 
 func freeAddress(t *testing.T) string {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	return l.Addr().String()
+	return "127.0.0.1:" + freePort(t)
 }
 
 // start starts the process and waits until it listens.

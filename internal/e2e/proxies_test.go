@@ -3,12 +3,14 @@ package e2e
 import (
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -35,16 +37,23 @@ func onPort(port string) []string {
 	}
 }
 
-// freePort gives a port that is free on both loopback addresses.
+// nextPort counts through ports below those that the system gives out itself, so that none that
+// was given here is taken by somebody else before it is used.
+var nextPort atomic.Int32
+
+func init() { nextPort.Store(20_000 + rand.Int32N(5_000)) }
+
+// freePort gives a port that is free on both loopback addresses, to nobody else.
 func freePort(t *testing.T) string {
 	t.Helper()
-	for range 50 {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		require.NoError(t, err)
-		_, port, err := net.SplitHostPort(l.Addr().String())
-		require.NoError(t, err)
+	for range 500 {
+		port := fmt.Sprint(nextPort.Add(1))
+		four, err := net.Listen("tcp", "127.0.0.1:"+port)
+		if err != nil {
+			continue
+		}
 		six, err := net.Listen("tcp", "[::1]:"+port)
-		l.Close()
+		four.Close()
 		if err == nil {
 			six.Close()
 			return port
