@@ -274,7 +274,7 @@ func (s *Store) factsOf(known map[uuid.UUID]*sharedFacts, q *visit.QueuedVisit) 
 // remember keeps the facts of a batch that was stored.
 func (s *Store) remember(facts map[uuid.UUID]*sharedFacts) {
 	for id, f := range facts {
-		if before, loaded := s.facts.Swap(id, f.columnFacts); !loaded || before == nil {
+		if _, loaded := s.facts.Swap(id, f.columnFacts); !loaded {
 			s.factsCount.Add(1)
 		}
 	}
