@@ -22,16 +22,17 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/caller"
+	"eastporch/internal/core/card"
 	"eastporch/internal/core/handover"
 	"eastporch/internal/core/locale"
-	"eastporch/internal/core/visit"
 	"eastporch/internal/editionfile"
 )
 
 // A Card is the full answer about one address; see the service's OpenAPI
 // document for its fields.
-type Card = visit.Card
+type Card = card.Card
 
 // A Trail explains hop by hop how a visitor was found.
 type Trail = caller.Trail
@@ -66,8 +67,8 @@ type Options struct {
 // A Porch finds visitors. It is immutable and safe for concurrent use.
 type Porch struct {
 	finder   caller.Finder
-	pipeline visit.Pipeline
-	local    *visit.Local
+	pipeline card.Pipeline
+	local    *card.Local
 }
 
 // New makes a Porch. The error says which option does not fit.
@@ -105,17 +106,17 @@ func New(opt Options) (*Porch, error) {
 			return nil, err
 		}
 	case opt.Geofeed != nil:
-		source, err := atlas.ReadGeofeed(opt.Geofeed, atlas.About{Name: "geofeed", Rank: 1})
+		source, err := source.ReadGeofeed(opt.Geofeed, atlas.About{Name: "geofeed", Rank: 1})
 		if err != nil {
 			return nil, err
 		}
 		edition = atlas.New(source)
 	}
-	local := visit.Anywhere()
+	local := card.Anywhere()
 	if local.Languages, err = locale.NewLanguages(opt.Languages, opt.Default); err != nil {
 		return nil, fmt.Errorf("languages: %w", err)
 	}
-	return &Porch{finder, visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(rules...), Atlas: edition}, local}, nil
+	return &Porch{finder, card.Pipeline{Finder: finder, Policy: addr.NewPolicy(rules...), Atlas: edition}, local}, nil
 }
 
 // Visitor gives the address of whoever made a request; ok is false where it was
@@ -133,7 +134,7 @@ const ChoiceCookie = handover.ChoiceCookie
 
 // Card makes the card of whoever made a request.
 func (p *Porch) Card(r *http.Request) Card {
-	req := visit.RequestContext{At: p.local}
+	req := card.RequestContext{At: p.local}
 	if cookie, err := r.Cookie(ChoiceCookie); err == nil {
 		req.Choice = cookie.Value
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/handover"
 	"eastporch/internal/editionfile"
 	"eastporch/porch"
@@ -79,7 +80,7 @@ func TestVisitor(t *testing.T) {
 }
 
 func TestAnEditionFileAnswers(t *testing.T) {
-	source, err := atlas.ReadGeofeed(strings.NewReader("198.18.3.0/26,PT,PT-11,Lisbon,\n"), atlas.About{Name: "feed", Rank: 1})
+	source, err := source.ReadGeofeed(strings.NewReader("198.18.3.0/26,PT,PT-11,Lisbon,\n"), atlas.About{Name: "feed", Rank: 1})
 	require.NoError(t, err)
 	file := filepath.Join(t.TempDir(), "x.edition")
 	require.NoError(t, editionfile.Write(atlas.New(source), file))

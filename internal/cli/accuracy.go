@@ -10,7 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"eastporch/internal/core/almanac"
-	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/compare"
 	"eastporch/internal/plot"
 )
 
@@ -40,20 +40,20 @@ your own checks: the exit code is 1 where one fails.`,
 			if expect {
 				return a.expect(cmd, f, file)
 			}
-			var accuracy atlas.Accuracy
+			var accuracy compare.Accuracy
 			if file != "" {
 				edition, err := a.openAtlas(file)
 				if err != nil {
 					return err
 				}
-				points, rejects, err := atlas.ReadTestPoints(f)
+				points, rejects, err := compare.ReadTestPoints(f)
 				if err != nil {
 					return fmt.Errorf("%s: %w", args[0], err)
 				}
 				for _, n := range rejects {
 					a.noteln(fmt.Sprintf("%s line %d: %s", args[0], n.Line, n.Reason))
 				}
-				accuracy = edition.Accuracy(points)
+				accuracy = compare.Measure(edition, points)
 			} else {
 				c, err := a.client()
 				if err != nil {
@@ -64,12 +64,12 @@ your own checks: the exit code is 1 where one fails.`,
 				}
 			}
 			if png != "" {
-				if err := plot.Accuracy(png, []atlas.Accuracy{accuracy}); err != nil {
+				if err := plot.Accuracy(png, []compare.Accuracy{accuracy}); err != nil {
 					return err
 				}
 				a.noteln("The plot is in " + png + ".")
 			}
-			return emit(a, []atlas.Accuracy{accuracy}, true, func() { a.drawAccuracy(accuracy) })
+			return emit(a, []compare.Accuracy{accuracy}, true, func() { a.drawAccuracy(accuracy) })
 		},
 	}
 	cmd.Flags().StringVar(&file, "atlas", "", "work offline on this edition or source")
@@ -79,17 +79,17 @@ your own checks: the exit code is 1 where one fails.`,
 }
 
 func (a *app) expect(cmd *cobra.Command, f *os.File, file string) error {
-	list, err := atlas.ReadExpectations(f)
+	list, err := compare.ReadExpectations(f)
 	if err != nil {
 		return fmt.Errorf("%s: %w", f.Name(), err)
 	}
-	var failures []atlas.Failure
+	var failures []compare.Failure
 	if file != "" {
 		edition, err := a.openAtlas(file)
 		if err != nil {
 			return err
 		}
-		failures = edition.Check(list)
+		failures = compare.Check(edition, list)
 	} else if failures, err = a.checkAtService(cmd, list); err != nil {
 		return err
 	}
@@ -110,12 +110,12 @@ func (a *app) expect(cmd *cobra.Command, f *os.File, file string) error {
 	return err
 }
 
-func (a *app) checkAtService(cmd *cobra.Command, list []atlas.Expectation) ([]atlas.Failure, error) {
+func (a *app) checkAtService(cmd *cobra.Command, list []compare.Expectation) ([]compare.Failure, error) {
 	c, err := a.client()
 	if err != nil {
 		return nil, err
 	}
-	failures := []atlas.Failure{}
+	failures := []compare.Failure{}
 	for _, e := range list {
 		card, err := c.Address(cmd.Context(), e.Address)
 		if err != nil {
@@ -126,13 +126,13 @@ func (a *app) checkAtService(cmd *cobra.Command, list []atlas.Expectation) ([]at
 			found, source = *code, card.Evidence[0].Source
 		}
 		if found != e.CountryCode {
-			failures = append(failures, atlas.Failure{Line: e.Line, Address: e.Address, Expected: e.CountryCode, Found: found, Source: source})
+			failures = append(failures, compare.Failure{Line: e.Line, Address: e.Address, Expected: e.CountryCode, Found: found, Source: source})
 		}
 	}
 	return failures, nil
 }
 
-func (a *app) drawAccuracy(accuracy atlas.Accuracy) {
+func (a *app) drawAccuracy(accuracy compare.Accuracy) {
 	s := accuracy.All
 	fmt.Fprintf(a.Out, "Edition %s against %s test points, of which it locates %s.\n\n", accuracy.Edition, thousands(s.Points), thousands(s.Located))
 	columns := table.Row{"", "Points", "Country right", "Town right", "Median", "90th percentile", "99th", "≤ 10 km", "≤ 50 km", "≤ 250 km", "Inside radius"}
@@ -141,7 +141,7 @@ func (a *app) drawAccuracy(accuracy atlas.Accuracy) {
 		figures = append(figures, c.(string))
 	}
 	t := newTable(a.Out, columns, figures...)
-	row := func(name string, s atlas.Score) {
+	row := func(name string, s compare.Score) {
 		t.AppendRow(table.Row{
 			name, thousands(s.Points), share(s.CountryRight), share(s.CityRight), km(s.Km.P50), km(s.Km.P90), km(s.Km.P99),
 			share(s.Within10Km), share(s.Within50Km), share(s.Within250Km), share(s.InsideRadius),

@@ -18,6 +18,8 @@ import (
 	"eastporch/internal/config"
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/compare"
+	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/editionfile"
 	"eastporch/internal/editions"
 	"eastporch/internal/server"
@@ -88,7 +90,7 @@ func described(file string, rank int) (editions.SourceConfig, error) {
 	name := filepath.Base(file)
 	return editions.SourceConfig{
 		About:        atlas.About{Name: name, Rank: rank},
-		ParseOptions: atlas.ParseOptions{Format: d.Format, Columns: d.Mapping, Label: strings.TrimSuffix(name, filepath.Ext(name))}, Location: path,
+		ParseOptions: source.ParseOptions{Format: d.Format, Columns: d.Mapping, Label: strings.TrimSuffix(name, filepath.Ext(name))}, Location: path,
 	}, nil
 }
 
@@ -107,12 +109,12 @@ mapped. Nothing is loaded.`,
 			if err != nil {
 				return fmt.Errorf("%s: %w", args[0], err)
 			}
-			return emit(a, []*atlas.Description{d}, true, func() { a.drawDescription(args[0], d) })
+			return emit(a, []*source.Description{d}, true, func() { a.drawDescription(args[0], d) })
 		},
 	}
 }
 
-func (a *app) drawDescription(file string, d *atlas.Description) {
+func (a *app) drawDescription(file string, d *source.Description) {
 	fmt.Fprintf(a.Out, "%s looks like %s: %s.\n\n", filepath.Base(file), d.Format, d.Reason)
 	t := newTable(a.Out, table.Row{"Column", "Holds", "Filled", "Such as", "For"}, "Filled")
 	for _, c := range d.Columns {
@@ -134,7 +136,7 @@ func (a *app) drawDescription(file string, d *atlas.Description) {
 	}
 	if len(d.Mapping) > 0 {
 		var pairs []string
-		for _, fact := range atlas.Columns {
+		for _, fact := range source.Columns {
 			if name := d.Mapping[fact]; name != "" {
 				pairs = append(pairs, fact+": "+name)
 			}
@@ -301,7 +303,7 @@ func (a *app) atlasShow() *cobra.Command {
 				}
 				checked = "checksums hold"
 			}
-			coverage := edition.Coverage()
+			coverage := compare.Cover(edition)
 			view := showView{Name: edition.Name(), Built: edition.Built(), Coverage: coverage, Credits: edition.Credits(), Checked: checked}
 			for _, s := range edition.Sources() {
 				view.Sources = append(view.Sources, showSource{s.About, s.Counts})
@@ -475,7 +477,7 @@ visits of the last 30 days would read differently.`,
 					return err
 				}
 				bar := a.shareBar("Comparing")
-				changes.Changes = atlas.Diff(now, then, func(share float64) bool {
+				changes.Changes = compare.Diff(now, then, func(share float64) bool {
 					bar.share(share)
 					return cmd.Context().Err() == nil
 				})
@@ -517,9 +519,9 @@ func (a *app) drawChanges(c client.Changes) {
 	}
 	fmt.Fprintln(a.Out)
 	t := newTable(a.Out, table.Row{"Another", "Ranges", "IPv4 addresses", "IPv6 /48s"}, "Ranges", "IPv4 addresses", "IPv6 /48s")
-	for _, d := range atlas.ChangeKinds {
+	for _, d := range compare.ChangeKinds {
 		if n := c.Counts[d]; n.Ranges > 0 {
-			t.AppendRow(table.Row{map[atlas.ChangeKind]string{atlas.Moved: "point"}[d] + strings.TrimPrefix(string(d), "moved"), thousands(n.Ranges), amount(n.IPv4), amount(n.IPv6)})
+			t.AppendRow(table.Row{map[compare.ChangeKind]string{compare.Moved: "point"}[d] + strings.TrimPrefix(string(d), "moved"), thousands(n.Ranges), amount(n.IPv4), amount(n.IPv6)})
 		}
 	}
 	t.Render()
@@ -556,7 +558,7 @@ where it breaks off: what was written until then is not whole.`,
   eastporch atlas export --format geofeed > feed.csv`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if format != string(atlas.CSV) && format != string(atlas.Geofeed) {
+			if format != string(source.CSV) && format != string(source.Geofeed) {
 				return usageError{fmt.Errorf("--format %s is not known: give csv or geofeed", format)}
 			}
 			if file == "" {
@@ -572,7 +574,7 @@ where it breaks off: what was written until then is not whole.`,
 			}
 			bar := a.shareBar("Exporting")
 			defer bar.done()
-			return edition.Export(a.Out, atlas.Format(format), raw, bar.share)
+			return source.Export(edition, a.Out, source.Format(format), raw, bar.share)
 		},
 	}
 	cmd.Flags().StringVar(&file, "atlas", "", "work offline on this edition or source")

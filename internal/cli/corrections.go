@@ -10,6 +10,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
+	"eastporch/internal/core/plain"
 )
 
 func (a *app) corrections() *cobra.Command {
@@ -44,7 +46,7 @@ func (a *app) correctionsList() *cobra.Command {
 				}
 				t := newTable(a.Out, table.Row{"Range", "Is in", "Note", "Made", "By", "Id"})
 				for _, x := range list {
-					where := join(", ", deref(x.City), deref(x.RegionCode), deref(x.CountryCode))
+					where := join(", ", plain.Value(x.City), plain.Value(x.RegionCode), plain.Value(x.CountryCode))
 					if x.DoNotLocate {
 						where = "not to be located"
 					}
@@ -89,7 +91,7 @@ func (a *app) correctionsAdd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return emit(a, []atlas.Correction{made}, true, func() { fmt.Fprintf(a.Out, "%s is corrected from now on.\n", made.Range) })
+			return emit(a, []source.Correction{made}, true, func() { fmt.Fprintf(a.Out, "%s is corrected from now on.\n", made.Range) })
 		},
 	}
 	for _, f := range []struct{ name, usage string }{
@@ -156,8 +158,8 @@ reject or drop, and why. The exit code is 1 where a line would be rejected.`,
 				return err
 			}
 			defer f.Close()
-			s, err := atlas.ReadGeofeed(f, atlas.About{Name: args[0], Rank: 1})
-			if err != nil && !errors.Is(err, atlas.ErrTooManyRejects) {
+			s, err := source.ReadGeofeed(f, atlas.About{Name: args[0], Rank: 1})
+			if err != nil && !errors.Is(err, source.ErrTooManyRejects) {
 				return err
 			}
 			type finding struct {

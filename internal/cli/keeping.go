@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"eastporch/internal/client"
+	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
 )
 
@@ -44,7 +45,7 @@ goes on from where it was, and misses none.`,
 			}
 			w := v.Card.Location
 			_, err := fmt.Fprintf(a.Out, "%s  %-22s  %-28s  %-24s  %s\n", v.Time.Format(time.TimeOnly), shorten(addressOf(v), 22),
-				shorten(join(", ", place(w), deref(w.CountryCode)), 28), shorten(v.Path, 24), marks(v))
+				shorten(join(", ", place(w), plain.Value(w.CountryCode)), 28), shorten(v.Path, 24), marks(v))
 			return err
 		})
 		if cmd.Context().Err() != nil {

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"eastporch/internal/core/addr"
+	"eastporch/internal/core/plain"
 )
 
 // kindAnswer is what kind says of an address.
@@ -55,11 +56,11 @@ func (a *app) kind() *cobra.Command {
 				}
 				t := newTable(a.Out, table.Row{"Address", "Written", "Kind", "Block", "Name", "Reference"})
 				for _, k := range answers {
-					block := deref(k.Block)
+					block := plain.Value(k.Block)
 					if block == "" {
 						block = "–"
 					}
-					t.AppendRow(table.Row{k.Address, k.Written, k.Kind.String(), block, deref(k.Name), deref(k.Reference)})
+					t.AppendRow(table.Row{k.Address, k.Written, k.Kind.String(), block, plain.Value(k.Name), plain.Value(k.Reference)})
 				}
 				t.Render()
 			})

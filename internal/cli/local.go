@@ -19,6 +19,7 @@ import (
 	"eastporch/internal/client"
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/locale"
+	"eastporch/internal/core/plain"
 	"eastporch/internal/standin"
 )
 
@@ -100,7 +101,7 @@ func (a *app) drawCountry(f almanac.Facts) {
 		own = append(own, f.OwnNames[tag]+" ("+tag+")")
 	}
 	for _, l := range f.Languages {
-		languages = append(languages, join(" ", l.OwnName, l.Language, fmt.Sprintf("%g %%", l.Share), deref(l.Status)))
+		languages = append(languages, join(" ", l.OwnName, l.Language, fmt.Sprintf("%g %%", l.Share), plain.Value(l.Status)))
 	}
 	for _, c := range f.Currencies {
 		usual := ""
@@ -130,7 +131,7 @@ func (a *app) drawCountry(f almanac.Facts) {
 	row("Dialling", strings.Join(f.DiallingCodes, ", "))
 	row("Time zones", strings.Join(f.TimeZones, "\n"))
 	row("Week", fmt.Sprintf("begins on %s; weekend %s", upperFirst(f.Week.FirstDay), strings.Join(f.Week.Weekend, ", ")))
-	row("Habits", join("\n", deref(habits.Amount), habits.ShortDate, habits.DateTime, f.Measurement+", "+f.HourCycle))
+	row("Habits", join("\n", plain.Value(habits.Amount), habits.ShortDate, habits.DateTime, f.Measurement+", "+f.HourCycle))
 	row("Neighbours", strings.Join(f.Neighbours, " "))
 	row("Groups", strings.Join(f.Groups, ", "))
 	t.Render()
@@ -198,7 +199,7 @@ func (a *app) drawLocale(l client.Localized) {
 	t.AppendRow(table.Row{"Written", fmt.Sprintf("%s, %s, numbers and times as in %s", l.Locale.Script, l.Locale.Direction, l.Locale.Formatting)})
 	t.AppendRow(table.Row{"Offered", strings.Join(l.Locale.Offered, ", ")})
 	if m := l.Money; m.CurrencyCode != nil {
-		t.AppendRow(table.Row{"Money", join("  ", *m.CurrencyCode, deref(m.Symbol), strings.Join(m.Also, " "))})
+		t.AppendRow(table.Row{"Money", join("  ", *m.CurrencyCode, plain.Value(m.Symbol), strings.Join(m.Also, " "))})
 		if m.Rate != nil && m.Rate.Direction != nil {
 			t.AppendRow(table.Row{"Rate", fmt.Sprintf("%s, %s, %s", *m.Rate.Direction, m.Rate.Dated, m.Rate.Source)})
 		}
@@ -342,7 +343,7 @@ func (a *app) rates() *cobra.Command {
 						t.AppendRow(table.Row{code, r.Rates[code]})
 					}
 					t.Render()
-					fmt.Fprintf(a.Out, "%s, dated %s, %d days old.\n", deref(r.Source), deref(r.Dated), *r.AgeDays)
+					fmt.Fprintf(a.Out, "%s, dated %s, %d days old.\n", plain.Value(r.Source), plain.Value(r.Dated), *r.AgeDays)
 				}
 				if r.Stale {
 					a.noteln("These rates are older than rates.stale_days in the configuration allows.")

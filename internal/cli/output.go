@@ -91,13 +91,6 @@ func missing(what, reason string) string {
 
 func number(f float64) string { return strconv.FormatFloat(f, 'f', -1, 64) }
 
-func deref(s *string) string {
-	if s == nil {
-		return ""
-	}
-	return *s
-}
-
 // join joins the parts that are not empty.
 func join(sep string, parts ...string) string {
 	var kept []string

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"eastporch/internal/client"
+	"eastporch/internal/core/plain"
 	"eastporch/internal/plot"
 )
 
@@ -231,7 +232,7 @@ func leftOut(c client.Counting) string {
 // where says in which region and country a town or region lies.
 func where(r client.ReportRow) string {
 	if r.City != nil || r.RegionCode != nil {
-		return deref(r.CountryCode)
+		return plain.Value(r.CountryCode)
 	}
 	return ""
 }
@@ -410,7 +411,7 @@ func (a *app) reportDistances() *cobra.Command {
 				t.Render()
 				if d.MedianKm != nil && d.FarthestKm != nil {
 					fmt.Fprintf(a.Out, "\nHalf of %s visits come from within %s km; the farthest from %s, %s km away.\n",
-						thousands(d.Total), thousands(int64(*d.MedianKm)), deref(d.Farthest), thousands(int64(*d.FarthestKm)))
+						thousands(d.Total), thousands(int64(*d.MedianKm)), plain.Value(d.Farthest), thousands(int64(*d.FarthestKm)))
 				}
 				if n := d.NoPoint.Skipped + d.NoPoint.Unknown; n > 0 {
 					fmt.Fprintf(a.Out, "%s more have no point.", thousands(n))

@@ -12,7 +12,9 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
-	"eastporch/internal/core/visit"
+	"eastporch/internal/core/caller"
+	"eastporch/internal/core/card"
+	"eastporch/internal/core/plain"
 )
 
 func (a *app) resolve() *cobra.Command {
@@ -44,7 +46,7 @@ exit code is 1.`,
 			if err != nil {
 				return err
 			}
-			var cards []visit.Card
+			var cards []card.Card
 			var failed []error
 			for _, in := range inputs {
 				card, err := ask(in)
@@ -68,7 +70,7 @@ exit code is 1.`,
 }
 
 // resolver gives what answers for one address: the service or a file.
-func (a *app) resolver(cmd *cobra.Command, file string, open []string, why bool) (func(string) (visit.Card, error), error) {
+func (a *app) resolver(cmd *cobra.Command, file string, open []string, why bool) (func(string) (card.Card, error), error) {
 	if file == "" {
 		if len(open) > 0 {
 			return nil, usageError{errors.New("--open goes with --atlas: the service has its own policy")}
@@ -77,7 +79,7 @@ func (a *app) resolver(cmd *cobra.Command, file string, open []string, why bool)
 		if err != nil {
 			return nil, err
 		}
-		return func(in string) (visit.Card, error) {
+		return func(in string) (card.Card, error) {
 			if why {
 				return c.Why(cmd.Context(), in)
 			}
@@ -97,16 +99,16 @@ func (a *app) resolver(cmd *cobra.Command, file string, open []string, why bool)
 		return nil, err
 	}
 	a.noteln("Offline: the owner's corrections are not in an edition file.")
-	pipeline := visit.Pipeline{Policy: addr.NewPolicy(rules...), Atlas: edition}
-	return func(in string) (visit.Card, error) {
+	pipeline := card.Pipeline{Policy: addr.NewPolicy(rules...), Atlas: edition}
+	return func(in string) (card.Card, error) {
 		ip, _, err := addr.Read(in)
 		if err != nil {
-			return visit.Card{}, err
+			return card.Card{}, err
 		}
 		if why {
-			return pipeline.Why(ip, visit.RequestContext{}, time.Now()), nil
+			return pipeline.Why(ip, card.RequestContext{}, time.Now()), nil
 		}
-		return pipeline.Card(ip, visit.ObtainedGiven, visit.RequestContext{}, time.Now()), nil
+		return pipeline.Card(ip, caller.ObtainedGiven, card.RequestContext{}, time.Now()), nil
 	}, nil
 }
 
@@ -125,7 +127,7 @@ func (a *app) inputs(args []string) ([]string, error) {
 	return list, lines.Err()
 }
 
-func (a *app) drawCards(cards []visit.Card) {
+func (a *app) drawCards(cards []card.Card) {
 	if len(cards) == 1 {
 		a.drawCard(cards[0])
 		return
@@ -144,7 +146,7 @@ func (a *app) drawCards(cards []visit.Card) {
 		if c.Address.Skipped {
 			kind += ", skipped"
 		}
-		t.AppendRow(table.Row{c.Address.Text, w.Level, place(w), join(" ", deref(w.Names.Country), deref(w.CountryCode)), within, deref(w.TimeZone), kind})
+		t.AppendRow(table.Row{c.Address.Text, w.Level, place(w), join(" ", plain.Value(w.Names.Country), plain.Value(w.CountryCode)), within, plain.Value(w.TimeZone), kind})
 	}
 	t.Render()
 }
@@ -162,10 +164,10 @@ func place(w atlas.Location) string {
 	return "–"
 }
 
-func (a *app) drawCard(c visit.Card) {
+func (a *app) drawCard(c card.Card) {
 	w := c.Location
 	fmt.Fprintf(a.Out, "%s\n", place(w))
-	if path := join(" / ", deref(w.Names.Region), deref(w.Names.Country), deref(w.Names.Continent)); path != "" {
+	if path := join(" / ", plain.Value(w.Names.Region), plain.Value(w.Names.Country), plain.Value(w.Names.Continent)); path != "" {
 		fmt.Fprintln(a.Out, path)
 	}
 	switch {
@@ -186,7 +188,7 @@ func (a *app) drawCard(c visit.Card) {
 	}
 	t.AppendRow(table.Row{"Level", w.Level})
 	if c.Network.Range != nil {
-		whose := deref(c.Network.Operator)
+		whose := plain.Value(c.Network.Operator)
 		if c.Network.ASNumber != nil {
 			whose = join(" ", fmt.Sprintf("AS%d", *c.Network.ASNumber), whose)
 		}
@@ -195,11 +197,11 @@ func (a *app) drawCard(c visit.Card) {
 		t.AppendRow(table.Row{"Network", missing("none", c.Network.Missing["range"])})
 	}
 	for _, f := range []struct{ name, value, key string }{
-		{"Country", join(" ", deref(w.Names.Country), deref(w.CountryCode)), "country_code"},
-		{"Region", join(" ", deref(w.Names.Region), deref(w.RegionCode)), "region_code"},
-		{"City", deref(w.Names.City), "city"},
-		{"Time zone", join("  ", deref(w.TimeZone), deref(c.Clock.LocalTime)), "time_zone"},
-		{"Postal code", deref(w.PostalCode), "postal_code"},
+		{"Country", join(" ", plain.Value(w.Names.Country), plain.Value(w.CountryCode)), "country_code"},
+		{"Region", join(" ", plain.Value(w.Names.Region), plain.Value(w.RegionCode)), "region_code"},
+		{"City", plain.Value(w.Names.City), "city"},
+		{"Time zone", join("  ", plain.Value(w.TimeZone), plain.Value(c.Clock.LocalTime)), "time_zone"},
+		{"Postal code", plain.Value(w.PostalCode), "postal_code"},
 	} {
 		if f.value == "" {
 			f.value = missing("none", w.Missing[f.key])
@@ -207,7 +209,7 @@ func (a *app) drawCard(c visit.Card) {
 		t.AppendRow(table.Row{f.name, f.value})
 	}
 	if c.Money.CurrencyCode != nil {
-		t.AppendRow(table.Row{"Money", join(" ", *c.Money.CurrencyCode, deref(c.Money.Symbol))})
+		t.AppendRow(table.Row{"Money", join(" ", *c.Money.CurrencyCode, plain.Value(c.Money.Symbol))})
 	}
 	t.AppendRow(table.Row{"Edition", c.Edition.Name})
 	t.Render()
@@ -228,7 +230,7 @@ func (a *app) drawEvidence(evidence []atlas.Evidence) {
 			why += fmt.Sprintf(", rank %d, %s", *e.Rank, *e.Range)
 		}
 		if !e.Used {
-			why += "; not used: " + deref(e.Reason)
+			why += "; not used: " + plain.Value(e.Reason)
 		} else if e.Reason != nil {
 			why += ", " + *e.Reason
 		}

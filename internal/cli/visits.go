@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"eastporch/internal/client"
+	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
 )
 
@@ -134,7 +135,7 @@ func (a *app) drawVisits(visits []visit.Visit, count visit.Count) {
 			within = number(*w.RadiusKm) + " km"
 		}
 		t.AppendRow(table.Row{
-			v.Time.Format(time.DateTime), address, place(w), deref(w.CountryCode), w.Level, within, shorten(v.Path, 32), marks(v),
+			v.Time.Format(time.DateTime), address, place(w), plain.Value(w.CountryCode), w.Level, within, shorten(v.Path, 32), marks(v),
 		})
 	}
 	t.Render()

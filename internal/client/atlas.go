@@ -11,7 +11,9 @@ import (
 	"time"
 
 	"eastporch/internal/core/atlas"
-	"eastporch/internal/core/visit"
+	"eastporch/internal/core/atlas/compare"
+	"eastporch/internal/core/atlas/source"
+	"eastporch/internal/core/card"
 )
 
 // An Edition is one on the service's shelf.
@@ -42,7 +44,7 @@ type Job struct {
 // Changes is what another edition would change, in the ranges and in the stored
 // visits.
 type Changes struct {
-	atlas.Changes
+	compare.Changes
 	Visits *VisitsRead `json:"visits"`
 }
 
@@ -67,8 +69,8 @@ type RangeAnswer struct {
 }
 
 // Why asks for the card of an address with every range that holds it.
-func (c *Client) Why(ctx context.Context, address string) (visit.Card, error) {
-	var card visit.Card
+func (c *Client) Why(ctx context.Context, address string) (card.Card, error) {
+	var card card.Card
 	err := c.call(ctx, http.MethodGet, "/v1/addresses/"+url.PathEscape(address)+"?why=all", nil, &card)
 	return card, err
 }
@@ -114,8 +116,8 @@ func (c *Client) Changes(ctx context.Context, now, then string) (Changes, error)
 
 // Accuracy holds an edition, or with "" the one in use, against test points: those
 // of r, or with nil those of the service's configuration.
-func (c *Client) Accuracy(ctx context.Context, edition string, r io.Reader) (atlas.Accuracy, error) {
-	var answer atlas.Accuracy
+func (c *Client) Accuracy(ctx context.Context, edition string, r io.Reader) (compare.Accuracy, error) {
+	var answer compare.Accuracy
 	path := "/v1/atlas/accuracy"
 	if edition != "" {
 		path += "?" + url.Values{"edition": {edition}}.Encode()
@@ -180,17 +182,17 @@ func (c *Client) Areas(ctx context.Context, at string) (names []string, err erro
 }
 
 // Corrections lists the owner's corrections, the newest first.
-func (c *Client) Corrections(ctx context.Context) ([]atlas.Correction, error) {
+func (c *Client) Corrections(ctx context.Context) ([]source.Correction, error) {
 	var answer struct {
-		Corrections []atlas.Correction `json:"corrections"`
+		Corrections []source.Correction `json:"corrections"`
 	}
 	err := c.call(ctx, http.MethodGet, "/v1/corrections", nil, &answer)
 	return answer.Corrections, err
 }
 
 // Correct says that a range is elsewhere.
-func (c *Client) Correct(ctx context.Context, correction map[string]any) (atlas.Correction, error) {
-	var answer atlas.Correction
+func (c *Client) Correct(ctx context.Context, correction map[string]any) (source.Correction, error) {
+	var answer source.Correction
 	err := c.call(ctx, http.MethodPost, "/v1/corrections", correction, &answer)
 	return answer, err
 }

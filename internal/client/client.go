@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"eastporch/internal/core/caller"
+	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/visit"
 )
@@ -102,8 +103,8 @@ type Site struct {
 }
 
 // Address asks for the card of an address.
-func (c *Client) Address(ctx context.Context, address string) (visit.Card, error) {
-	var card visit.Card
+func (c *Client) Address(ctx context.Context, address string) (card.Card, error) {
+	var card card.Card
 	err := c.call(ctx, http.MethodGet, "/v1/addresses/"+url.PathEscape(address), nil, &card)
 	return card, err
 }

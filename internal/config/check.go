@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"eastporch/internal/core/addr"
-	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
 )
@@ -246,12 +246,12 @@ func (l *loader) checkSource(key string, s AtlasSource) {
 	case isDatabase != (s.Query != ""):
 		l.problem(key+".query", "a query goes with an address of PostgreSQL", "Give both url: postgres://… and query: SELECT ….")
 	}
-	if formats := atlas.Formats; !isDatabase && !slices.Contains(formats, atlas.Format(s.Format)) {
+	if formats := source.Formats; !isDatabase && !slices.Contains(formats, source.Format(s.Format)) {
 		l.problem(key+".format", fmt.Sprintf("%q is not a format", s.Format), fmt.Sprintf("Give one of %v; eastporch atlas describe FILE says which.", formats))
 	}
 	for fact := range s.Columns {
-		if !slices.Contains(atlas.Columns, fact) {
-			l.problem(key+".columns."+fact, "a column cannot be for this", "Known are "+strings.Join(atlas.Columns, ", ")+".")
+		if !slices.Contains(source.Columns, fact) {
+			l.problem(key+".columns."+fact, "a column cannot be for this", "Known are "+strings.Join(source.Columns, ", ")+".")
 		}
 	}
 	if s.Rank < 1 {

@@ -12,6 +12,7 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/visit"
 )
 
@@ -21,7 +22,7 @@ func feed(t *testing.T, name string) *atlas.Source {
 	t.Helper()
 	text, err := files.ReadFile("files/" + name)
 	require.NoError(t, err)
-	s, err := atlas.ReadGeofeed(bytes.NewReader(text), atlas.About{Name: name, Rank: 1})
+	s, err := source.ReadGeofeed(bytes.NewReader(text), atlas.About{Name: name, Rank: 1})
 	require.NoError(t, err)
 	return s
 }
@@ -50,7 +51,7 @@ func TestTheRegattasNetworks(t *testing.T) {
 
 	text, err := files.Open("files/registry-statistics.txt")
 	require.NoError(t, err)
-	registry, err := atlas.ReadDelegated(text, atlas.About{Name: "registry", Rank: 1})
+	registry, err := source.ReadDelegated(text, atlas.About{Name: "registry", Rank: 1})
 	require.NoError(t, err)
 	assert.Empty(t, registry.Rejects())
 	assert.Len(t, registry.Remarks(), 1, "EU is not a country")

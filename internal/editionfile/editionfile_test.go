@@ -10,12 +10,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/editionfile"
 )
 
 func TestAnEditionFileThatIsCutIsNotOpened(t *testing.T) {
 	dir := t.TempDir()
-	read, err := atlas.ReadGeofeed(strings.NewReader("198.18.3.0/26,PT,PT-11,Lisbon,\n"), atlas.About{Name: "feed", Rank: 1})
+	read, err := source.ReadGeofeed(strings.NewReader("198.18.3.0/26,PT,PT-11,Lisbon,\n"), atlas.About{Name: "feed", Rank: 1})
 	require.NoError(t, err)
 	path := filepath.Join(dir, "x.edition")
 	require.NoError(t, editionfile.Write(atlas.New(read), path))

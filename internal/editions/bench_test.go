@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/editionfile"
 	"eastporch/internal/synthetic"
 )
@@ -29,7 +30,7 @@ var fullTable = sync.OnceValue(func() []byte {
 
 func buildFull(b *testing.B, file string) {
 	b.Helper()
-	s, err := atlas.ReadTable(bytes.NewReader(fullTable()), ',', nil, atlas.About{Name: "synthetic", Rank: 1, Dated: "2026-11-01"})
+	s, err := source.ReadTable(bytes.NewReader(fullTable()), ',', nil, atlas.About{Name: "synthetic", Rank: 1, Dated: "2026-11-01"})
 	require.NoError(b, err)
 	require.NoError(b, editionfile.Write(atlas.New(s), file))
 }

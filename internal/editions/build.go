@@ -14,18 +14,19 @@ import (
 	"time"
 
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/compare"
 )
 
 // A BuildReport says how a build went.
 type BuildReport struct {
-	Edition  string          `json:"edition"`
-	Sources  []SourceReport  `json:"sources"`
-	Overlaps []atlas.Overlap `json:"overlaps"`
-	Seconds  float64         `json:"seconds"`
-	PeakMB   int64           `json:"peak_mb"` // memory of the whole process at its peak
-	Bytes    int64           `json:"bytes"`   // of the file
-	Rejects  string          `json:"rejects"` // the file that has all of them, "" for none
-	Warnings []string        `json:"warnings"`
+	Edition  string            `json:"edition"`
+	Sources  []SourceReport    `json:"sources"`
+	Overlaps []compare.Overlap `json:"overlaps"`
+	Seconds  float64           `json:"seconds"`
+	PeakMB   int64             `json:"peak_mb"` // memory of the whole process at its peak
+	Bytes    int64             `json:"bytes"`   // of the file
+	Rejects  string            `json:"rejects"` // the file that has all of them, "" for none
+	Warnings []string          `json:"warnings"`
 }
 
 // SourceReport says how one source was read.
@@ -109,10 +110,10 @@ func Build(ctx context.Context, sources []SourceConfig, opt BuildOptions) (a *at
 	report.Edition = a.Name()
 	if len(read) > 1 {
 		opt.Progress("", "comparing the sources", 0, 0)
-		report.Overlaps = a.Overlaps()
+		report.Overlaps = compare.Overlaps(a)
 	}
 	if report.Overlaps == nil {
-		report.Overlaps = []atlas.Overlap{}
+		report.Overlaps = []compare.Overlap{}
 	}
 	slices.SortStableFunc(report.Sources, func(x, y SourceReport) int { return x.Rank - y.Rank })
 	report.Seconds = time.Since(begin).Seconds()

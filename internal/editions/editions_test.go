@@ -22,6 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/dbtest"
 )
 
@@ -29,10 +30,10 @@ func TestMain(m *testing.M) { os.Exit(dbtest.Run(m)) }
 
 const feed = "198.18.3.0/26,PT,PT-11,Lisbon,\n198.18.7.0/24,ES,ES-VC,Valencia,\n"
 
-func source(location string) SourceConfig {
+func fromFeed(location string) SourceConfig {
 	return SourceConfig{
 		About:        atlas.About{Name: "feed", Rank: 1, Dated: "2026-11-01"},
-		ParseOptions: atlas.ParseOptions{Format: atlas.Geofeed},
+		ParseOptions: source.ParseOptions{Format: source.Geofeed},
 		Location:     location,
 	}
 }
@@ -102,7 +103,7 @@ func TestABombIsNotUnpacked(t *testing.T) {
 	require.Less(t, packed.Len(), freely/maxGrowth)
 	file := filepath.Join(t.TempDir(), "bomb.gz")
 	write(t, file, packed.String())
-	_, _, err = (&Fetcher{}).Read(t.Context(), source(file))
+	_, _, err = (&Fetcher{}).Read(t.Context(), fromFeed(file))
 	require.ErrorIs(t, err, ErrTooLarge)
 	require.ErrorIs(t, err, ErrSource)
 }
@@ -133,7 +134,7 @@ func TestFetchOverHTTP(t *testing.T) {
 	}))
 	defer server.Close()
 	f := &Fetcher{Cache: t.TempDir(), Inside: true}
-	s := source(server.URL + "/feed.csv")
+	s := fromFeed(server.URL + "/feed.csv")
 	read, first, err := f.Read(t.Context(), s)
 	require.NoError(t, err)
 	assert.Equal(t, 2, read.Accepted)
@@ -148,10 +149,10 @@ func TestFetchOverHTTP(t *testing.T) {
 	assert.False(t, first.Same(changed))
 
 	for path, says := range map[string]string{"/away": "404", "/short": "unexpected EOF"} {
-		_, _, err = f.Read(t.Context(), source(server.URL+path))
+		_, _, err = f.Read(t.Context(), fromFeed(server.URL+path))
 		require.ErrorContains(t, err, says)
 	}
-	_, _, err = f.Read(t.Context(), source(server.URL+"/moved"))
+	_, _, err = f.Read(t.Context(), fromFeed(server.URL+"/moved"))
 	require.NoError(t, err)
 	_, _, err = (&Fetcher{}).Read(t.Context(), s)
 	require.ErrorContains(t, err, "is not public", "an inside address is refused when it is dialled")
@@ -165,7 +166,7 @@ func TestReadFromADatabase(t *testing.T) {
 	_, err = conn.Exec(t.Context(), `CREATE TABLE net (block cidr, cc text, town text, asn bigint);
 		INSERT INTO net VALUES ('198.18.3.0/26', 'PT', 'Lisbon', 64500), ('198.18.7.0/24', 'UK', NULL, NULL), ('2001:db8::/32', 'NO', 'Oslo', NULL)`)
 	require.NoError(t, err)
-	s := source(url)
+	s := fromFeed(url)
 	s.Query, s.Columns = "SELECT block, cc, town, asn FROM net ORDER BY block", map[string]string{"range": "block", "country_code": "cc", "city": "town", "as_number": "asn"}
 	read, print, err := (&Fetcher{}).Read(t.Context(), s)
 	require.NoError(t, err)
@@ -194,11 +195,11 @@ func TestParquet(t *testing.T) {
 	}))
 	d, err := Describe(file)
 	require.NoError(t, err)
-	assert.Equal(t, atlas.Parquet, d.Format)
+	assert.Equal(t, source.Parquet, d.Format)
 	assert.Equal(t, "net", d.Mapping["range"])
 	assert.Equal(t, "lat", d.Mapping["latitude"])
-	s := source(file)
-	s.Format, s.Columns = atlas.Parquet, d.Mapping
+	s := fromFeed(file)
+	s.Format, s.Columns = source.Parquet, d.Mapping
 	read, _, err := (&Fetcher{}).Read(t.Context(), s)
 	require.NoError(t, err)
 	assert.Equal(t, 2, read.Accepted)
@@ -219,7 +220,7 @@ func TestBuildReportsReasonsAndOverlaps(t *testing.T) {
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "a"), feed+"198.18.9.1/24,PT,,,\n198.18.9.2/24,PT,,,\n198.18.10.0/24,UK,,,\n198.18.11.0/24,PT,,,\n198.18.12.0/24,PT,,,\n")
 	write(t, filepath.Join(dir, "b"), "198.18.0.0/21,ES,,,\n")
-	one, two := source(filepath.Join(dir, "a")), source(filepath.Join(dir, "b"))
+	one, two := fromFeed(filepath.Join(dir, "a")), fromFeed(filepath.Join(dir, "b"))
 	two.Name, two.Rank = "wide", 2
 	rejects := filepath.Join(dir, "rejects.jsonl")
 	a, report, _, err := Build(t.Context(), []SourceConfig{two, one}, BuildOptions{Fetcher: &Fetcher{}, Rejects: rejects})
@@ -236,7 +237,7 @@ func TestBuildReportsReasonsAndOverlaps(t *testing.T) {
 	require.Len(t, report.Overlaps, 1)
 	assert.InDelta(t, 64+256, report.Overlaps[0].IPv4, 0)
 	assert.InDelta(t, 256.0/320, *report.Overlaps[0].Agree, 1e-9)
-	_, _, _, err = Build(t.Context(), []SourceConfig{source(filepath.Join(dir, "none"))}, BuildOptions{Fetcher: &Fetcher{}})
+	_, _, _, err = Build(t.Context(), []SourceConfig{fromFeed(filepath.Join(dir, "none"))}, BuildOptions{Fetcher: &Fetcher{}})
 	require.ErrorIs(t, err, ErrSource)
 }
 
@@ -251,7 +252,7 @@ func TestShelf(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(dir, ".edition-left"))
 	_, err = s.Back()
 	require.ErrorIs(t, err, ErrNoBack)
-	sources := []SourceConfig{source(file)}
+	sources := []SourceConfig{fromFeed(file)}
 	made, err := s.Refresh(t.Context(), sources, false, false)
 	require.NoError(t, err)
 	assert.True(t, made, "the first edition is used, whatever the setting")
@@ -281,7 +282,7 @@ func TestShelf(t *testing.T) {
 	assert.Equal(t, first.Name(), back)
 
 	country := "FR"
-	corrected, err := atlas.Corrected([]atlas.Correction{{Range: "198.18.3.0/24", CountryCode: &country}})
+	corrected, err := source.Corrected([]source.Correction{{Range: "198.18.3.0/24", CountryCode: &country}})
 	require.NoError(t, err)
 	s.Correct(corrected)
 	assert.Equal(t, "FR", *s.Current().Lookup(netip.MustParseAddr("198.18.3.1")).Location.CountryCode)
@@ -320,7 +321,7 @@ func TestTheShelfKeepsAFewEditions(t *testing.T) {
 	for n := range keep + 5 {
 		write(t, file, feed+fmt.Sprintf("198.18.%d.0/24,ES,,,\n", 20+n))
 		at(t, file, n)
-		_, err := s.Refresh(t.Context(), []SourceConfig{source(file)}, false, true)
+		_, err := s.Refresh(t.Context(), []SourceConfig{fromFeed(file)}, false, true)
 		require.NoError(t, err)
 	}
 	list, err := s.List()
@@ -347,7 +348,7 @@ func TestARefreshFetchesOnceAndComparesBytes(t *testing.T) {
 	defer server.Close()
 	local := filepath.Join(t.TempDir(), "local.csv")
 	write(t, local, feed)
-	one, two := source(server.URL), source(local)
+	one, two := fromFeed(server.URL), fromFeed(local)
 	one.Name, two.Name, two.Rank = "one", "two", 2
 	s, err := OpenShelf(t.TempDir(), &Fetcher{Cache: t.TempDir(), Inside: true}, time.Now)
 	require.NoError(t, err)

@@ -28,12 +28,13 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
 )
 
 // A SourceConfig says where range data comes from and how it is read.
 type SourceConfig struct {
 	atlas.About
-	atlas.ParseOptions
+	source.ParseOptions
 	// Location is a file, an address of HTTP(S), or one of PostgreSQL, with Query.
 	Location string
 	Query    string
@@ -147,7 +148,7 @@ func (f *Fetcher) Read(ctx context.Context, s SourceConfig) (read *atlas.Source,
 	if s.Dated == "" {
 		s.Dated = info.ModTime().UTC().Format(time.DateOnly)
 	}
-	if s.Format == atlas.Parquet {
+	if s.Format == source.Parquet {
 		read, err = readParquet(file, info.Size(), s.ParseOptions, s.About)
 		return read, print, err
 	}
@@ -156,7 +157,7 @@ func (f *Fetcher) Read(ctx context.Context, s SourceConfig) (read *atlas.Source,
 		return nil, print, fmt.Errorf("%s: %w", s.Name, err)
 	}
 	defer text.Close()
-	read, err = atlas.Read(text, s.ParseOptions, s.About)
+	read, err = source.Read(text, s.ParseOptions, s.About)
 	return read, print, err
 }
 
@@ -353,7 +354,7 @@ func readDatabase(ctx context.Context, s SourceConfig) (*atlas.Source, error) {
 	if s.Dated == "" {
 		s.Dated = time.Now().UTC().Format(time.DateOnly)
 	}
-	return atlas.ReadRows(head, textRows(rows), s.ParseOptions, s.About)
+	return source.ReadRows(head, textRows(rows), s.ParseOptions, s.About)
 }
 
 func textRows(rows pgx.Rows) iter.Seq2[[]string, error] {

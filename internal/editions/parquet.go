@@ -10,11 +10,12 @@ import (
 	"github.com/parquet-go/parquet-go"
 
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
 )
 
 // readParquet reads a Parquet file as [atlas.ReadRows] reads rows: its leaf columns are
 // the columns of the table, the values of a list have semicolons between them. A damaged file is an error, not a panic.
-func readParquet(r io.ReaderAt, size int64, how atlas.ParseOptions, about atlas.About) (s *atlas.Source, err error) {
+func readParquet(r io.ReaderAt, size int64, how source.ParseOptions, about atlas.About) (s *atlas.Source, err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			s, err = nil, fmt.Errorf("%s: the Parquet file is damaged: %v", about.Name, p)
@@ -28,13 +29,13 @@ func readParquet(r io.ReaderAt, size int64, how atlas.ParseOptions, about atlas.
 	if err := readable(columns, how.Columns); err != nil {
 		return nil, fmt.Errorf("%s: %w", about.Name, err)
 	}
-	return atlas.ReadRows(parquetHead(columns), func(yield func([]string, error) bool) { parquetRows(f, columns, yield) }, how, about)
+	return source.ReadRows(parquetHead(columns), func(yield func([]string, error) bool) { parquetRows(f, columns, yield) }, how, about)
 }
 
 // readable refuses columns of facts whose type has no text, or that have several values
 // where a fact has one.
 func readable(columns []parquetColumn, mapping map[string]string) error {
-	for _, fact := range atlas.Columns {
+	for _, fact := range source.Columns {
 		name, mapped := mapping[fact]
 		if !mapped {
 			name = fact
@@ -96,7 +97,7 @@ func parquetRows(f *parquet.File, columns []parquetColumn, yield func([]string, 
 	}
 }
 
-func describeParquet(r io.ReaderAt, size int64) (d *atlas.Description, err error) {
+func describeParquet(r io.ReaderAt, size int64) (d *source.Description, err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			d, err = nil, fmt.Errorf("the Parquet file is damaged: %v", p)
@@ -112,13 +113,13 @@ func describeParquet(r io.ReaderAt, size int64) (d *atlas.Description, err error
 		if err == nil {
 			rows = append(rows, slices.Clone(fields))
 		}
-		return err == nil && len(rows) < atlas.DescribeRowsMost
+		return err == nil && len(rows) < source.DescribeRowsMost
 	})
-	return atlas.DescribeRows(atlas.Parquet, "it begins with PAR1", parquetHead(columns), rows), nil
+	return source.DescribeRows(source.Parquet, "it begins with PAR1", parquetHead(columns), rows), nil
 }
 
 // Describe looks at a file of range data, packed or not, without loading it.
-func Describe(path string) (*atlas.Description, error) {
+func Describe(path string) (*source.Description, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
@@ -136,11 +137,11 @@ func Describe(path string) (*atlas.Description, error) {
 }
 
 // DescribeText is [Describe] for a stream.
-func DescribeText(r io.Reader) (*atlas.Description, error) {
+func DescribeText(r io.Reader) (*source.Description, error) {
 	text, err := Unpack(r)
 	if err != nil {
 		return nil, err
 	}
 	defer text.Close()
-	return atlas.Describe(text)
+	return source.Describe(text)
 }

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
 )
 
 // Files of two other writers, in every encoding and compression, say what the table says
@@ -26,7 +27,7 @@ func TestParquetOfOtherWriters(t *testing.T) {
 	require.NoError(t, err)
 	defer rows.Close()
 	about := atlas.About{Name: "rows", Rank: 1, Dated: "2026-11-01"}
-	table, err := atlas.ReadTable(rows, ',', nil, about)
+	table, err := source.ReadTable(rows, ',', nil, about)
 	require.NoError(t, err)
 	require.Zero(t, table.Rejected)
 	_, err = rows.Seek(0, 0)
@@ -38,8 +39,8 @@ func TestParquetOfOtherWriters(t *testing.T) {
 	require.GreaterOrEqual(t, len(files), 17)
 	want, tried, differed := atlas.New(table), 0, 0
 	for _, file := range files {
-		s := source(file)
-		s.Format = atlas.Parquet
+		s := fromFeed(file)
+		s.Format = source.Parquet
 		read, _, err := (&Fetcher{}).Read(t.Context(), s)
 		require.NoError(t, err, file)
 		require.Equal(t, table.Accepted, read.Accepted, file)
@@ -66,8 +67,8 @@ func TestParquetOfOtherWriters(t *testing.T) {
 // Columns that cannot be read are refused with the reason where a fact is to come from them.
 func TestParquetThatIsNotRead(t *testing.T) {
 	for column, reason := range map[string]string{"raw": "", "many.key_value.key": "is a list", "labels": "is a list", "half": "", "at": "", "seen": "", "sure": ""} {
-		s := source("testdata/arrow-none.parquet")
-		s.Format, s.Columns = atlas.Parquet, map[string]string{"city": column}
+		s := fromFeed("testdata/arrow-none.parquet")
+		s.Format, s.Columns = source.Parquet, map[string]string{"city": column}
 		_, _, err := (&Fetcher{}).Read(t.Context(), s)
 		if reason == "" {
 			assert.NoError(t, err, column)
@@ -84,8 +85,8 @@ func TestParquetThatIsNotRead(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "x.parquet")
 	require.NoError(t, parquet.WriteFile(file, []row{{First: "198.18.0.0", Last: "198.18.0.255"}}))
 	for column, kind := range map[string]string{"fixed": "FIXED_LEN_BYTE_ARRAY", "clock": "TIME"} {
-		s := source(file)
-		s.Format, s.Columns = atlas.Parquet, map[string]string{"country_code": column}
+		s := fromFeed(file)
+		s.Format, s.Columns = source.Parquet, map[string]string{"country_code": column}
 		_, _, err := (&Fetcher{}).Read(t.Context(), s)
 		assert.ErrorContains(t, err, "has the type "+kind, column)
 	}

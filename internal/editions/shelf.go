@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/editionfile"
 )
 
@@ -430,7 +431,7 @@ func named(sources []SourceConfig) string {
 		list = append(list, struct {
 			atlas.About
 			Location, Query, Label string
-			Format                 atlas.Format
+			Format                 source.Format
 			Columns                map[string]string
 			Postal                 bool
 		}{s.About, s.Location, s.Query, s.Label, s.Format, s.Columns, s.Postal})

@@ -10,7 +10,7 @@ import (
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
 
-	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/compare"
 )
 
 var (
@@ -27,7 +27,7 @@ var marksKm = []float64{10, 50, 250}
 // Accuracy draws which share of the test points lies within which distance of
 // where editions put them, the first solid and the others dashed, as a PNG or SVG
 // file, as its name ends.
-func Accuracy(file string, audits []atlas.Accuracy) error {
+func Accuracy(file string, audits []compare.Accuracy) error {
 	p := paperPlot("Test points within a distance of where the edition puts them")
 	p.X.Label.Text, p.Y.Label.Text = "kilometres", "share of test points"
 	p.X.Scale, p.X.Tick.Marker = plot.LogScale{}, kilometres{}
@@ -63,7 +63,7 @@ func line(p *plot.Plot, points plotter.XYs, c color.Color, width float64, dashes
 	return nil
 }
 
-func curve(p *plot.Plot, a atlas.Accuracy, first bool) error {
+func curve(p *plot.Plot, a compare.Accuracy, first bool) error {
 	points := make(plotter.XYs, len(a.Curve))
 	var marks plotter.XYs
 	for i, c := range a.Curve {

@@ -13,6 +13,7 @@ import (
 	"eastporch/internal/config"
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/editions"
 	"eastporch/internal/server/lifecycle"
@@ -25,7 +26,7 @@ func Sources(cfg *config.Config, in config.Input) ([]editions.SourceConfig, *edi
 	for _, c := range cfg.Atlas.Sources {
 		list = append(list, editions.SourceConfig{
 			About:        atlas.About{Name: c.Name, Rank: c.Rank, Dated: c.Dated, Licence: c.Licence, Credit: c.Credit},
-			ParseOptions: atlas.ParseOptions{Format: atlas.Format(c.Format), Columns: c.Columns, Label: c.Label, Postal: c.Postal},
+			ParseOptions: source.ParseOptions{Format: source.Format(c.Format), Columns: c.Columns, Label: c.Label, Postal: c.Postal},
 			Location:     c.Location(in), Query: c.Query,
 		})
 	}
@@ -93,7 +94,7 @@ func (s *Server) recorrect(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	first, err := atlas.Corrected(list)
+	first, err := source.Corrected(list)
 	if err != nil {
 		return fmt.Errorf("corrections: %w", err)
 	}

@@ -7,10 +7,10 @@ import (
 	"strings"
 	"time"
 
+	"eastporch/internal/core/card"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/variant"
-	"eastporch/internal/core/visit"
 	"eastporch/internal/server/lifecycle"
 	"eastporch/internal/server/rates"
 )
@@ -18,7 +18,7 @@ import (
 // openLocal makes what each site offers by where visitors are, and reads the rates.
 func (s *Server) openLocal(ctx context.Context) error {
 	cfg := s.opt.Config
-	s.locals = map[string]*visit.Local{}
+	s.locals = map[string]*card.Local{}
 	for _, site := range cfg.Sites {
 		languages, err := locale.NewLanguages(site.Languages, site.Default)
 		if err != nil {
@@ -29,7 +29,7 @@ func (s *Server) openLocal(ctx context.Context) error {
 				return fmt.Errorf("site %s, variants %s, %s: %w", site.Host, set.Name, field, err)
 			}
 		}
-		s.locals[site.Host] = &visit.Local{Languages: languages, Hours: site.Hours(), Currency: strings.ToUpper(site.Currency), Endings: site.Endings()}
+		s.locals[site.Host] = &card.Local{Languages: languages, Hours: site.Hours(), Currency: strings.ToUpper(site.Currency), Endings: site.Endings()}
 	}
 	r := rates.Options{
 		URL: cfg.Rates.URL, Source: cfg.Rates.Source, Dir: cfg.DataDir, Inside: cfg.Rates.FetchInside,

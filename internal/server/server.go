@@ -21,6 +21,7 @@ import (
 	"eastporch/internal/config"
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/caller"
+	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/core/visit"
@@ -59,7 +60,7 @@ type Server struct {
 	notifier *store.Notifier
 	// stopping is closed when the server begins to stop.
 	stopping chan struct{}
-	locals   map[string]*visit.Local // by the sites' hosts
+	locals   map[string]*card.Local // by the sites' hosts
 	rates    *rates.Feed
 	areas    []geo.Area
 	varying  sync.Mutex // is held while content variants are read and put into use
@@ -144,7 +145,7 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 	whole := !slices.ContainsFunc(cfg.Sites, func(site config.Site) bool { return site.PrivacyMode() != visit.Whole })
 	s.watch = checkup.NewWatch(finder, whole, time.Now().UTC())
 	api := httpapi.Options{
-		Enrich: &visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(cfg.Rules()...), Labels: addr.NewLabels(labels), Translators: cfg.Translators(), Atlas: s.shelf},
+		Enrich: &card.Pipeline{Finder: finder, Policy: addr.NewPolicy(cfg.Rules()...), Labels: addr.NewLabels(labels), Translators: cfg.Translators(), Atlas: s.shelf},
 		Finder: finder, Proxies: httpapi.ProxySettings{Trusted: append([]string{}, cfg.Proxies.Trusted...), Header: finder.Header(), Hops: cfg.Proxies.Hops},
 		TryProxies: func(p httpapi.ProxySettings) (caller.Finder, error) {
 			other := config.Config{Proxies: config.Proxies(p)}

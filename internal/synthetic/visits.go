@@ -13,6 +13,7 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/card"
 	"eastporch/internal/core/gazetteer"
 	"eastporch/internal/core/visit"
 )
@@ -74,13 +75,13 @@ func (a *Visits) place(t *gazetteer.Town, zone *time.Location, nth int) shared {
 		w.RegionCode = &t.Region
 	}
 	rank, dated := 1, "2026-11-01"
-	v := visit.Visit{Card: visit.Card{
+	v := visit.Visit{Card: card.Card{
 		Location: w, Network: atlas.Network{Range: &within, ASNumber: &number, Operator: &operator, Missing: map[string]string{}},
 		Evidence: []atlas.Evidence{{
 			Facts: []string{"country_code", "city"}, Values: map[string]string{"country_code": t.Country, "city": t.Name}, Basis: "self-published claim",
 			Source: "Synthetic", Rank: &rank, Range: &within, Dated: &dated, Used: true,
 		}},
-		Edition: visit.EditionRef{Name: "2026-11-01-5f3a77c4", Credits: []string{}},
+		Edition: card.EditionRef{Name: "2026-11-01-5f3a77c4", Credits: []string{}},
 	}}
 	row, facts, _ := v.Row() // which is JSON of ours
 	return shared{facts, row.FactsID, zone, start}

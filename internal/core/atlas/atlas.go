@@ -1,4 +1,4 @@
-// Package atlas reads sources of range data and says where an address is, how
+// Package atlas says where an address is by sources of range data, how
 // sure that is, and who says so.
 //
 // Sources are merged at lookup: the most specific range of the highest-ranked
@@ -18,6 +18,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"eastporch/internal/core/plain"
 )
 
 // An Atlas is one edition: all sources, merged. It is immutable and safe for
@@ -28,7 +30,7 @@ type Atlas struct {
 	sources []*Source // by rank
 	credits []string
 
-	results *results // nil remembers nothing
+	results *results
 }
 
 // New makes an edition of sources. Sources of equal rank keep their order.
@@ -49,7 +51,7 @@ func New(sources ...*Source) *Atlas {
 
 // prepare readies an atlas for answers once it has its sources.
 func (a *Atlas) prepare() *Atlas {
-	a.results, a.credits = &results{}, []string{}
+	a.results, a.credits = newResults(), []string{}
 	for _, s := range a.sources {
 		if s.Credit != "" && !slices.Contains(a.credits, s.Credit) {
 			a.credits = append(a.credits, s.Credit)
@@ -121,15 +123,15 @@ func (a *Atlas) find(ip netip.Addr) *LookupResult {
 	switch {
 	case won == nil:
 		f.Location = Nowhere(unknown)
-	case won.doNotLocate:
+	case won.DoNotLocate:
 		f.Location = Nowhere("its network asks not to be located")
 	default:
-		d := a.results.describe(&won.place)
+		d := a.results.describe(&won.Place)
 		f.Location = d.location
 		f.Evidence = slices.Insert(f.Evidence, 1, d.derived...)
 		if f.Evidence[0].Basis == Registration {
 			f.Location.Missing = maps.Clone(f.Location.Missing)
-			f.Evidence[0].Reason = optional("where it is registered, which need not be where it is")
+			f.Evidence[0].Reason = plain.Optional("where it is registered, which need not be where it is")
 			for _, fact := range []string{"region_code", "city"} {
 				if f.Location.Missing[fact] != "" {
 					f.Location.Missing[fact] = "registered to the country only"
@@ -147,23 +149,23 @@ const unknown = "no source of this edition knows the address"
 
 // network finds whose the address is: of the highest-ranked source that says
 // so, else only the range that the location came from.
-func (f *LookupResult) network(sources []*Source, ip netip.Addr, located *record) {
+func (f *LookupResult) network(sources []*Source, ip netip.Addr, located *Record) {
 	for _, s := range sources {
-		rec, ok := s.find(ip, (*place).names)
+		rec, ok := s.Find(ip, (*Place).Names)
 		if !ok {
 			continue
 		}
-		within, e := rec.span.String(), networkClaim(s, rec)
+		within, e := rec.Span.String(), networkClaim(s, rec)
 		if f.Network.Range != nil { // a higher-ranked source said it
-			e.Used, e.Reason = false, optional("ranks lower")
+			e.Used, e.Reason = false, plain.Optional("ranks lower")
 			f.Evidence = append(f.Evidence, e)
 			continue
 		}
 		f.Network.Range = &within
-		if rec.asNumber != 0 {
-			f.Network.ASNumber = &rec.asNumber
+		if rec.AsNumber != 0 {
+			f.Network.ASNumber = &rec.AsNumber
 		}
-		f.Network.Operator = optional(rec.operator)
+		f.Network.Operator = plain.Optional(rec.Operator)
 		f.Evidence = append(f.Evidence, e)
 	}
 	n := &f.Network
@@ -194,14 +196,14 @@ const notNamed = "no source names a network here"
 // label adds up the labels of all ranges that hold the address.
 func (f *LookupResult) label(sources []*Source, ip netip.Addr) {
 	for _, s := range sources {
-		s.around(ip, func(rec record) {
-			if len(rec.labels) == 0 {
+		s.Around(ip, func(rec Record) {
+			if len(rec.Labels) == 0 {
 				return
 			}
-			e := claim(s, record{span: rec.span}, true, "")
-			e.add("labels", strings.Join(rec.labels, ", "))
+			e := claim(s, Record{Span: rec.Span}, true, "")
+			e.add("labels", strings.Join(rec.Labels, ", "))
 			f.Evidence = append(f.Evidence, e)
-			for _, l := range rec.labels {
+			for _, l := range rec.Labels {
 				if !slices.Contains(f.Labels, l) {
 					f.Labels = append(f.Labels, l)
 				}
@@ -221,16 +223,21 @@ func (a *Atlas) Why(ip netip.Addr) []Evidence {
 		}
 	}
 	for _, s := range a.sources {
-		s.around(ip, func(rec record) {
+		s.Around(ip, func(rec Record) {
 			for _, e := range []Evidence{claim(s, rec, false, ""), networkClaim(s, rec)} {
 				within := *e.Range
-				if len(e.Facts) == 0 && !(rec.doNotLocate && !e.Used) || said[s.Name+" "+within+" "+fmt.Sprint(e.Facts)] {
+				if len(e.Facts) == 0 && !(rec.DoNotLocate && !e.Used) || said[s.Name+" "+within+" "+fmt.Sprint(e.Facts)] {
 					continue
 				}
-				e.Used, e.Reason = false, optional("a more specific range of this source says it")
+				e.Used, e.Reason = false, plain.Optional("a more specific range of this source says it")
 				f.Evidence = append(f.Evidence, e)
 			}
 		})
 	}
 	return f.Evidence
+}
+
+// Holds says whether any range holds an address.
+func (a *Atlas) Holds(ip netip.Addr) bool {
+	return slices.ContainsFunc(a.sources, func(s *Source) bool { return s.Holds(ip) })
 }

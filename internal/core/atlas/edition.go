@@ -59,11 +59,11 @@ var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 // sections gives the arrays of a source as bytes, in place.
 func (s *Source) sections() [][]byte {
-	v4, v6 := s.table.Words()
+	v4, v6 := s.arrays.Table.Words()
 	if s.text == nil {
 		s.text, _ = json.Marshal(s.more()) // texts and numbers always marshal
 	}
-	return [][]byte{asBytes(v4), asBytes(v6), asBytes(s.nodes), asBytes(s.spans), asBytes(s.offsets), s.blob, s.text}
+	return [][]byte{asBytes(v4), asBytes(v6), asBytes(s.arrays.Nodes), asBytes(s.arrays.Spans), asBytes(s.arrays.Offsets), s.arrays.Blob, s.text}
 }
 
 // sum is what the edition's name is made of: the checksums of all sections.
@@ -187,11 +187,11 @@ func openSource(h sourceHeader, body []byte) (*Source, error) {
 	}
 	s := &Source{
 		About: h.About, Counts: h.Counts, text: parts[6],
-		nodes: asWords(parts[2]), spans: asWords(parts[3]), offsets: asWords(parts[4]), blob: parts[5],
+		arrays: Arrays{Nodes: asWords(parts[2]), Spans: asWords(parts[3]), Offsets: asWords(parts[4]), Blob: parts[5]},
 		checks: h.Sections,
 	}
 	var err error
-	if s.table, err = rangetable.Open(asWords(parts[0]), asWords(parts[1])); err != nil {
+	if s.arrays.Table, err = rangetable.Open(asWords(parts[0]), asWords(parts[1])); err != nil {
 		return nil, err
 	}
 	return s, nil

@@ -1,91 +1,21 @@
 package atlas
 
-import (
-	"bytes"
-	"encoding/json"
-	"fmt"
-	"math/rand/v2"
-	"net/netip"
-	"slices"
-	"strings"
-	"testing"
+import "net/netip"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
+// What the tests, which read sources and so stand outside, see of the inside.
+const (
+	PreludeSize   = preludeSize
+	ResultsKept   = resultsKept
+	ResultSources = resultSources
 )
 
-// What is exported as CSV and read again says of every address what the edition said:
-// random tables, lists and geofeeds with labels of several words, ranges that must not be
-// located, and points without a country.
-func TestExportsReadBack(t *testing.T) {
-	r := rand.New(rand.NewPCG(14, 10))
-	pick := func(of ...string) string { return of[r.IntN(len(of))] }
-	prefix := func() string {
-		a := netip.AddrFrom4([4]byte{198, 18, byte(r.IntN(4)), byte(r.IntN(256))})
-		p, _ := a.Prefix(22 + r.IntN(11))
-		return p.String()
-	}
-	tried, differed := 0, 0
-	for range 15 {
-		var table, feed, list strings.Builder
-		table.WriteString("range,country_code,region_code,city,postal_code,latitude,longitude,radius_km,time_zone,as_number,operator,labels\n")
-		for range 40 {
-			place := pick("PT,PT-11,Lisbon,1000-001,,,,", "PT,,,,,,,", "ZZ,,,,,,,", ",,,,38.72,-9.14,5,", "ES,ES-MD,Madrid,,40.41,-3.7,,Europe/Madrid", ",,Ebbmouth,,41.15,-8.61,,", ",,,,,,,")
-			table.WriteString(prefix() + "," + place + "," + pick("64496,Lake Bank", ",", "AS64497,") + "," + pick("", "lake balancer", "office; lake balancer;=1+1", "bay;two words") + "\n")
-			feed.WriteString(prefix() + pick(",PT,PT-11,Lisbon,", ",ZZ,,,", "", ",ES,,,", ",,,,", `,PT,,"Lisbon",`) + "\n")
-			list.WriteString(prefix() + pick("", ",lake balancer", ",hosting; two words") + "\n")
-		}
-		var sources []*Source
-		for rank, f := range []struct {
-			text   string
-			format Format
-		}{{table.String(), CSV}, {feed.String(), Geofeed}, {list.String(), List}} {
-			s, err := Read(strings.NewReader(f.text), ParseOptions{Format: f.format, Label: "a list"}, About{Name: fmt.Sprint(rank), Rank: rank, Dated: "2026-11-01"})
-			require.NoError(t, err)
-			sources = append(sources, s)
-		}
-		before := New(sources...)
-		var csv, feedAgain bytes.Buffer
-		require.NoError(t, before.Export(&csv, CSV, true, nil))
-		require.NoError(t, before.Export(&feedAgain, Geofeed, true, nil))
-		again, err := ReadTable(&csv, ',', nil, About{Name: "again", Rank: 1})
-		require.NoError(t, err)
-		require.Zero(t, again.Rejected)
-		fromFeed, err := ReadGeofeed(&feedAgain, About{Name: "again", Rank: 1})
-		require.NoError(t, err)
-		require.Zero(t, fromFeed.Rejected)
-		after, short := New(again), New(fromFeed)
-		for n := range 1024 {
-			ip := netip.AddrFrom4([4]byte{198, 18, byte(n >> 8), byte(n)})
-			a, b, c := before.find(ip), after.find(ip), short.find(ip)
-			same := told(t, a) == told(t, b)
-			if !strings.Contains(evidenceText(a.Evidence), "nearest town") { // of points a geofeed knows nothing
-				same = same && deref(a.Location.CountryCode) == deref(c.Location.CountryCode) && deref(a.Location.City) == deref(c.Location.City) && asked(a) == asked(c)
-			}
-			tried++
-			if !assert.True(t, same, "%s: %s, read again %s", ip, told(t, a), told(t, b)) {
-				differed++
-			}
-			if differed > 3 {
-				t.FailNow()
-			}
-		}
-	}
-	t.Logf("%d addresses: %d differed", tried, differed)
+// Found is what [Atlas.Lookup] gives, made anew.
+func (a *Atlas) Found(ip netip.Addr) *LookupResult { return a.find(ip) }
+
+// Remembered is how many results and places are remembered.
+func (a *Atlas) Remembered() (results, places int) {
+	return a.results.found.Len(), a.results.places.Len()
 }
 
-// told is what an atlas says of an address, without who says it.
-func told(t *testing.T, f *LookupResult) string {
-	t.Helper()
-	labels := slices.Sorted(slices.Values(f.Labels))
-	w := f.Location
-	w.Missing = nil
-	text, err := json.Marshal([]any{w, f.Network.ASNumber, f.Network.Operator, labels, asked(f)})
-	require.NoError(t, err)
-	return string(text)
-}
-
-// asked says whether a network asked not to be located.
-func asked(f *LookupResult) bool {
-	return slices.ContainsFunc(f.Evidence, func(e Evidence) bool { return e.Used && len(e.Facts) == 0 })
-}
+// AsBytes gives words as bytes, in place.
+func AsBytes(w []uint32) []byte { return asBytes(w) }

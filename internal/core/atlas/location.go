@@ -9,6 +9,7 @@ import (
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/gazetteer"
 	"eastporch/internal/core/geo"
+	"eastporch/internal/core/plain"
 )
 
 // A Level says how far location got.
@@ -61,16 +62,16 @@ type Names struct {
 // town that has no name in it is called as the source calls it.
 func (w *Location) NamesIn(tag string) (n Names) {
 	if w.ContinentCode != nil {
-		n.Continent = optional(almanac.ContinentIn(*w.ContinentCode, tag))
+		n.Continent = plain.Optional(almanac.ContinentIn(*w.ContinentCode, tag))
 	}
 	if w.CountryCode != nil {
-		n.Country = optional(almanac.NameIn(*w.CountryCode, tag))
+		n.Country = plain.Optional(almanac.NameIn(*w.CountryCode, tag))
 	}
 	if w.RegionCode != nil {
-		n.Region = optional(almanac.RegionIn(*w.RegionCode, tag))
+		n.Region = plain.Optional(almanac.RegionIn(*w.RegionCode, tag))
 	}
 	if w.City != nil && w.CountryCode != nil {
-		n.City = optional(gazetteer.NameIn(*w.CountryCode, *w.City, tag))
+		n.City = plain.Optional(gazetteer.NameIn(*w.CountryCode, *w.City, tag))
 	}
 	return n
 }
@@ -103,36 +104,36 @@ func Nowhere(reason string) Location {
 }
 
 // claim is what a record says, as evidence.
-func claim(s *Source, rec record, used bool, reason string) Evidence {
-	rank, within := s.Rank, rec.span.String()
+func claim(s *Source, rec Record, used bool, reason string) Evidence {
+	rank, within := s.Rank, rec.Span.String()
 	e := Evidence{
 		Facts: []string{}, Values: map[string]string{}, Basis: s.Basis, Source: s.Name,
-		Rank: &rank, Range: &within, Dated: optional(s.Dated), Used: used, Reason: optional(reason),
+		Rank: &rank, Range: &within, Dated: plain.Optional(s.Dated), Used: used, Reason: plain.Optional(reason),
 	}
-	if !rec.byPoint {
-		e.add("country_code", rec.country)
+	if !rec.ByPoint {
+		e.add("country_code", rec.Country)
 	}
-	e.add("region_code", rec.region)
-	e.add("city", rec.city)
-	e.add("postal_code", rec.postal)
-	if rec.point != nil {
-		e.add("latitude", decimal(rec.point.Latitude))
-		e.add("longitude", decimal(rec.point.Longitude))
+	e.add("region_code", rec.Region)
+	e.add("city", rec.City)
+	e.add("postal_code", rec.Postal)
+	if rec.Point != nil {
+		e.add("latitude", plain.Decimal(rec.Point.Latitude))
+		e.add("longitude", plain.Decimal(rec.Point.Longitude))
 	}
-	if rec.radiusKm > 0 {
-		e.add("radius_km", decimal(rec.radiusKm))
+	if rec.RadiusKm > 0 {
+		e.add("radius_km", plain.Decimal(rec.RadiusKm))
 	}
-	e.add("time_zone", rec.zone)
+	e.add("time_zone", rec.Zone)
 	return e
 }
 
 // networkClaim is what a record says of a network, as evidence.
-func networkClaim(s *Source, rec record) Evidence {
-	e := claim(s, record{span: rec.span}, true, "")
-	if rec.asNumber != 0 {
-		e.add("as_number", strconv.FormatUint(uint64(rec.asNumber), 10))
+func networkClaim(s *Source, rec Record) Evidence {
+	e := claim(s, Record{Span: rec.Span}, true, "")
+	if rec.AsNumber != 0 {
+		e.add("as_number", strconv.FormatUint(uint64(rec.AsNumber), 10))
 	}
-	e.add("operator", rec.operator)
+	e.add("operator", rec.Operator)
 	return e
 }
 
@@ -144,34 +145,34 @@ func (e *Evidence) add(fact, value string) {
 }
 
 // locate turns codes and a town's name into a location, deriving the rest.
-func locate(rec record) (Location, []Evidence) {
-	w := Location{Level: Country, CountryCode: &rec.country, Missing: map[string]string{}}
-	country, _ := almanac.ByCode(rec.country)
+func locate(rec Record) (Location, []Evidence) {
+	w := Location{Level: Country, CountryCode: &rec.Country, Missing: map[string]string{}}
+	country, _ := almanac.ByCode(rec.Country)
 	continent := almanac.Continent(country.Continent)
 	w.ContinentCode, w.Names.Continent, w.Names.Country = &country.Continent, &continent, &country.Name
-	if rec.region != "" {
-		name, _ := almanac.Region(rec.region)
-		w.Level, w.RegionCode, w.Names.Region = Region, &rec.region, &name
+	if rec.Region != "" {
+		name, _ := almanac.Region(rec.Region)
+		w.Level, w.RegionCode, w.Names.Region = Region, &rec.Region, &name
 	} else {
 		w.Missing["region_code"] = "the source names no region here"
 	}
-	if rec.city != "" {
-		name := gazetteer.NameIn(rec.country, rec.city, "en")
-		w.Level, w.City, w.Names.City = City, &rec.city, &name
+	if rec.City != "" {
+		name := gazetteer.NameIn(rec.Country, rec.City, "en")
+		w.Level, w.City, w.Names.City = City, &rec.City, &name
 	} else {
 		w.Missing["city"] = "the source stops at the " + string(w.Level)
 	}
-	if rec.postal != "" {
-		w.PostalCode = &rec.postal
+	if rec.Postal != "" {
+		w.PostalCode = &rec.Postal
 	} else {
 		w.Missing["postal_code"] = "the source gives none here"
 	}
 	e := derive(&w, rec)
 	w.own(&e, rec)
 	var derived []Evidence
-	if rec.byPoint {
-		by := Evidence{Values: map[string]string{}, Basis: Derived, Source: "Gazetteer, nearest town", Used: true, Reason: optional("the source gives a point and no country")}
-		by.add("country_code", rec.country)
+	if rec.ByPoint {
+		by := Evidence{Values: map[string]string{}, Basis: Derived, Source: "Gazetteer, nearest town", Used: true, Reason: plain.Optional("the source gives a point and no country")}
+		by.add("country_code", rec.Country)
 		derived = append(derived, by)
 	}
 	if len(e.Facts) > 0 || !e.Used { // the source did not say all of it
@@ -181,7 +182,7 @@ func locate(rec record) (Location, []Evidence) {
 }
 
 // own puts the source's own coordinates, radius and zone over what was derived.
-func (w *Location) own(derived *Evidence, rec record) {
+func (w *Location) own(derived *Evidence, rec Record) {
 	drop := func(facts ...string) {
 		for _, fact := range facts {
 			delete(derived.Values, fact)
@@ -191,32 +192,32 @@ func (w *Location) own(derived *Evidence, rec record) {
 			}
 		}
 	}
-	if rec.point != nil {
-		w.Latitude, w.Longitude = &rec.point.Latitude, &rec.point.Longitude
+	if rec.Point != nil {
+		w.Latitude, w.Longitude = &rec.Point.Latitude, &rec.Point.Longitude
 		drop("latitude", "longitude")
-		if rec.radiusKm == 0 && w.RadiusKm == nil { // a point never looks more exact than it is
+		if rec.RadiusKm == 0 && w.RadiusKm == nil { // a point never looks more exact than it is
 			vague := 1000.0
 			w.RadiusKm = &vague
 			drop("radius_km")
 		}
 	}
-	if rec.radiusKm > 0 {
-		w.RadiusKm = &rec.radiusKm
+	if rec.RadiusKm > 0 {
+		w.RadiusKm = &rec.RadiusKm
 		drop("radius_km")
 	}
-	if rec.zone != "" {
-		w.TimeZone = &rec.zone
+	if rec.Zone != "" {
+		w.TimeZone = &rec.Zone
 		drop("time_zone")
 	}
 }
 
 // derive finds coordinates, radius and time zone in the gazetteer: of the town,
 // failing that of the region, failing that of the country.
-func derive(w *Location, rec record) Evidence {
+func derive(w *Location, rec Record) Evidence {
 	e := Evidence{Facts: []string{}, Values: map[string]string{}, Basis: Derived, Used: true}
-	if town, ok := gazetteer.Find(rec.country, rec.region, rec.city); ok {
-		e.Source, e.Reason = "Gazetteer, middle of the town", optional("from the town that the claim names")
-		if rec.region == "" && town.Region != "" {
+	if town, ok := gazetteer.Find(rec.Country, rec.Region, rec.City); ok {
+		e.Source, e.Reason = "Gazetteer, middle of the town", plain.Optional("from the town that the claim names")
+		if rec.Region == "" && town.Region != "" {
 			name, _ := almanac.Region(town.Region)
 			w.RegionCode, w.Names.Region = &town.Region, &name
 			delete(w.Missing, "region_code")
@@ -228,11 +229,11 @@ func derive(w *Location, rec record) Evidence {
 	}
 	area, what := gazetteer.Area{}, "region"
 	ok := false
-	if rec.region != "" {
-		area, ok = gazetteer.Region(rec.region)
+	if rec.Region != "" {
+		area, ok = gazetteer.Region(rec.Region)
 	}
 	if !ok {
-		area, ok = gazetteer.Country(rec.country)
+		area, ok = gazetteer.Country(rec.Country)
 		what = "country"
 	}
 	if !ok {
@@ -240,13 +241,13 @@ func derive(w *Location, rec record) Evidence {
 		for _, fact := range []string{"latitude", "longitude", "radius_km", "time_zone"} {
 			w.Missing[fact] = "the gazetteer has no town in this country"
 		}
-		e.Used, e.Reason = false, optional("knows no town in this country")
+		e.Used, e.Reason = false, plain.Optional("knows no town in this country")
 		return e
 	}
 	e.Source = "Gazetteer, middle of the " + what
-	e.Reason = optional("weighted by people; 95% of them live within the radius")
-	if rec.city != "" {
-		e.Reason = optional(fmt.Sprintf("%s is not in the gazetteer, so the %s stands for it", rec.city, what))
+	e.Reason = plain.Optional("weighted by people; 95% of them live within the radius")
+	if rec.City != "" {
+		e.Reason = plain.Optional(fmt.Sprintf("%s is not in the gazetteer, so the %s stands for it", rec.City, what))
 	}
 	w.place(&e, area.Middle, area.RadiusKm, 2)
 	if len(area.Zones) == 1 {
@@ -261,19 +262,12 @@ func (w *Location) place(e *Evidence, p geo.Point, radiusKm float64, decimals in
 	scale := math.Pow10(decimals)
 	lat, lon := math.Round(p.Latitude*scale)/scale, math.Round(p.Longitude*scale)/scale
 	w.Latitude, w.Longitude, w.RadiusKm = &lat, &lon, &radiusKm
-	e.add("latitude", decimal(lat))
-	e.add("longitude", decimal(lon))
-	e.add("radius_km", decimal(radiusKm))
+	e.add("latitude", plain.Decimal(lat))
+	e.add("longitude", plain.Decimal(lon))
+	e.add("radius_km", plain.Decimal(radiusKm))
 }
 
 func (w *Location) zone(e *Evidence, zone string) {
 	w.TimeZone = &zone
 	e.add("time_zone", zone)
-}
-
-func optional(s string) *string {
-	if s == "" {
-		return nil
-	}
-	return &s
 }

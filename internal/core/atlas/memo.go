@@ -3,30 +3,34 @@ package atlas
 import (
 	"net/netip"
 	"runtime"
-	"sync"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"eastporch/internal/core/plain"
 )
 
 // results remembers what was found, since all addresses of one node of every source
 // share it, and making it takes longer than all the rest of a card. It is safe for
 // concurrent use.
 type results struct {
-	shards [findingShards]struct {
-		mu   sync.RWMutex
-		kept map[resultKey]*LookupResult
-	}
-	mu     sync.RWMutex
-	places map[placeKey]*described
+	found  *lru.Cache[resultKey, *LookupResult]
+	places *lru.Cache[placeKey, *described]
 }
 
 const (
-	findingShards = 16
-	// resultsKept bounds how many are remembered in a shard; one takes some 3 KB.
-	resultsKept = 512
+	// resultsKept bounds how many results are remembered; one takes some 3 KB.
+	resultsKept = 8192
 	// placesKept bounds how many places are remembered; one takes some 2 KB.
 	placesKept = 8192
-	// resultSources is how many sources an atlas may have to remember anything.
+	// resultSources is how many sources an atlas may have for its results to be remembered.
 	resultSources = 8
 )
+
+func newResults() *results {
+	found, _ := lru.New[resultKey, *LookupResult](resultsKept) // which fails for no size above 0
+	places, _ := lru.New[placeKey, *described](placesKept)
+	return &results{found, places}
+}
 
 // resultKey is the node of an address in every source.
 type resultKey [resultSources]uint32
@@ -35,30 +39,19 @@ type resultKey [resultSources]uint32
 // none and a reason for every missing fact. What it holds is shared and must not be
 // changed.
 func (a *Atlas) Lookup(ip netip.Addr) *LookupResult {
-	if a.results == nil || len(a.sources) > resultSources {
+	if len(a.sources) > resultSources {
 		return a.find(ip)
 	}
 	var key resultKey
-	sum := uint32(0)
 	for i, s := range a.sources {
-		key[i] = s.table.Find(ip)
-		sum = sum*31 + key[i]
+		key[i] = s.arrays.Table.Find(ip)
 	}
 	runtime.KeepAlive(a)
-	shard := &a.results.shards[sum%findingShards]
-	shard.mu.RLock()
-	known := shard.kept[key]
-	shard.mu.RUnlock()
-	if known != nil {
+	if known, ok := a.results.found.Get(key); ok {
 		return known
 	}
 	found := a.find(ip)
-	shard.mu.Lock()
-	if shard.kept == nil || len(shard.kept) >= resultsKept {
-		shard.kept = make(map[resultKey]*LookupResult, resultsKept)
-	}
-	shard.kept[key] = found
-	shard.mu.Unlock()
+	a.results.found.Add(key, found)
 	return found
 }
 
@@ -78,40 +71,28 @@ type described struct {
 }
 
 // describe gives what follows from a place. It is shared and must not be changed.
-func (f *results) describe(p *place) *described {
-	key := placeKey{country: p.country, region: p.region, city: p.city, postal: p.postal, zone: p.zone, radiusKm: p.radiusKm, byPoint: p.byPoint}
-	if p.point != nil {
-		key.latitude, key.longitude, key.point = p.point.Latitude, p.point.Longitude, true
+func (f *results) describe(p *Place) *described {
+	key := placeKey{country: p.Country, region: p.Region, city: p.City, postal: p.Postal, zone: p.Zone, radiusKm: p.RadiusKm, byPoint: p.ByPoint}
+	if p.Point != nil {
+		key.latitude, key.longitude, key.point = p.Point.Latitude, p.Point.Longitude, true
 	}
-	if f != nil {
-		f.mu.RLock()
-		known := f.places[key]
-		f.mu.RUnlock()
-		if known != nil {
-			return known
-		}
+	if known, ok := f.places.Get(key); ok {
+		return known
 	}
-	said := claim(&Source{}, record{place: *p}, true, "")
+	said := claim(&Source{}, Record{Place: *p}, true, "")
 	d := &described{facts: said.Facts, values: said.Values}
-	if p.country != "" {
-		d.location, d.derived = locate(record{place: *p})
+	if p.Country != "" {
+		d.location, d.derived = locate(Record{Place: *p})
 	}
-	if f != nil {
-		f.mu.Lock()
-		if f.places == nil || len(f.places) >= placesKept {
-			f.places = map[placeKey]*described{}
-		}
-		f.places[key] = d
-		f.mu.Unlock()
-	}
+	f.places.Add(key, d)
 	return d
 }
 
 // claim is what a record says, as evidence whose facts are shared.
-func (f *results) claim(s *Source, rec *record, used bool, reason string) Evidence {
-	d := f.describe(&rec.place)
-	within := rec.span.String()
-	e := Evidence{Facts: d.facts, Values: d.values, Basis: s.Basis, Source: s.Name, Rank: &s.Rank, Range: &within, Used: used, Reason: optional(reason)}
+func (f *results) claim(s *Source, rec *Record, used bool, reason string) Evidence {
+	d := f.describe(&rec.Place)
+	within := rec.Span.String()
+	e := Evidence{Facts: d.facts, Values: d.values, Basis: s.Basis, Source: s.Name, Rank: &s.Rank, Range: &within, Used: used, Reason: plain.Optional(reason)}
 	if s.Dated != "" {
 		e.Dated = &s.Dated
 	}

@@ -1,4 +1,4 @@
-package atlas
+package atlas_test
 
 import (
 	"fmt"
@@ -8,25 +8,26 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/atlas"
 )
 
 // layered is an atlas of three sources whose ranges nest and overlap, with more nodes
 // than are remembered.
-func layered(t *testing.T) *Atlas {
+func layered(t *testing.T) *atlas.Atlas {
 	t.Helper()
 	r := rand.New(rand.NewPCG(7, 7))
 	places := []string{"PT,PT-11,Lisbon,", "PT,,,", "ES,ES-MD,Madrid,", "NO,NO-03,Oslo,", ",,,", "JP,JP-13,Tokyo,", "US,,,"}
-	var sources []*Source
+	var sources []*atlas.Source
 	for rank := range 3 {
 		var lines []string
-		for range 6000 {
+		for range 14_000 {
 			a := netip.AddrFrom4([4]byte{10, byte(r.Uint32()), byte(r.Uint32()), byte(r.Uint32())})
 			lines = append(lines, fmt.Sprintf("%s,%s", netip.PrefixFrom(a, 12+r.IntN(18)).Masked(), places[r.IntN(len(places))]))
 		}
 		sources = append(sources, geofeed(t, rank+1, lines...))
 	}
-	return New(sources...)
+	return atlas.New(sources...)
 }
 
 // What is remembered is what would be found: whatever was asked before, for every
@@ -37,9 +38,9 @@ func TestLookupRemembersWhatItFinds(t *testing.T) {
 	for side := range 4 {
 		group.Go(func() {
 			r := rand.New(rand.NewPCG(uint64(side), 1))
-			for range 4000 {
+			for range 12_000 {
 				ip := netip.AddrFrom4([4]byte{10, byte(r.Uint32()), byte(r.Uint32()), byte(r.Uint32())})
-				want := a.find(ip)
+				want := a.Found(ip)
 				for range 2 {
 					if got := a.Lookup(ip); !assert.ObjectsAreEqual(want, got) {
 						t.Errorf("%s: remembered otherwise than it is found", ip)
@@ -50,29 +51,26 @@ func TestLookupRemembersWhatItFinds(t *testing.T) {
 		})
 	}
 	group.Wait()
-	kept := 0
-	for i := range a.results.shards {
-		require.LessOrEqual(t, len(a.results.shards[i].kept), resultsKept)
-		kept += len(a.results.shards[i].kept)
-	}
-	assert.Positive(t, kept)
-	assert.LessOrEqual(t, len(a.results.places), placesKept)
+	results, places := a.Remembered()
+	assert.Equal(t, atlas.ResultsKept, results, "no more are remembered")
+	assert.Positive(t, places)
 }
 
 // A correction, which is one more source, is never answered from what was remembered
 // without it; an atlas of too many sources remembers nothing.
 func TestWithForgets(t *testing.T) {
 	ip := netip.MustParseAddr("198.18.3.40")
-	a := New(geofeed(t, 1, "198.18.0.0/15,PT,,,"))
+	a := atlas.New(geofeed(t, 1, "198.18.0.0/15,PT,,,"))
 	assert.Equal(t, "PT", *a.Lookup(ip).Location.CountryCode)
 	corrected := a.With(geofeed(t, 1, "198.18.3.0/24,NO,,,"))
 	assert.Equal(t, "NO", *corrected.Lookup(ip).Location.CountryCode)
 	assert.Equal(t, "PT", *a.Lookup(ip).Location.CountryCode)
-	var many []*Source
-	for rank := range resultSources + 1 {
+	var many []*atlas.Source
+	for rank := range atlas.ResultSources + 1 {
 		many = append(many, geofeed(t, rank+1, "198.18.0.0/15,PT,,,"))
 	}
-	b := New(many...)
+	b := atlas.New(many...)
 	assert.Equal(t, "PT", *b.Lookup(ip).Location.CountryCode)
-	assert.Empty(t, b.results.shards[0].kept)
+	results, _ := b.Remembered()
+	assert.Zero(t, results)
 }

@@ -10,38 +10,38 @@ import (
 // A part is what one source says of an address, and how much of that is used.
 type part struct {
 	source *Source
-	record
-	used   place // what of it the answer has
+	Record
+	used   Place // what of it the answer has
 	reason string
 }
 
 // merge finds what every source says of an address, and makes one record of it: what the
 // highest-ranked says, with what it leaves open filled. won is nil where nobody says
 // anything. buffer is for the parts.
-func (a *Atlas) merge(ip netip.Addr, buffer []part) (won *record, parts []part) {
+func (a *Atlas) merge(ip netip.Addr, buffer []part) (won *Record, parts []part) {
 	parts = buffer[:0]
 	for _, s := range a.sources {
-		rec, ok := s.find(ip, (*place).locates)
+		rec, ok := s.Find(ip, (*Place).Locates)
 		if !ok {
 			continue
 		}
-		p := part{source: s, record: rec}
+		p := part{source: s, Record: rec}
 		switch {
 		case won == nil:
 			first := rec
-			won, p.used = &first, rec.place
-		case won.doNotLocate:
+			won, p.used = &first, rec.Place
+		case won.DoNotLocate:
 			p.reason = "a higher-ranked source asks not to locate this range"
 		default:
 			var instead bool
-			derived := won.byPoint
-			p.used, instead, p.reason = fill(&won.place, &rec.place)
+			derived := won.ByPoint
+			p.used, instead, p.reason = fill(&won.Place, &rec.Place)
 			for i := range parts {
-				if derived && !won.byPoint { // this source names it
-					parts[i].used.country, parts[i].used.byPoint = "", false
+				if derived && !won.ByPoint { // this source names it
+					parts[i].used.Country, parts[i].used.ByPoint = "", false
 				}
 				if instead { // they are of a wider place
-					parts[i].used.point, parts[i].used.radiusKm, parts[i].used.zone = nil, 0, ""
+					parts[i].used.Point, parts[i].used.RadiusKm, parts[i].used.Zone = nil, 0, ""
 				}
 			}
 		}
@@ -51,54 +51,54 @@ func (a *Atlas) merge(ip netip.Addr, buffer []part) (won *record, parts []part) 
 }
 
 // evidence adds what the part says, apart what is used of it and what lost.
-func (p *part) evidence(list []Evidence, memo *results, won *record) []Evidence {
+func (p *part) evidence(list []Evidence, memo *results, won *Record) []Evidence {
 	switch {
-	case p.used.empty() && !p.used.doNotLocate:
-		return append(list, memo.claim(p.source, &p.record, false, p.reason))
-	case len(list) == 0 && p.used.doNotLocate, p.used.says(&p.place):
-		return append(list, memo.claim(p.source, &p.record, true, p.reason))
+	case p.used.empty() && !p.used.DoNotLocate:
+		return append(list, memo.claim(p.source, &p.Record, false, p.reason))
+	case len(list) == 0 && p.used.DoNotLocate, p.used.says(&p.Place):
+		return append(list, memo.claim(p.source, &p.Record, true, p.reason))
 	}
-	list = append(list, memo.claim(p.source, &record{p.used, p.span}, true, p.reason))
-	lost := p.place.without(&won.place)
-	if gazetteer.SameName(lost.city, won.city) {
-		lost.city = ""
+	list = append(list, memo.claim(p.source, &Record{p.used, p.Span}, true, p.reason))
+	lost := p.Place.without(&won.Place)
+	if gazetteer.SameName(lost.City, won.City) {
+		lost.City = ""
 	}
 	if !lost.empty() {
 		reason := "the higher-ranked source says otherwise"
 		if len(list) == 1 {
-			reason = "it is of the whole " + string(p.used.level()) + "; a lower-ranked source knows more"
+			reason = "it is of the whole " + string(p.used.Level()) + "; a lower-ranked source knows more"
 		}
-		list = append(list, memo.claim(p.source, &record{lost, p.span}, false, reason))
+		list = append(list, memo.claim(p.source, &Record{lost, p.Span}, false, reason))
 	}
 	return list
 }
 
 // empty says whether a place says nothing of a location.
-func (p *place) empty() bool {
-	return p.country == "" && p.region == "" && p.city == "" && p.postal == "" && p.point == nil && p.radiusKm == 0 && p.zone == ""
+func (p *Place) empty() bool {
+	return p.Country == "" && p.Region == "" && p.City == "" && p.Postal == "" && p.Point == nil && p.RadiusKm == 0 && p.Zone == ""
 }
 
 // says says whether p has every fact that other has.
-func (p *place) says(other *place) bool {
+func (p *Place) says(other *Place) bool {
 	rest := other.without(p)
 	return rest.empty()
 }
 
 // without is what of p another does not say alike.
-func (p *place) without(other *place) place {
+func (p *Place) without(other *Place) Place {
 	rest := *p
 	for _, fact := range []struct{ mine, others *string }{
-		{&rest.country, &other.country}, {&rest.region, &other.region}, {&rest.city, &other.city}, {&rest.postal, &other.postal}, {&rest.zone, &other.zone},
+		{&rest.Country, &other.Country}, {&rest.Region, &other.Region}, {&rest.City, &other.City}, {&rest.Postal, &other.Postal}, {&rest.Zone, &other.Zone},
 	} {
 		if *fact.mine == *fact.others {
 			*fact.mine = ""
 		}
 	}
-	if p.point != nil && other.point != nil && *p.point == *other.point {
-		rest.point = nil
+	if p.Point != nil && other.Point != nil && *p.Point == *other.Point {
+		rest.Point = nil
 	}
-	if p.radiusKm == other.radiusKm {
-		rest.radiusKm = 0
+	if p.RadiusKm == other.RadiusKm {
+		rest.RadiusKm = 0
 	}
 	return rest
 }
@@ -107,45 +107,45 @@ func (p *place) without(other *place) place {
 // not contradict each other: a region that one of them lacks is no contradiction. took is
 // what was filled, else reason says why nothing was. A finer place comes with its own
 // point, radius and zone, or none, instead of those that won had: they are of a wider one.
-func fill(won, rec *place) (took place, instead bool, reason string) {
+func fill(won, rec *Place) (took Place, instead bool, reason string) {
 	switch {
-	case rec.doNotLocate:
+	case rec.DoNotLocate:
 		return took, false, "asks not to be located, but a higher-ranked source locates it"
-	case rec.country != won.country:
+	case rec.Country != won.Country:
 		return took, false, "disagrees on the country, and ranks lower"
-	case won.region != "" && rec.region != "" && won.region != rec.region, elsewhere(won, rec), elsewhere(rec, won):
+	case won.Region != "" && rec.Region != "" && won.Region != rec.Region, elsewhere(won, rec), elsewhere(rec, won):
 		return took, false, "disagrees on the region, and ranks lower"
-	case won.city != "" && rec.city != "" && !gazetteer.SameName(won.city, rec.city):
+	case won.City != "" && rec.City != "" && !gazetteer.SameName(won.City, rec.City):
 		return took, false, "disagrees on the town, and ranks lower"
 	}
-	sameTown := won.city != "" && rec.city != ""
-	instead = won.city == "" && (rec.city != "" || won.region == "" && rec.region != "")
+	sameTown := won.City != "" && rec.City != ""
+	instead = won.City == "" && (rec.City != "" || won.Region == "" && rec.Region != "")
 	if instead {
-		won.point, won.radiusKm, won.zone = nil, 0, ""
+		won.Point, won.RadiusKm, won.Zone = nil, 0, ""
 	}
-	if won.region == "" && rec.region != "" && (instead || sameTown || won.city != "" && regionOf(won) == rec.region) {
-		won.region, took.region = rec.region, rec.region
+	if won.Region == "" && rec.Region != "" && (instead || sameTown || won.City != "" && regionOf(won) == rec.Region) {
+		won.Region, took.Region = rec.Region, rec.Region
 	}
-	if won.city == "" {
-		won.city, took.city = rec.city, rec.city
+	if won.City == "" {
+		won.City, took.City = rec.City, rec.City
 	}
-	if won.byPoint && !rec.byPoint {
-		won.byPoint, took.country = false, rec.country
+	if won.ByPoint && !rec.ByPoint {
+		won.ByPoint, took.Country = false, rec.Country
 	}
-	asFine := sameTown || instead || won.city == "" && (won.region == "" || rec.region != "")
+	asFine := sameTown || instead || won.City == "" && (won.Region == "" || rec.Region != "")
 	if asFine {
-		if won.postal == "" {
-			won.postal, took.postal = rec.postal, rec.postal
+		if won.Postal == "" {
+			won.Postal, took.Postal = rec.Postal, rec.Postal
 		}
-		if won.zone == "" {
-			won.zone, took.zone = rec.zone, rec.zone
+		if won.Zone == "" {
+			won.Zone, took.Zone = rec.Zone, rec.Zone
 		}
 		// A radius is of its point.
-		if won.radiusKm == 0 && (won.point == nil || rec.point == nil || geo.DistanceKm(*won.point, *rec.point) <= rec.radiusKm) {
-			won.radiusKm, took.radiusKm = rec.radiusKm, rec.radiusKm
+		if won.RadiusKm == 0 && (won.Point == nil || rec.Point == nil || geo.DistanceKm(*won.Point, *rec.Point) <= rec.RadiusKm) {
+			won.RadiusKm, took.RadiusKm = rec.RadiusKm, rec.RadiusKm
 		}
-		if won.point == nil {
-			won.point, took.point = rec.point, rec.point
+		if won.Point == nil {
+			won.Point, took.Point = rec.Point, rec.Point
 		}
 	}
 	if took.empty() {
@@ -156,35 +156,35 @@ func fill(won, rec *place) (took place, instead bool, reason string) {
 
 // elsewhere says whether the gazetteer knows that the town of one place is not in the
 // region of the other, which names no town.
-func elsewhere(town, area *place) bool {
-	if town.city == "" || town.region != "" || area.region == "" || area.city != "" {
+func elsewhere(town, area *Place) bool {
+	if town.City == "" || town.Region != "" || area.Region == "" || area.City != "" {
 		return false
 	}
-	_, there := gazetteer.Find(town.country, area.region, town.city)
-	_, known := gazetteer.Find(town.country, "", town.city)
+	_, there := gazetteer.Find(town.Country, area.Region, town.City)
+	_, known := gazetteer.Find(town.Country, "", town.City)
 	return known && !there
 }
 
 // regionOf is the region of a place's town, or "".
-func regionOf(p *place) string {
-	if t, ok := gazetteer.Find(p.country, p.region, p.city); ok {
+func regionOf(p *Place) string {
+	if t, ok := gazetteer.Find(p.Country, p.Region, p.City); ok {
 		return t.Region
 	}
 	return ""
 }
 
-// located is what Lookup finds of a location before anything is derived, without
+// Located is what Lookup finds of a location before anything is derived, without
 // the evidence. ok is false where nothing is said, or it must not be located.
-func (a *Atlas) located(ip netip.Addr) (won record, from *Source, ok bool) {
+func (a *Atlas) Located(ip netip.Addr) (won Record, from *Source, ok bool) {
 	for _, s := range a.sources {
-		rec, said := s.find(ip, (*place).locates)
+		rec, said := s.Find(ip, (*Place).Locates)
 		switch {
 		case !said:
 		case !ok:
 			won, from, ok = rec, s, true
-		case !won.doNotLocate:
-			fill(&won.place, &rec.place)
+		case !won.DoNotLocate:
+			fill(&won.Place, &rec.Place)
 		}
 	}
-	return won, from, ok && !won.doNotLocate
+	return won, from, ok && !won.DoNotLocate
 }

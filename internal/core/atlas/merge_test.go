@@ -1,4 +1,4 @@
-package atlas
+package atlas_test
 
 import (
 	"encoding/json"
@@ -10,6 +10,10 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
+	"eastporch/internal/core/plain"
 )
 
 // facts are what a source says of one address, by the name in an answer.
@@ -111,16 +115,16 @@ func TestMergingAgainstAModel(t *testing.T) {
 			texts[i].WriteString(f.line(where(n)))
 		}
 	}
-	var sources []*Source
+	var sources []*atlas.Source
 	for i := range texts {
-		s, err := ReadTable(strings.NewReader(texts[i].String()), ',', nil, About{Name: fmt.Sprint("source ", i), Rank: i})
+		s, err := source.ReadTable(strings.NewReader(texts[i].String()), ',', nil, atlas.About{Name: fmt.Sprint("source ", i), Rank: i})
 		require.NoError(t, err)
 		require.Zero(t, s.Rejected)
 		sources = append(sources, s)
 	}
-	a := New(sources...)
+	a := atlas.New(sources...)
 	for n, said := range all {
-		found := a.find(netip.MustParseAddr(where(n)))
+		found := a.Found(netip.MustParseAddr(where(n)))
 		var answer map[string]any
 		text, err := json.Marshal(found.Location)
 		require.NoError(t, err)
@@ -134,11 +138,11 @@ func TestMergingAgainstAModel(t *testing.T) {
 					usedFacts[fact]++
 					same = same && fmt.Sprint(answer[fact]) == value
 				}
-				if e.Used && e.Basis != Derived {
+				if e.Used && e.Basis != atlas.Derived {
 					same = same && want[fact] == value
 				}
-				if !e.Used && e.Basis != Derived && e.Source != "source 0" {
-					same = same && deref(e.Reason) != ""
+				if !e.Used && e.Basis != atlas.Derived && e.Source != "source 0" {
+					same = same && plain.Value(e.Reason) != ""
 				}
 			}
 		}
@@ -158,10 +162,10 @@ func TestMergingAgainstAModel(t *testing.T) {
 	t.Logf("%d merges: %d differed", tried, differed)
 }
 
-func evidenceText(list []Evidence) string {
+func evidenceText(list []atlas.Evidence) string {
 	var b strings.Builder
 	for _, e := range list {
-		fmt.Fprintln(&b, e.Source, e.Used, e.Values, deref(e.Reason))
+		fmt.Fprintln(&b, e.Source, e.Used, e.Values, plain.Value(e.Reason))
 	}
 	return b.String()
 }

@@ -9,32 +9,35 @@ import (
 	"eastporch/internal/core/geo"
 )
 
-// place is what one row says, apart from its range. Rows that say the same
+// Place is what one row says, apart from its range. Rows that say the same
 // share one.
-type place struct {
-	country, region, city string
-	postal                string
-	point                 *geo.Point // the source's own
-	radiusKm              float64    // the source's own; 0 for none
-	zone                  string     // the source's own
-	asNumber              uint32     // 0 for none
-	operator              string
-	labels                []string
-	doNotLocate           bool
-	byPoint               bool // the country is derived from the point
+type Place struct {
+	Country, Region, City string
+	Postal                string
+	Point                 *geo.Point // the source's own
+	RadiusKm              float64    // the source's own; 0 for none
+	Zone                  string     // the source's own
+	AsNumber              uint32     // 0 for none
+	Operator              string
+	Labels                []string
+	DoNotLocate           bool
+	ByPoint               bool // the country is derived from the point
 }
 
-func (p *place) locates() bool { return p.doNotLocate || p.country != "" }
+// Locates says whether a place says something of a location, be it that there is to be none.
+func (p *Place) Locates() bool { return p.DoNotLocate || p.Country != "" }
 
-func (p *place) names() bool { return p.asNumber != 0 || p.operator != "" }
+// Names says whether a place names a network.
+func (p *Place) Names() bool { return p.AsNumber != 0 || p.Operator != "" }
 
-func (p *place) level() Level {
+// Level is how fine the place is.
+func (p *Place) Level() Level {
 	switch {
-	case p.city != "":
+	case p.City != "":
 		return City
-	case p.region != "":
+	case p.Region != "":
 		return Region
-	case p.country != "":
+	case p.Country != "":
 		return Country
 	}
 	return None
@@ -49,51 +52,51 @@ const (
 	countryByPoint
 )
 
-// append writes p as an edition holds it: flags, the country's two letters or
+// Append writes p as an edition holds it: flags, the country's two letters or
 // none, then region, town, postal code, zone, operator and labels, each with its
 // length before it, then the numbers that the flags name. It is described in
 // docs/formats/edition.md.
-func (p *place) append(b []byte) []byte {
+func (p *Place) Append(b []byte) []byte {
 	var flags byte
 	set := func(on bool, flag byte) {
 		if on {
 			flags |= flag
 		}
 	}
-	set(p.point != nil, hasPoint)
-	set(p.radiusKm > 0, hasRadius)
-	set(p.asNumber != 0, hasNumber)
-	set(p.doNotLocate, notLocated)
-	set(p.byPoint, countryByPoint)
+	set(p.Point != nil, hasPoint)
+	set(p.RadiusKm > 0, hasRadius)
+	set(p.AsNumber != 0, hasNumber)
+	set(p.DoNotLocate, notLocated)
+	set(p.ByPoint, countryByPoint)
 	b = append(b, flags)
-	for _, s := range []string{p.country, p.region, p.city, p.postal, p.zone, p.operator, strings.Join(p.labels, "\n")} {
+	for _, s := range []string{p.Country, p.Region, p.City, p.Postal, p.Zone, p.Operator, strings.Join(p.Labels, "\n")} {
 		b = binary.AppendUvarint(b, uint64(len(s)))
 		b = append(b, s...)
 	}
-	if p.point != nil {
-		b = binary.LittleEndian.AppendUint64(b, math.Float64bits(p.point.Latitude))
-		b = binary.LittleEndian.AppendUint64(b, math.Float64bits(p.point.Longitude))
+	if p.Point != nil {
+		b = binary.LittleEndian.AppendUint64(b, math.Float64bits(p.Point.Latitude))
+		b = binary.LittleEndian.AppendUint64(b, math.Float64bits(p.Point.Longitude))
 	}
-	if p.radiusKm > 0 {
-		b = binary.LittleEndian.AppendUint64(b, math.Float64bits(p.radiusKm))
+	if p.RadiusKm > 0 {
+		b = binary.LittleEndian.AppendUint64(b, math.Float64bits(p.RadiusKm))
 	}
-	if p.asNumber != 0 {
-		b = binary.LittleEndian.AppendUint32(b, p.asNumber)
+	if p.AsNumber != 0 {
+		b = binary.LittleEndian.AppendUint32(b, p.AsNumber)
 	}
 	return b
 }
 
 var errPlace = errors.New("a place of the edition is damaged")
 
-// readPlace reads what append wrote. The strings are copies.
-func readPlace(b []byte) (*place, error) {
+// ReadPlace reads what append wrote. The strings are copies.
+func ReadPlace(b []byte) (*Place, error) {
 	if len(b) == 0 {
 		return nil, errPlace
 	}
-	p, flags := &place{}, b[0]
+	p, flags := &Place{}, b[0]
 	b = b[1:]
 	var labels string
-	for _, s := range []*string{&p.country, &p.region, &p.city, &p.postal, &p.zone, &p.operator, &labels} {
+	for _, s := range []*string{&p.Country, &p.Region, &p.City, &p.Postal, &p.Zone, &p.Operator, &labels} {
 		n, size := binary.Uvarint(b)
 		if size <= 0 || n > uint64(len(b)-size) {
 			return nil, errPlace
@@ -102,7 +105,7 @@ func readPlace(b []byte) (*place, error) {
 		b = b[size+int(n):]
 	}
 	if labels != "" {
-		p.labels = strings.Split(labels, "\n")
+		p.Labels = strings.Split(labels, "\n")
 	}
 	number := func() float64 {
 		if len(b) < 8 {
@@ -114,23 +117,23 @@ func readPlace(b []byte) (*place, error) {
 		return v
 	}
 	if flags&hasPoint != 0 {
-		p.point = &geo.Point{Latitude: number(), Longitude: number()}
-		if !p.point.Valid() {
+		p.Point = &geo.Point{Latitude: number(), Longitude: number()}
+		if !p.Point.Valid() {
 			return nil, errPlace
 		}
 	}
 	if flags&hasRadius != 0 {
-		p.radiusKm = number()
+		p.RadiusKm = number()
 	}
 	if flags&hasNumber != 0 {
 		if len(b) < 4 {
 			return nil, errPlace
 		}
-		p.asNumber = binary.LittleEndian.Uint32(b)
+		p.AsNumber = binary.LittleEndian.Uint32(b)
 	}
-	p.doNotLocate, p.byPoint = flags&notLocated != 0, flags&countryByPoint != 0
-	if flags > hasPoint|hasRadius|hasNumber|notLocated|countryByPoint || math.IsNaN(p.radiusKm) || p.radiusKm < 0 ||
-		p.country != "" && len(p.country) != 2 {
+	p.DoNotLocate, p.ByPoint = flags&notLocated != 0, flags&countryByPoint != 0
+	if flags > hasPoint|hasRadius|hasNumber|notLocated|countryByPoint || math.IsNaN(p.RadiusKm) || p.RadiusKm < 0 ||
+		p.Country != "" && len(p.Country) != 2 {
 		return nil, errPlace
 	}
 	return p, nil

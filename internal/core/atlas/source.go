@@ -52,9 +52,6 @@ type Counts struct {
 	Ranges6  int `json:"ranges_ipv6"`
 }
 
-// maxNotes is how many rejects, and how many remarks, a source remembers.
-const maxNotes = 200
-
 // A Source is one body of range data, read and indexed. It is immutable and
 // safe for concurrent use. Its arrays may lie in a file that is mapped into
 // memory; what a lookup gives never points there.
@@ -67,25 +64,45 @@ type Source struct {
 	About
 	Counts
 
-	table   *rangetable.Table // address -> node
-	nodes   []uint32          // for each: place and prefix length << 24; the node around it
-	spans   []uint32          // see spanWords
-	offsets []uint32          // of places in blob, and its length
-	blob    []byte
-
-	places  []atomic.Pointer[place] // decoded
+	arrays  Arrays
+	places  []atomic.Pointer[Place] // decoded
 	ready   sync.Once
 	details sync.Once
-	read    details
+	read    Details
 	text    []byte // JSON of the details, where they lie in a file
 	owner   any    // of what the arrays lie in, or nil
 	checks  []section
 }
 
+// Arrays are what a source consists of, as an edition file has it
+// (docs/formats/edition.md).
+type Arrays struct {
+	Table   *rangetable.Table // address -> node
+	Nodes   []uint32          // for each: place and prefix length << placeBits; the node around it
+	Spans   []uint32          // see spanWords
+	Offsets []uint32          // of places in blob, and its length
+	Blob    []byte
+}
+
+// Parts are what a source is made of when it was read.
+type Parts struct {
+	About
+	Counts
+	Details
+	Arrays
+}
+
+// NewSource makes a source of its parts, which must not be changed afterwards.
+func NewSource(p *Parts) *Source {
+	return &Source{About: p.About, Counts: p.Counts, read: p.Details, arrays: p.Arrays}
+}
+
+// What a node is made of: two words, of which the first has the number of its place in
+// the lower bits.
 const (
-	nodeWords = 2
-	placeBits = 24
-	maxPlaces = 1<<placeBits - 1
+	NodeWords = 2
+	PlaceBits = 24
+	MaxPlaces = 1<<PlaceBits - 1
 
 	// A range that is not a single prefix stands in spans for each of its nodes, in
 	// order: the node, then first and last as four words each, the highest first.
@@ -95,32 +112,32 @@ const (
 // node gives what stands of node n. ok is false where a damaged file has none,
 // or a node that does not lead outwards.
 func (s *Source) node(n uint32) (place, bits, parent uint32, ok bool) {
-	i := uint64(n-1) * nodeWords
-	if n == 0 || i+1 >= uint64(len(s.nodes)) {
+	i := uint64(n-1) * NodeWords
+	if n == 0 || i+1 >= uint64(len(s.arrays.Nodes)) {
 		return 0, 0, 0, false
 	}
-	word, parent := s.nodes[i], s.nodes[i+1]
+	word, parent := s.arrays.Nodes[i], s.arrays.Nodes[i+1]
 	if parent >= n {
 		parent = 0
 	}
-	return word & maxPlaces, word >> placeBits, parent, true
+	return word & MaxPlaces, word >> PlaceBits, parent, true
 }
 
-var nothing = &place{}
+var nothing = &Place{}
 
 // place gives place i, from 0 on; one that is damaged says nothing.
-func (s *Source) place(i uint32) *place {
-	s.ready.Do(func() { s.places = make([]atomic.Pointer[place], max(0, len(s.offsets)-1)) })
+func (s *Source) place(i uint32) *Place {
+	s.ready.Do(func() { s.places = make([]atomic.Pointer[Place], max(0, len(s.arrays.Offsets)-1)) })
 	if int(i) >= len(s.places) {
 		return nothing
 	}
 	if p := s.places[i].Load(); p != nil {
 		return p
 	}
-	from, to := s.offsets[i], s.offsets[i+1]
+	from, to := s.arrays.Offsets[i], s.arrays.Offsets[i+1]
 	p := nothing
-	if from <= to && uint64(to) <= uint64(len(s.blob)) {
-		if read, err := readPlace(s.blob[from:to]); err == nil {
+	if from <= to && uint64(to) <= uint64(len(s.arrays.Blob)) {
+		if read, err := ReadPlace(s.arrays.Blob[from:to]); err == nil {
 			p = read
 		}
 	}
@@ -128,26 +145,26 @@ func (s *Source) place(i uint32) *place {
 	return p
 }
 
-// record is a place with the range that it was said of.
-type record struct {
-	place
-	span addr.Range // as the source has it
+// Record is a place with the range that it was said of.
+type Record struct {
+	Place
+	Span addr.Range // as the source has it
 }
 
-func (s *Source) record(n uint32, a netip.Addr) (record, bool) {
+func (s *Source) record(n uint32, a netip.Addr) (Record, bool) {
 	place, bits, _, ok := s.node(n)
 	if !ok {
-		return record{}, false
+		return Record{}, false
 	}
-	return record{*s.place(place), s.span(n, a, int(bits))}, true
+	return Record{*s.place(place), s.span(n, a, int(bits))}, true
 }
 
 // span gives the range of node n, which holds a.
 func (s *Source) span(n uint32, a netip.Addr, bits int) addr.Range {
-	count := len(s.spans) / spanWords
-	i := sort.Search(count, func(i int) bool { return s.spans[i*spanWords] >= n })
-	if i < count && s.spans[i*spanWords] == n {
-		w := s.spans[i*spanWords+1:]
+	count := len(s.arrays.Spans) / spanWords
+	i := sort.Search(count, func(i int) bool { return s.arrays.Spans[i*spanWords] >= n })
+	if i < count && s.arrays.Spans[i*spanWords] == n {
+		w := s.arrays.Spans[i*spanWords+1:]
 		return addr.Range{First: fromWords(w[:4], a.Is4()), Last: fromWords(w[4:8], a.Is4())}
 	}
 	p, err := a.Prefix(min(bits, a.BitLen()))
@@ -168,6 +185,12 @@ func fromWords(w []uint32, is4 bool) netip.Addr {
 	return netip.AddrFrom16(b)
 }
 
+// AppendSpan adds that node n is of a range that is not a prefix.
+func AppendSpan(spans []uint32, n uint32, r addr.Range) []uint32 {
+	begins, ends := toWords(r.First), toWords(r.Last)
+	return append(append(append(spans, n), begins[:]...), ends[:]...)
+}
+
 func toWords(a netip.Addr) (w [4]uint32) {
 	for i, v := range a.AsSlice() {
 		w[i/4] |= uint32(v) << (24 - i%4*8)
@@ -175,24 +198,27 @@ func toWords(a netip.Addr) (w [4]uint32) {
 	return w
 }
 
-// find gives the most specific range around a whose place says what is asked.
-func (s *Source) find(a netip.Addr, says func(*place) bool) (record, bool) {
-	for n := s.table.Find(a); n != 0; {
+// Holds says whether any range holds an address.
+func (s *Source) Holds(ip netip.Addr) bool { return s.arrays.Table.Find(ip) != 0 }
+
+// Find gives the most specific range around a whose place says what is asked.
+func (s *Source) Find(a netip.Addr, says func(*Place) bool) (Record, bool) {
+	for n := s.arrays.Table.Find(a); n != 0; {
 		at, bits, parent, ok := s.node(n)
 		if !ok {
 			break
 		}
 		if p := s.place(at); says(p) {
-			return record{*p, s.span(n, a, int(bits))}, true
+			return Record{*p, s.span(n, a, int(bits))}, true
 		}
 		n = parent
 	}
-	return record{}, false
+	return Record{}, false
 }
 
-// around calls do for every range that holds a, the most specific first.
-func (s *Source) around(a netip.Addr, do func(record)) {
-	for n := s.table.Find(a); n != 0; {
+// Around calls do for every range that holds a, the most specific first.
+func (s *Source) Around(a netip.Addr, do func(Record)) {
+	for n := s.arrays.Table.Find(a); n != 0; {
 		rec, ok := s.record(n, a)
 		if !ok {
 			break
@@ -202,15 +228,15 @@ func (s *Source) around(a netip.Addr, do func(record)) {
 	}
 }
 
-// details are what is seldom asked of a source.
-type details struct {
+// Details are what is seldom asked of a source.
+type Details struct {
 	Rejects  []Note   `json:"rejects"`
 	Remarks  []Note   `json:"remarks"`
 	Coverage Coverage `json:"coverage"`
 }
 
 // more reads the details, once; of a damaged file there are none.
-func (s *Source) more() *details {
+func (s *Source) more() *Details {
 	s.details.Do(func() {
 		if s.text != nil {
 			_ = json.Unmarshal(s.text, &s.read)

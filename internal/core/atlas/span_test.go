@@ -1,4 +1,4 @@
-package atlas
+package atlas_test
 
 import (
 	"fmt"
@@ -11,6 +11,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
+	"eastporch/internal/core/plain"
 )
 
 // What a range spans, counted address by address from what Lookup says of each.
@@ -20,7 +23,7 @@ func TestSpansAgainstCounting(t *testing.T) {
 	places := []string{"PT,PT-11,Lisbon", "PT,PT-13,Porto", "PT,PT-11,", "PT,,", "ES,ES-MD,Madrid", "ES,,", "ZZ,,"}
 	tried, differed := 0, 0
 	for range 12 {
-		var sources []*Source
+		var sources []*atlas.Source
 		for rank := range 2 {
 			seen, lines := map[netip.Prefix]bool{}, []string{"198.19.0.0/24,NO,,,"}
 			for range 40 {
@@ -31,20 +34,20 @@ func TestSpansAgainstCounting(t *testing.T) {
 					lines = append(lines, fmt.Sprintf("%s,%s,", p, places[r.IntN(len(places))]))
 				}
 			}
-			s, err := ReadGeofeed(strings.NewReader(strings.Join(lines, "\n")), About{Name: fmt.Sprint(rank), Rank: rank})
+			s, err := source.ReadGeofeed(strings.NewReader(strings.Join(lines, "\n")), atlas.About{Name: fmt.Sprint(rank), Rank: rank})
 			require.NoError(t, err)
 			sources = append(sources, s)
 		}
-		a := New(sources...)
+		a := atlas.New(sources...)
 		for range 40 {
 			first := r.IntN(2000)
 			last := first + r.IntN(2047-first)
 			counts, stretches, before := map[string]int{}, map[string]int{}, ""
 			for n := first; n <= last; n++ {
-				w := a.find(address(n)).Location
+				w := a.Found(address(n)).Location
 				place := "none"
 				if w.CountryCode != nil {
-					place = deref(w.CountryCode) + " " + deref(w.RegionCode) + " " + deref(w.City)
+					place = plain.Value(w.CountryCode) + " " + plain.Value(w.RegionCode) + " " + plain.Value(w.City)
 				}
 				if counts[place]++; place != before {
 					stretches[place]++

@@ -1,8 +1,10 @@
 package atlas
 
 import (
+	"cmp"
 	"math"
 	"net/netip"
+	"slices"
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/gazetteer"
@@ -10,10 +12,14 @@ import (
 	"eastporch/internal/core/rangetable"
 )
 
-// sweep calls do for one stretch after another, from first to last in one
-// family, within each of which every table says the same; it stops where do
-// returns false.
-func sweep(within addr.Range, tables []*rangetable.Table, do func(addr.Range) bool) {
+// Sweep calls do for one stretch after another, from first to last in one
+// family, within each of which every source of the editions says the same; it stops
+// where do returns false.
+func Sweep(within addr.Range, do func(addr.Range) bool, editions ...*Atlas) {
+	var tables []*rangetable.Table
+	for _, a := range editions {
+		tables = append(tables, a.tables()...)
+	}
 	for at := within.First; at.IsValid() && at.BitLen() == within.First.BitLen() && !within.Last.Less(at); {
 		cell := within
 		for _, t := range tables {
@@ -29,16 +35,13 @@ func sweep(within addr.Range, tables []*rangetable.Table, do func(addr.Range) bo
 	}
 }
 
-// The whole space of each family.
-var (
-	all4 = addr.RangeOf(netip.MustParsePrefix("0.0.0.0/0"))
-	all6 = addr.RangeOf(netip.MustParsePrefix("::/0"))
-)
+// Spaces are the whole space of each family.
+var Spaces = [2]addr.Range{addr.RangeOf(netip.MustParsePrefix("0.0.0.0/0")), addr.RangeOf(netip.MustParsePrefix("::/0"))}
 
 func (a *Atlas) tables() []*rangetable.Table {
 	list := make([]*rangetable.Table, len(a.sources))
 	for i, s := range a.sources {
-		list[i] = s.table
+		list[i] = s.arrays.Table
 	}
 	return list
 }
@@ -64,24 +67,26 @@ func (s Spot) String() string {
 	return "none"
 }
 
-// spotter finds spots, and remembers the points that it derived.
-type spotter struct {
+// Spotter finds spots, and remembers the points that it derived.
+type Spotter struct {
 	points map[[3]string]*geo.Point
 }
 
-func newSpotter() *spotter { return &spotter{points: map[[3]string]*geo.Point{}} }
+// NewSpotter makes a spotter; it is for one goroutine.
+func NewSpotter() *Spotter { return &Spotter{points: map[[3]string]*geo.Point{}} }
 
-func (k *spotter) spot(a *Atlas, ip netip.Addr) Spot {
-	rec, _, ok := a.located(ip)
+// Spot gives the location of an address in short, the zero Spot where there is none.
+func (k *Spotter) Spot(a *Atlas, ip netip.Addr) Spot {
+	rec, _, ok := a.Located(ip)
 	if !ok {
 		return Spot{}
 	}
-	s := Spot{CountryCode: rec.country, RegionCode: rec.region, City: rec.city, Point: rec.point}
+	s := Spot{CountryCode: rec.Country, RegionCode: rec.Region, City: rec.City, Point: rec.Point}
 	if s.Point == nil {
-		key := [3]string{rec.country, rec.region, rec.city}
+		key := [3]string{rec.Country, rec.Region, rec.City}
 		p, known := k.points[key]
 		if !known {
-			p = middle(rec.country, rec.region, rec.city)
+			p = middle(rec.Country, rec.Region, rec.City)
 			k.points[key] = p
 		}
 		s.Point = p
@@ -104,8 +109,8 @@ func middle(country, region, city string) *geo.Point {
 	return nil
 }
 
-// weight is how much a stretch holds: addresses of IPv4, /48s of IPv6.
-func weight(r addr.Range) float64 {
+// Weight is how much a stretch holds: addresses of IPv4, /48s of IPv6.
+func Weight(r addr.Range) float64 {
 	if r.First.Is4() {
 		a, b := r.First.As4(), r.Last.As4()
 		return float64(be32(b)) - float64(be32(a)) + 1
@@ -135,21 +140,21 @@ type Share struct {
 // location counts as a spot of level none. done is how far it came: it looks at
 // no more than most stretches, and the shares are of what it looked at.
 func (a *Atlas) Span(r addr.Range, most int) (shares []Share, done addr.Range) {
-	k, at := newSpotter(), map[[3]string]int{}
+	k, at := NewSpotter(), map[[3]string]int{}
 	total := 0.0
 	last, stretches := [3]string{"-"}, 0
 	done = addr.Range{First: r.First, Last: r.First}
-	sweep(r, a.tables(), func(cell addr.Range) bool {
-		s := k.spot(a, cell.First)
+	Sweep(r, func(cell addr.Range) bool {
+		s := k.Spot(a, cell.First)
 		key := [3]string{s.CountryCode, s.RegionCode, s.City}
 		i, ok := at[key]
 		if !ok {
 			i = len(shares)
 			at[key] = i
-			p := place{country: s.CountryCode, region: s.RegionCode, city: s.City}
-			shares = append(shares, Share{Spot: s, Level: p.level(), Example: cell.First.String()})
+			p := Place{Country: s.CountryCode, Region: s.RegionCode, City: s.City}
+			shares = append(shares, Share{Spot: s, Level: p.Level(), Example: cell.First.String()})
 		}
-		w := weight(cell)
+		w := Weight(cell)
 		shares[i].Share += w
 		total += w
 		if key != last {
@@ -158,10 +163,19 @@ func (a *Atlas) Span(r addr.Range, most int) (shares []Share, done addr.Range) {
 		last, done.Last = key, cell.Last
 		stretches++
 		return stretches < most
-	})
+	}, a)
 	for i := range shares {
 		shares[i].Share /= total
 	}
 	sortShares(shares)
 	return shares, done
+}
+
+func sortShares(shares []Share) {
+	slices.SortStableFunc(shares, func(a, b Share) int {
+		if c := cmp.Compare(b.Share, a.Share); c != 0 {
+			return c
+		}
+		return cmp.Compare(a.Spot.String(), b.Spot.String())
+	})
 }

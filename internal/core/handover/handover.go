@@ -16,8 +16,9 @@ import (
 	"time"
 
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/card"
+	"eastporch/internal/core/plain"
 	"eastporch/internal/core/variant"
-	"eastporch/internal/core/visit"
 )
 
 // Facts is what is handed on. A fact that is not known is "".
@@ -36,19 +37,12 @@ type Facts struct {
 const Admitted = "admit"
 
 // Of takes the facts out of a card. There is no gate in it yet: everybody is admitted.
-func Of(c *visit.Card) Facts {
+func Of(c *card.Card) Facts {
 	return Facts{
-		CountryCode: deref(c.Location.CountryCode), RegionCode: deref(c.Location.RegionCode), Language: c.Locale.Language,
-		CurrencyCode: deref(c.Money.CurrencyCode), TimeZone: deref(c.Clock.TimeZone), Variants: c.Variants, Gate: Admitted,
+		CountryCode: plain.Value(c.Location.CountryCode), RegionCode: plain.Value(c.Location.RegionCode), Language: c.Locale.Language,
+		CurrencyCode: plain.Value(c.Money.CurrencyCode), TimeZone: plain.Value(c.Clock.TimeZone), Variants: c.Variants, Gate: Admitted,
 		Names: c.Location.NamesIn(c.Locale.Language),
 	}
-}
-
-func deref(s *string) string {
-	if s == nil {
-		return ""
-	}
-	return *s
 }
 
 // forwarding are the other fields that a proxy writes, folded as [fold] does.

@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/card"
 	"eastporch/internal/core/variant"
-	"eastporch/internal/core/visit"
 )
 
 var lisbon = Facts{"PT", "PT-11", "pt-PT", "EUR", "Europe/Lisbon", variant.Choices{"pictures": "lake", "offer": "early"}, Admitted, atlas.Names{City: text("São \"Paulo\" 100%"), Country: text("Brasil")}}
@@ -46,7 +46,7 @@ func TestCookie(t *testing.T) {
 func TestValues(t *testing.T) {
 	assert.Equal(t, []string{"PT", "PT-11", "pt-PT", "EUR", "Europe/Lisbon", "offer=early, pictures=lake", "admit", `country=%"Brasil", city=%"S%c3%a3o %22Paulo%22 100%25"`}, lisbon.Values())
 	assert.Len(t, lisbon.Values(), len(Fields))
-	nobody := Of(&visit.Card{})
+	nobody := Of(&card.Card{})
 	assert.Equal(t, []string{"", "", "", "", "", "", "admit", ""}, nobody.Values(), "what is not known is left out")
 	for _, name := range Fields {
 		assert.True(t, Forged(name))

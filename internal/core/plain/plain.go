@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"strconv"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -60,3 +61,22 @@ func Guard(cell string) string {
 	}
 	return cell
 }
+
+// Optional gives a text, nil for "".
+func Optional(text string) *string {
+	if text == "" {
+		return nil
+	}
+	return &text
+}
+
+// Value gives what an optional text holds, "" for nil.
+func Value(text *string) string {
+	if text == nil {
+		return ""
+	}
+	return *text
+}
+
+// Decimal gives a number in as many digits as it takes, without an exponent.
+func Decimal(v float64) string { return strconv.FormatFloat(v, 'f', -1, 64) }

@@ -7,6 +7,8 @@ import (
 	"sync/atomic"
 
 	"github.com/google/uuid"
+
+	"eastporch/internal/core/card"
 )
 
 // factsKept bounds how many facts are remembered in their written form.
@@ -24,16 +26,17 @@ type encodedFacts struct {
 	id   uuid.UUID
 }
 
-// facts gives the JSON of the edition facts in a card, and their id. The JSON must not be
+// factsOf gives the JSON of the edition facts in a card, and their id. The JSON must not be
 // changed.
-func (c Card) facts() (json.RawMessage, uuid.UUID, error) {
-	key := c.factsKey()
+func factsOf(c *card.Card) (json.RawMessage, uuid.UUID, error) {
+	key := factsKey(c)
 	if known, ok := encoded.facts.Load(key); ok {
 		w := known.(encodedFacts)
 		return w.text, w.id, nil
 	}
-	c.Money.Rate = nil // which is the day's and the site's
-	text, err := json.Marshal(EditionFacts{c.Location, c.Network, c.Evidence, c.Money, c.Edition})
+	money := c.Money
+	money.Rate = nil // which is the day's and the site's
+	text, err := json.Marshal(EditionFacts{c.Location, c.Network, c.Evidence, money, c.Edition})
 	if err != nil {
 		return nil, uuid.Nil, err
 	}
@@ -48,7 +51,7 @@ func (c Card) facts() (json.RawMessage, uuid.UUID, error) {
 
 // factsKey tells facts apart: what an edition says is fixed by the ranges that
 // its sources were asked in, corrections by what they say.
-func (c Card) factsKey() string {
+func factsKey(c *card.Card) string {
 	w, n := c.Location, c.Network
 	key := make([]byte, 0, 256)
 	add := func(s string) { key = append(append(key, s...), 0) }

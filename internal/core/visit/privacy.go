@@ -38,7 +38,7 @@ const NotKept = "not kept"
 // [Hashed]; "" counts as [Nothing]. Where the policy names a word to store
 // instead of the address, the address goes in every mode.
 func (v Visit) Keep(mode Mode, hash string) Visit {
-	v.Card.found = nil // what is kept stands for itself
+	v.Card = v.Card.Alone() // what is kept stands for itself
 	if word := v.Card.Address.Placeholder; word != nil {
 		if mode != Whole {
 			v.Trail = v.Trail.Truncate()
@@ -62,7 +62,7 @@ func (v Visit) Keep(mode Mode, hash string) Visit {
 			v.Card, v.Trail = v.Card.Truncate(), v.Trail.Truncate().Blank(NotKept)
 			break
 		}
-		v.Card, v.Trail = v.Card.forget(word), v.Trail.Truncate().Blank(word)
+		v.Card, v.Trail = v.Card.Forget(word), v.Trail.Truncate().Blank(word)
 	}
 	return v
 }

@@ -14,7 +14,9 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/card"
 	"eastporch/internal/core/locale"
+	"eastporch/internal/core/plain"
 	"eastporch/internal/core/variant"
 )
 
@@ -25,16 +27,7 @@ type EditionFacts struct {
 	Network  atlas.Network    `json:"network"`
 	Evidence []atlas.Evidence `json:"evidence"`
 	Money    locale.Money     `json:"money"`
-	Edition  EditionRef       `json:"edition"`
-}
-
-// personal is the part of a card that is the visit's own.
-type personal struct {
-	Address  Address         `json:"address"`
-	Labels   []string        `json:"labels"`
-	Locale   storedLocale    `json:"locale"`
-	Clock    locale.Clock    `json:"clock"`
-	Variants variant.Choices `json:"variants"`
+	Edition  card.EditionRef  `json:"edition"`
 }
 
 // A Row is a visit as it is queued and stored. The edition facts stand apart, since
@@ -73,12 +66,12 @@ func (v Visit) Row() (Row, json.RawMessage, error) {
 		Address: c.Address.Text, Placeholder: c.Address.Placeholder, Kind: c.Address.Kind, Skipped: c.Address.Skipped, Labels: c.Labels,
 		Language: c.Locale.Language, WeekHour: weekHour(c.Clock), Unverified: v.Trail.Unverified(), VisitorHash: v.VisitorHash,
 	}
-	facts, id, err := c.facts()
+	facts, id, err := factsOf(&c)
 	if err != nil {
 		return r, nil, fmt.Errorf("facts: %w", err)
 	}
 	r.FactsID = id
-	r.Card, r.Trail = c.appendPersonal(make([]byte, 0, 768)), v.Trail.AppendJSON(make([]byte, 0, 768))
+	r.Card, r.Trail = appendPersonal(make([]byte, 0, 768), &c), v.Trail.AppendJSON(make([]byte, 0, 768))
 	return r, facts, nil
 }
 
@@ -108,7 +101,7 @@ func (r Row) Visit(facts json.RawMessage) (Visit, error) {
 	if err := json.Unmarshal(r.Trail, &v.Trail); err != nil {
 		return v, fmt.Errorf("trail: %w", err)
 	}
-	v.Card = Card{
+	v.Card = card.Card{
 		Address: own.Address, Labels: own.Labels, Locale: own.Locale.whole(shared.Location.CountryCode), Clock: own.Clock, Variants: own.Variants,
 		Location: shared.Location, Network: shared.Network, Evidence: shared.Evidence, Money: shared.Money, Edition: shared.Edition,
 	}
@@ -130,7 +123,7 @@ func (r Row) Same(other Row) bool {
 		string(sorted(r.Attributes)) == string(sorted(other.Attributes))
 }
 
-func same(a, b *string) bool { return (a == nil) == (b == nil) && deref(a) == deref(b) }
+func same(a, b *string) bool { return (a == nil) == (b == nil) && plain.Value(a) == plain.Value(b) }
 
 // sorted gives JSON with the members of its objects in order, or what is none as it is.
 func sorted(text json.RawMessage) []byte {
@@ -215,19 +208,5 @@ func NetworkKey(n atlas.Network) string {
 	if n.ASNumber != nil {
 		number = strconv.FormatUint(uint64(*n.ASNumber), 10)
 	}
-	return number + " " + deref(n.Operator)
-}
-
-func deref(s *string) string {
-	if s == nil {
-		return ""
-	}
-	return *s
-}
-
-func optional(s string) *string {
-	if s == "" {
-		return nil
-	}
-	return &s
+	return number + " " + plain.Value(n.Operator)
 }

@@ -1,3 +1,5 @@
+// Package visit has the visit, a card that is stored: what is kept of it, how it is queued
+// and stored, and the questions asked of many.
 package visit
 
 import (
@@ -13,9 +15,9 @@ import (
 
 	"github.com/google/uuid"
 
-	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
+	"eastporch/internal/core/card"
 	"eastporch/internal/core/plain"
 )
 
@@ -31,7 +33,7 @@ type Visit struct {
 	// Attributes are the owner's own, a JSON object, or null.
 	Attributes json.RawMessage `json:"attributes"`
 	Marks      []string        `json:"marks"` // why it is left out of statistics, if it is
-	Card       Card            `json:"card"`
+	Card       card.Card       `json:"card"`
 	Trail      caller.Trail    `json:"trail"`
 	// VisitorHash tells visitors of one site and day apart, and nothing more; 0 where
 	// they are not counted.
@@ -45,19 +47,6 @@ type EarlierFacts struct {
 	Edition  string         `json:"edition"`
 	Location atlas.Location `json:"location"`
 	Network  atlas.Network  `json:"network"`
-}
-
-// Reenrich makes the card of a stored visit anew from the edition in use. ok is
-// false where it was made from that already, where it has no address to look up,
-// or where the address was truncated: its neighbours may be elsewhere.
-func (p *Pipeline) Reenrich(v Visit) (card Card, ok bool) {
-	a := v.Card.Address.Text.Addr
-	if !a.IsValid() || v.Card.Address.Skipped || addr.Truncate(a) == a || v.Card.Edition.Name == p.Atlas.Current().Name() {
-		return v.Card, false
-	}
-	card = p.Card(a, v.Card.Address.Obtained, RequestContext{}, v.Time)
-	card.Locale, card.Address, card.Labels, card.Variants = v.Card.Locale, v.Card.Address, v.Card.Labels, v.Card.Variants
-	return card, true
 }
 
 // NewID makes a UUID of version 7 (RFC 9562) whose time is t, to the

@@ -19,7 +19,11 @@ import (
 
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/compare"
+	"eastporch/internal/core/atlas/source"
+	"eastporch/internal/core/card"
 	"eastporch/internal/core/gazetteer"
+	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/editions"
 	"eastporch/internal/server/access"
@@ -38,11 +42,11 @@ type shelf interface {
 
 // atlasStore is what the handlers of the atlas need of the database.
 type atlasStore interface {
-	Corrections(ctx context.Context) ([]atlas.Correction, error)
-	Correct(ctx context.Context, c *atlas.Correction) error
+	Corrections(ctx context.Context) ([]source.Correction, error)
+	Correct(ctx context.Context, c *source.Correction) error
 	DropCorrection(ctx context.Context, id uuid.UUID) (bool, error)
 	EachAddress(ctx context.Context, since time.Time, do func(netip.Addr, int)) error
-	Reenrich(ctx context.Context, since time.Time, again func(visit.Visit) (visit.Card, bool), progress func(seen, changed int)) error
+	Reenrich(ctx context.Context, since time.Time, again func(visit.Visit) (card.Card, bool), progress func(seen, changed int)) error
 }
 
 func (a *api) edition() *atlas.Atlas { return a.Shelf.Current() }
@@ -68,7 +72,7 @@ func (a *api) getAtlas(c *gin.Context) {
 	sources := []source{}
 	for _, s := range edition.Sources() {
 		sources = append(sources, source{
-			s.Name, s.Rank, s.Basis, optional(s.Dated), optional(s.Licence), optional(s.Credit),
+			s.Name, s.Rank, s.Basis, plain.Optional(s.Dated), plain.Optional(s.Licence), plain.Optional(s.Credit),
 			s.Rows, s.Accepted, s.Rejected, s.Nested, s.Ranges4, s.Ranges6, append([]atlas.Note{}, s.Rejects()...), append([]atlas.Note{}, s.Remarks()...),
 		})
 	}
@@ -152,20 +156,20 @@ type visitsRead struct {
 	Addresses   int `json:"addresses"`
 	Visits      int `json:"visits"`
 	Differently struct {
-		Addresses int                      `json:"addresses"`
-		Visits    int                      `json:"visits"`
-		Counts    map[atlas.ChangeKind]int `json:"counts"` // visits
-		Examples  []differently            `json:"examples"`
+		Addresses int                        `json:"addresses"`
+		Visits    int                        `json:"visits"`
+		Counts    map[compare.ChangeKind]int `json:"counts"` // visits
+		Examples  []differently              `json:"examples"`
 	} `json:"differently"`
 }
 
 type differently struct {
-	Address    string           `json:"address"`
-	Visits     int              `json:"visits"`
-	Difference atlas.ChangeKind `json:"difference"`
-	Now        atlas.Spot       `json:"now"`
-	Then       atlas.Spot       `json:"then"`
-	Km         *float64         `json:"km"`
+	Address    string             `json:"address"`
+	Visits     int                `json:"visits"`
+	Difference compare.ChangeKind `json:"difference"`
+	Now        atlas.Spot         `json:"now"`
+	Then       atlas.Spot         `json:"then"`
+	Km         *float64           `json:"km"`
 }
 
 // visitDays is how far back stored visits are compared, in days.
@@ -184,13 +188,13 @@ func (a *api) getChanges(c *gin.Context) {
 	}
 	value, err := a.cached("changes "+now.Name()+" "+then.Name(), now, func() (any, error) {
 		ctx := c.Request.Context()
-		return atlas.Diff(now, then, func(float64) bool { return ctx.Err() == nil }), ctx.Err()
+		return compare.Diff(now, then, func(float64) bool { return ctx.Err() == nil }), ctx.Err()
 	})
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	changes, _ := value.(atlas.Changes)
+	changes, _ := value.(compare.Changes)
 	visits, err := a.visitsDiffer(c, now, then)
 	if err != nil {
 		a.fail(c, err)
@@ -198,15 +202,15 @@ func (a *api) getChanges(c *gin.Context) {
 	}
 	c.Header("Cache-Control", "no-store")
 	c.JSON(http.StatusOK, struct {
-		atlas.Changes
+		compare.Changes
 		Visits visitsRead `json:"visits"`
 	}{changes, visits})
 }
 
 func (a *api) visitsDiffer(ctx context.Context, now, then *atlas.Atlas) (v visitsRead, err error) {
 	v.Days = visitDays
-	v.Differently.Counts, v.Differently.Examples = map[atlas.ChangeKind]int{}, []differently{}
-	compare := atlas.NewComparison(now, then)
+	v.Differently.Counts, v.Differently.Examples = map[compare.ChangeKind]int{}, []differently{}
+	compare := compare.NewComparison(now, then)
 	err = a.AtlasStore.EachAddress(ctx, a.Now().AddDate(0, 0, -visitDays), func(address netip.Addr, visits int) {
 		v.Addresses++
 		v.Visits += visits
@@ -258,7 +262,7 @@ func (a *api) getCoverage(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	value, _ := a.cached("coverage "+edition.Name(), edition, func() (any, error) { return edition.Coverage(), nil })
+	value, _ := a.cached("coverage "+edition.Name(), edition, func() (any, error) { return compare.Cover(edition), nil })
 	coverage, _ := value.(atlas.Coverage)
 	type country struct {
 		CountryCode string   `json:"country_code"`
@@ -312,7 +316,7 @@ func (a *api) getAccuracy(c *gin.Context) {
 		return
 	}
 	defer f.Close()
-	points, rejects, err := atlas.ReadTestPoints(f)
+	points, rejects, err := compare.ReadTestPoints(f)
 	a.measured(c, edition, points, rejects, err)
 }
 
@@ -322,20 +326,20 @@ func (a *api) measureAccuracy(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	points, rejects, err := atlas.ReadTestPoints(c.Request.Body)
+	points, rejects, err := compare.ReadTestPoints(c.Request.Body)
 	a.measured(c, edition, points, rejects, err)
 }
 
-func (a *api) measured(c *gin.Context, edition *atlas.Atlas, points []atlas.TestPoint, rejects []atlas.Note, err error) {
+func (a *api) measured(c *gin.Context, edition *atlas.Atlas, points []compare.TestPoint, rejects []atlas.Note, err error) {
 	if err != nil {
 		a.fail(c, invalidField("test points", err.Error(), "Send a CSV with the columns address, country_code, city, latitude, longitude."))
 		return
 	}
 	c.Header("Cache-Control", "no-store")
 	c.JSON(http.StatusOK, struct {
-		atlas.Accuracy
+		compare.Accuracy
 		Rejects []atlas.Note `json:"rejects"`
-	}{edition.Accuracy(points), append([]atlas.Note{}, rejects...)})
+	}{compare.Measure(edition, points), append([]atlas.Note{}, rejects...)})
 }
 
 func (a *api) describeFile(c *gin.Context) {
@@ -400,14 +404,14 @@ func (a *api) exportEdition(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	format := atlas.Format(c.DefaultQuery("format", "csv"))
-	if format != atlas.CSV && format != atlas.Geofeed {
+	format := source.Format(c.DefaultQuery("format", "csv"))
+	if format != source.CSV && format != source.Geofeed {
 		a.fail(c, invalidField("format", fmt.Sprintf("%.20q is not a format of an export", string(format)), "Give csv or geofeed."))
 		return
 	}
 	c.Header("Content-Type", "text/csv; charset=utf-8")
 	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", edition.Name()+"-"+string(format)+".csv"))
-	if err := edition.Export(steady(c), format, c.Query("raw") == "true", nil); err != nil {
+	if err := source.Export(edition, steady(c), format, c.Query("raw") == "true", nil); err != nil {
 		a.breakOff(c, err)
 	}
 }
@@ -422,16 +426,16 @@ func (a *api) listCorrections(c *gin.Context) {
 	if c.Query("format") == "geofeed" {
 		c.Header("Content-Type", "text/csv; charset=utf-8")
 		c.Header("Content-Disposition", `attachment; filename="corrections-geofeed.csv"`)
-		if err := atlas.WriteGeofeed(steady(c), list, a.Now()); err != nil {
+		if err := source.WriteGeofeed(steady(c), list, a.Now()); err != nil {
 			a.breakOff(c, err)
 		}
 		return
 	}
-	a.answerList(c, "corrections", gin.H{"corrections": append([]atlas.Correction{}, list...)})
+	a.answerList(c, "corrections", gin.H{"corrections": append([]source.Correction{}, list...)})
 }
 
 func (a *api) addCorrection(c *gin.Context) {
-	var body atlas.Correction
+	var body source.Correction
 	if err := readJSON(c, &body, false); err != nil {
 		a.fail(c, err)
 		return
@@ -477,8 +481,8 @@ func (a *api) dropCorrection(c *gin.Context) {
 }
 
 func (a *api) checkGeofeed(c *gin.Context) {
-	s, err := atlas.Read(c.Request.Body, atlas.ParseOptions{Format: atlas.Geofeed}, atlas.About{Name: "geofeed", Rank: 1})
-	if err != nil && !errors.Is(err, atlas.ErrTooManyRejects) {
+	s, err := source.Read(c.Request.Body, source.ParseOptions{Format: source.Geofeed}, atlas.About{Name: "geofeed", Rank: 1})
+	if err != nil && !errors.Is(err, source.ErrTooManyRejects) {
 		a.fail(c, invalidField("file", err.Error(), "Send a geofeed (RFC 8805)."))
 		return
 	}
@@ -506,7 +510,8 @@ func (a *api) reenrichVisits(c *gin.Context) {
 		Seen     int    `json:"seen"`
 		Reenrich int    `json:"reenriched"`
 	}{Edition: a.edition().Name()}
-	err := a.AtlasStore.Reenrich(c, since, a.Enrich.Reenrich, func(seen, changed int) { answer.Seen, answer.Reenrich = seen, changed })
+	again := func(v visit.Visit) (card.Card, bool) { return visit.Reenrich(a.Enrich, answer.Edition, v) }
+	err := a.AtlasStore.Reenrich(c, since, again, func(seen, changed int) { answer.Seen, answer.Reenrich = seen, changed })
 	if err != nil {
 		a.fail(c, err)
 		return

@@ -22,7 +22,9 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/caller"
+	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/access"
@@ -85,7 +87,7 @@ func listeners(b *testing.B) (url, admin, key, serverKey string) {
 	for i := range 200 {
 		fmt.Fprintf(&feed, "198.18.%d.0/24,PT,PT-11,Lisbon,\n", i)
 	}
-	src, err := atlas.ReadGeofeed(strings.NewReader(feed.String()), atlas.About{Name: "feed", Rank: 1, Dated: "2026-11-01"})
+	src, err := source.ReadGeofeed(strings.NewReader(feed.String()), atlas.About{Name: "feed", Rank: 1, Dated: "2026-11-01"})
 	require.NoError(b, err)
 	finder := caller.Trusting(netip.MustParsePrefix("127.0.0.1/32"))
 	log := slog.New(slog.DiscardHandler)
@@ -111,7 +113,7 @@ func listeners(b *testing.B) (url, admin, key, serverKey string) {
 	require.NoError(b, err)
 	watch := checkup.NewWatch(finder, false, time.Now())
 	opt := Options{
-		Enrich: &visit.Pipeline{Finder: finder, Policy: addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: addr.Resolve}), Atlas: shelfOfOne{atlas.New(src)}},
+		Enrich: &card.Pipeline{Finder: finder, Policy: addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: addr.Resolve}), Atlas: shelfOfOne{atlas.New(src)}},
 		Finder: finder, Watch: watch, Metrics: NewMetrics(Measured{Checkup: watch, Queue: in.State}), Store: always{}, Intake: in, Privacy: keep, Sites: []Site{{Host: benchSite}},
 		Keys: keys, Limits: &Limits{Keys: access.NewLimiter(1e9, 1<<30), Visitors: access.NewLimiter(1e9, 1<<30)},
 		Hosts: map[Listener][]string{PublicListener: {"127.0.0.1"}, AdminListener: {"127.0.0.1"}}, MaxBody: map[Listener]int64{PublicListener: 1 << 20, AdminListener: 1 << 20}, Log: log, Now: time.Now,
@@ -128,7 +130,7 @@ func listeners(b *testing.B) (url, admin, key, serverKey string) {
 	b.Cleanup(server.Close)
 	inside := New(AdminListener, opt)
 	d := &api{Options: opt, listener: AdminListener, sites: map[string]*Site{}}
-	card := opt.Enrich.Card(netip.MustParseAddr("198.18.3.40"), visit.ObtainedGiven, visit.RequestContext{}, time.Now())
+	card := opt.Enrich.Card(netip.MustParseAddr("198.18.3.40"), caller.ObtainedGiven, card.RequestContext{}, time.Now())
 	bytes := card.AppendJSON(nil)
 	inside.GET("/bare", d.admit(access.Server), func(c *gin.Context) {
 		c.Header("Cache-Control", "private, no-store")

@@ -11,7 +11,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"eastporch/internal/core/visit"
+	"eastporch/internal/core/card"
 	"eastporch/internal/formats"
 )
 
@@ -40,7 +40,7 @@ func formatOf(c *gin.Context) (string, error) {
 }
 
 // answerCard writes a card; as whole JSON, which most ask for, it takes the short way.
-func (a *api) answerCard(c *gin.Context, card *visit.Card) {
+func (a *api) answerCard(c *gin.Context, card *card.Card) {
 	if c.Request.URL.RawQuery == "" && plainJSON(c.GetHeader("Accept")) {
 		c.Writer.Header().Add("Vary", "Accept")
 		buffer := buffers.Get().(*[]byte)

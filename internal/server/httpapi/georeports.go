@@ -11,6 +11,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"eastporch/internal/core/geo"
+	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
 )
 
@@ -162,7 +163,7 @@ func (a *api) getDistances(c *gin.Context) {
 		km := geo.DistanceKm(from, geo.Point{Latitude: *line.Latitude, Longitude: *line.Longitude})
 		i, _ := slices.BinarySearch(bands, km)
 		rows[min(i, len(rows)-1)].Visits += k.Visits
-		all = append(all, reached{km, k.Visits, value(line.Name)})
+		all = append(all, reached{km, k.Visits, plain.Value(line.Name)})
 		total += k.Visits
 	}
 	slices.SortFunc(all, func(a, b reached) int { return cmp.Compare(a.km, b.km) })

@@ -11,7 +11,9 @@ import (
 
 	contract "eastporch/api"
 	"eastporch/internal/core/caller"
+	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
+	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
 )
 
@@ -30,7 +32,7 @@ func (a *api) getVisitor(c *gin.Context) {
 
 func (a *api) getVisitorAddress(c *gin.Context) {
 	from, header := peer(c.Request), c.Request.Header
-	card, trail := a.Enrich.Visitor(from, header, visit.RequestContext{}, a.Now())
+	card, trail := a.Enrich.Visitor(from, header, card.RequestContext{}, a.Now())
 	a.countVisitor(card)
 	a.Watch.Observe(from, header, trail)
 	if !trail.Visitor.IsValid() {
@@ -128,7 +130,7 @@ func (a *api) listSites(c *gin.Context) {
 	for _, s := range a.Sites {
 		sites = append(sites, site{s.Host, s.Name, s.Privacy.String(), s.TimeZone})
 	}
-	c.JSON(http.StatusOK, gin.H{"sites": sites, "map_link": optional(a.MapLink)})
+	c.JSON(http.StatusOK, gin.H{"sites": sites, "map_link": plain.Optional(a.MapLink)})
 }
 
 type health struct {
@@ -151,7 +153,7 @@ const readyWithin = 2 * time.Second
 func (a *api) getReadiness(c *gin.Context) {
 	state := a.Intake.State()
 	if state.Away != nil { // the reason may name hosts, and nobody has to sign in here
-		state.Away = optional("the database takes nothing now")
+		state.Away = plain.Optional("the database takes nothing now")
 	}
 	h := health{"ready", a.Version, a.edition().Name(), "answers", &state}
 	if a.listener == AdminListener { // whose answer alone says so
@@ -180,11 +182,4 @@ func (a *api) answerHealth(c *gin.Context, status int, h health) {
 
 func (a *api) getOpenAPI(c *gin.Context) {
 	c.Data(http.StatusOK, "application/json", contract.JSON())
-}
-
-func optional(s string) *string {
-	if s == "" {
-		return nil
-	}
-	return &s
 }

@@ -23,6 +23,7 @@ import (
 
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/caller"
+	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/core/variant"
@@ -32,12 +33,11 @@ import (
 
 // enricher is the pipeline that makes cards.
 type enricher interface {
-	Visitor(peer netip.Addr, header map[string][]string, req visit.RequestContext, now time.Time) (visit.Card, caller.Trail)
-	Given(a netip.Addr, header map[string][]string, req visit.RequestContext, now time.Time) (visit.Card, caller.Trail)
-	Card(a netip.Addr, obtained string, req visit.RequestContext, now time.Time) visit.Card
-	Localize(country *almanac.Country, zone string, req visit.RequestContext, now time.Time) visit.Card
-	Why(a netip.Addr, req visit.RequestContext, now time.Time) visit.Card
-	Reenrich(v visit.Visit) (visit.Card, bool)
+	Visitor(peer netip.Addr, header map[string][]string, req card.RequestContext, now time.Time) (card.Card, caller.Trail)
+	Given(a netip.Addr, header map[string][]string, req card.RequestContext, now time.Time) (card.Card, caller.Trail)
+	Card(a netip.Addr, obtained string, req card.RequestContext, now time.Time) card.Card
+	Localize(country *almanac.Country, zone string, req card.RequestContext, now time.Time) card.Card
+	Why(a netip.Addr, req card.RequestContext, now time.Time) card.Card
 }
 
 // visitStore is all that the handlers need of the database. Its errors may
@@ -102,7 +102,7 @@ type Site struct {
 	TimeZone string
 	// Local is what the site offers by where visitors are, and Sets the content variants
 	// that the configuration has.
-	Local *visit.Local
+	Local *card.Local
 	Sets  []variant.Set
 }
 

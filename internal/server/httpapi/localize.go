@@ -13,15 +13,16 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/caller"
+	"eastporch/internal/core/card"
 	"eastporch/internal/core/handover"
 	"eastporch/internal/core/locale"
-	"eastporch/internal/core/visit"
 )
 
 // requestContext is who a request is for, beside the address: of which site, and with which
 // language chosen. header is the request's own, or as somebody reports it.
-func (a *api) requestContext(c *gin.Context, header map[string][]string, site *Site) visit.RequestContext {
-	g := visit.RequestContext{}
+func (a *api) requestContext(c *gin.Context, header map[string][]string, site *Site) card.RequestContext {
+	g := card.RequestContext{}
 	if site != nil {
 		g.At = site.Local
 	}
@@ -75,10 +76,10 @@ func (a *api) siteOf(c *gin.Context) (*Site, error) {
 }
 
 // visitorCard makes the card of whoever sends a request.
-func (a *api) visitorCard(c *gin.Context) (visit.Card, error) {
+func (a *api) visitorCard(c *gin.Context) (card.Card, error) {
 	site, err := a.siteOf(c)
 	if err != nil {
-		return visit.Card{}, err
+		return card.Card{}, err
 	}
 	header := c.Request.Header
 	card, trail := a.Enrich.Visitor(peer(c.Request), header, a.requestContext(c, header, site), a.Now())
@@ -135,9 +136,9 @@ func (a *api) getLocale(c *gin.Context) {
 	}
 	req := a.requestContext(c, nil, site)
 	req.AcceptLanguage = c.Query("accept_language")
-	var card visit.Card
+	var card card.Card
 	if ip.IsValid() {
-		card = a.Enrich.Card(ip, visit.ObtainedGiven, req, a.Now())
+		card = a.Enrich.Card(ip, caller.ObtainedGiven, req, a.Now())
 		if code := card.Location.CountryCode; code != nil {
 			country, _ = almanac.ByCode(*code)
 		}
@@ -169,7 +170,7 @@ func (a *api) oneSite(c *gin.Context) (*Site, error) {
 }
 
 // device reads where the visitor's device says that it is.
-func device(c *gin.Context, card *visit.Card) error {
+func device(c *gin.Context, card *card.Card) error {
 	p, given, err := point(c)
 	if err != nil || !given {
 		return err

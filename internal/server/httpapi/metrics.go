@@ -11,6 +11,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/visit"
 )
@@ -118,7 +119,7 @@ func method(name string) string {
 }
 
 // countVisitor counts a visitor by what became of the address.
-func (a *api) countVisitor(card visit.Card) {
+func (a *api) countVisitor(card card.Card) {
 	result, kind := "looked_up", ""
 	if card.Address.Kind != nil {
 		kind = card.Address.Kind.String()

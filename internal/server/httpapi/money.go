@@ -9,6 +9,7 @@ import (
 	"github.com/shopspring/decimal"
 
 	"eastporch/internal/core/locale"
+	"eastporch/internal/core/plain"
 	"eastporch/internal/server/rates"
 )
 
@@ -107,10 +108,10 @@ func (a *api) getRates(c *gin.Context) {
 		Problem *string                    `json:"problem"`
 		Rejects []string                   `json:"rejects"`
 		Rates   map[string]decimal.Decimal `json:"rates"`
-	}{Problem: optional(state.Problem), Rejects: append([]string{}, r.Rejects...), Rates: map[string]decimal.Decimal{}, Stale: a.Rates.Stale(now)}
+	}{Problem: plain.Optional(state.Problem), Rejects: append([]string{}, r.Rejects...), Rates: map[string]decimal.Decimal{}, Stale: a.Rates.Stale(now)}
 	if r.Base != "" {
 		dated, age := r.Dated.Format(time.DateOnly), r.AgeDays(now)
-		answer.Base, answer.Dated, answer.AgeDays, answer.Source = &r.Base, &dated, &age, optional(r.Source)
+		answer.Base, answer.Dated, answer.AgeDays, answer.Source = &r.Base, &dated, &age, plain.Optional(r.Source)
 		answer.ReadAt, answer.Rates = &state.ReadAt, r.Of
 	}
 	c.Header("Cache-Control", "no-store")

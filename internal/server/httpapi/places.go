@@ -17,15 +17,17 @@ import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/caller"
+	"eastporch/internal/core/card"
 	"eastporch/internal/core/gazetteer"
 	"eastporch/internal/core/geo"
-	"eastporch/internal/core/visit"
+	"eastporch/internal/core/plain"
 	"eastporch/internal/formats"
 )
 
 func (a *api) getAddress(c *gin.Context) {
 	address, note, err := a.readAddress(c, c.Param("address"))
-	req, language := visit.RequestContext{}, ""
+	req, language := card.RequestContext{}, ""
 	if err == nil {
 		req, err = a.ofSite(c)
 	}
@@ -43,21 +45,21 @@ func (a *api) getAddress(c *gin.Context) {
 
 // ofSite is somebody of whom no more is known than the site that a request is about: the
 // asker's languages are not those of whoever has an address.
-func (a *api) ofSite(c *gin.Context) (visit.RequestContext, error) {
+func (a *api) ofSite(c *gin.Context) (card.RequestContext, error) {
 	site, err := a.siteOf(c)
 	if err != nil || site == nil {
-		return visit.RequestContext{}, err
+		return card.RequestContext{}, err
 	}
-	return visit.RequestContext{At: site.Local}, nil
+	return card.RequestContext{At: site.Local}, nil
 }
 
 // given makes the card of an address that somebody asked for.
-func (a *api) given(address netip.Addr, note string, why bool, req visit.RequestContext) visit.Card {
-	var card visit.Card
+func (a *api) given(address netip.Addr, note string, why bool, req card.RequestContext) card.Card {
+	var card card.Card
 	if why {
 		card = a.Enrich.Why(address, req, a.Now())
 	} else {
-		card = a.Enrich.Card(address, visit.ObtainedGiven, req, a.Now())
+		card = a.Enrich.Card(address, caller.ObtainedGiven, req, a.Now())
 	}
 	if note != "" && card.Address.Reason == nil {
 		card.Address.Reason = &note
@@ -91,10 +93,10 @@ const maxAddresses = 10_000
 
 // asked is the answer about one of many addresses: a card, or why there is none.
 type asked struct {
-	Input    string      `json:"input"`
-	Spelling *string     `json:"spelling"` // where it is not as usual
-	Card     *visit.Card `json:"card"`
-	Problem  *string     `json:"problem"`
+	Input    string     `json:"input"`
+	Spelling *string    `json:"spelling"` // where it is not as usual
+	Card     *card.Card `json:"card"`
+	Problem  *string    `json:"problem"`
 }
 
 // getAddresses answers for many addresses, in their order: JSON with a list, or
@@ -141,7 +143,7 @@ func (a *api) getAddresses(c *gin.Context) {
 	a.answerList(c, "addresses", gin.H{"addresses": answers})
 }
 
-func (a *api) ask(ctx context.Context, text string, req visit.RequestContext, language string) asked {
+func (a *api) ask(ctx context.Context, text string, req card.RequestContext, language string) asked {
 	ip, note, err := a.readAddress(ctx, text)
 	if err != nil {
 		why := toProblem(err).Detail
@@ -150,7 +152,7 @@ func (a *api) ask(ctx context.Context, text string, req visit.RequestContext, la
 	card := a.given(ip, note, false, req).In(language)
 	answer := asked{Input: text, Card: &card}
 	if _, spelling, err := addr.Read(text); err == nil && spelling != addr.Plain {
-		answer.Spelling = optional(string(spelling))
+		answer.Spelling = plain.Optional(string(spelling))
 	}
 	return answer
 }
@@ -280,7 +282,7 @@ func (a *api) getTownsNear(c *gin.Context) {
 	}
 	towns := []town{}
 	for _, t := range gazetteer.Near(p, count, people) {
-		towns = append(towns, town{t.Name, t.Country, optional(t.Region), t.Point.Latitude, t.Point.Longitude, t.Population, t.Zone, math.Round(t.Km*10) / 10})
+		towns = append(towns, town{t.Name, t.Country, plain.Optional(t.Region), t.Point.Latitude, t.Point.Longitude, t.Population, t.Zone, math.Round(t.Km*10) / 10})
 	}
 	var country any
 	if len(towns) > 0 {

@@ -15,6 +15,7 @@ import (
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/gazetteer"
+	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
 )
 
@@ -131,7 +132,7 @@ func townLine(k visit.KeyCount) (reportRow, bool) {
 	if p.City == nil {
 		return reportRow{}, false
 	}
-	r := reportRow{Key: strings.Join([]string{value(p.CountryCode), value(p.RegionCode), *p.City}, "/"), Name: p.City, Place: p}
+	r := reportRow{Key: strings.Join([]string{plain.Value(p.CountryCode), plain.Value(p.RegionCode), *p.City}, "/"), Name: p.City, Place: p}
 	r.nameCountry()
 	r.Filter = map[string]string{"city": *p.City}
 	if r.Names.City != nil {
@@ -164,7 +165,7 @@ func placeLine(k visit.KeyCount) (reportRow, bool) {
 	if p.Latitude == nil || p.Longitude == nil || p.CountryCode == nil {
 		return reportRow{}, false
 	}
-	r := reportRow{Key: strings.Join([]string{p.Level, value(p.CountryCode), value(p.RegionCode), value(p.City), number(*p.Latitude), number(*p.Longitude)}, "/"), Place: p}
+	r := reportRow{Key: strings.Join([]string{p.Level, plain.Value(p.CountryCode), plain.Value(p.RegionCode), plain.Value(p.City), plain.Decimal(*p.Latitude), plain.Decimal(*p.Longitude)}, "/"), Place: p}
 	r.nameCountry()
 	r.Filter = map[string]string{"level": p.Level}
 	r.addCodes()
@@ -202,15 +203,6 @@ func plainLine(filter string) func(visit.KeyCount) (reportRow, bool) {
 		return reportRow{Key: key, Name: &key, Filter: map[string]string{filter: key}}, true
 	}
 }
-
-func value(s *string) string {
-	if s == nil {
-		return ""
-	}
-	return *s
-}
-
-func number(f float64) string { return strconv.FormatFloat(f, 'f', -1, 64) }
 
 const (
 	reportRows = 1000   // of a report, unless it is asked for more or fewer

@@ -9,6 +9,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"eastporch/internal/core/plain"
 	"eastporch/internal/core/variant"
 	"eastporch/internal/server/access"
 )
@@ -55,7 +56,7 @@ func (a *api) listVariants(c *gin.Context) {
 	c.Header("Cache-Control", "no-store")
 	c.JSON(http.StatusOK, gin.H{
 		"site": site.Host, "sets": sets, "groups": a.Known.Groups.Names(), "areas": append([]string{}, areas...), "labels": append([]string{}, a.LabelNames...),
-		"languages": append([]string{}, site.Local.Languages.Offered()...), "default_language": site.Local.Languages.Default(), "currency": optional(site.Local.Currency),
+		"languages": append([]string{}, site.Local.Languages.Offered()...), "default_language": site.Local.Languages.Default(), "currency": plain.Optional(site.Local.Currency),
 		"business_hours": site.Local.Hours.String(),
 	})
 }

@@ -8,15 +8,16 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
-	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
+	"eastporch/internal/core/card"
 	"eastporch/internal/core/visit"
 )
 
 // Corrections lists the owner's corrections, the newest first.
-func (s *Store) Corrections(ctx context.Context) ([]atlas.Correction, error) {
+func (s *Store) Corrections(ctx context.Context) ([]source.Correction, error) {
 	rows, _ := s.pool.Query(ctx, `SELECT id, range, do_not_locate, country_code, region_code, city, latitude, longitude,
 		radius_km, time_zone, note, made_by, made_at FROM correction ORDER BY made_at DESC, id DESC`)
-	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (c atlas.Correction, err error) {
+	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (c source.Correction, err error) {
 		err = row.Scan(&c.ID, &c.Range, &c.DoNotLocate, &c.CountryCode, &c.RegionCode, &c.City, &c.Latitude, &c.Longitude,
 			&c.RadiusKm, &c.TimeZone, &c.Note, &c.MadeBy, &c.MadeAt)
 		c.MadeAt = c.MadeAt.UTC()
@@ -33,7 +34,7 @@ func (s *Store) CorrectionsChanged(ctx context.Context) (n int64, err error) {
 
 // Correct stores a correction in place of one of the same range, whose id it
 // takes.
-func (s *Store) Correct(ctx context.Context, c *atlas.Correction) error {
+func (s *Store) Correct(ctx context.Context, c *source.Correction) error {
 	err := s.pool.QueryRow(ctx, `INSERT INTO correction (id, range, do_not_locate, country_code, region_code, city, latitude, longitude,
 			radius_km, time_zone, note, made_by, made_at)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)
@@ -78,7 +79,7 @@ const reenrichBatch = 500
 // Reenrich reads visits since a time again: again gives a visit's card anew, or ok
 // false where the visit stays as it is. The old reading is kept with the visit.
 // progress is called after each batch.
-func (s *Store) Reenrich(ctx context.Context, since time.Time, again func(visit.Visit) (card visit.Card, ok bool), progress func(seen, changed int)) error {
+func (s *Store) Reenrich(ctx context.Context, since time.Time, again func(visit.Visit) (card card.Card, ok bool), progress func(seen, changed int)) error {
 	after, seen, changed := floor(since), 0, 0
 	for {
 		n := 0

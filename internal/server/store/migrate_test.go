@@ -17,7 +17,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
+	"eastporch/internal/core/card"
 	"eastporch/internal/core/variant"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/dbtest"
@@ -127,7 +128,7 @@ func writeTestData(t *testing.T, version int64) {
 	add(t, s, visits...)
 	porto := visits[1].Card
 	porto.Edition.Name = "another"
-	require.NoError(t, s.Reenrich(t.Context(), start.Add(-time.Hour), func(v visit.Visit) (visit.Card, bool) { return porto, v.ID == visits[0].ID }, func(int, int) {}))
+	require.NoError(t, s.Reenrich(t.Context(), start.Add(-time.Hour), func(v visit.Visit) (card.Card, bool) { return porto, v.ID == visits[0].ID }, func(int, int) {}))
 	queued, err := visits[3].Queued()
 	require.NoError(t, err)
 	_, err = s.Erase(t.Context(), visit.Erasure{ID: visits[3].ID}, start.Add(time.Hour))
@@ -135,7 +136,7 @@ func writeTestData(t *testing.T, version int64) {
 	record, err := json.Marshal(queued)
 	require.NoError(t, err)
 	require.NoError(t, s.SetApart(t.Context(), []visit.SetApart{{ID: visits[3].ID, Time: start, Reason: "made up", Record: record}}))
-	require.NoError(t, s.Correct(t.Context(), &atlas.Correction{ID: uuid.New(), Range: "198.18.3.0/24", CountryCode: ptr("PT"), Note: "made up", MadeBy: "the tests", MadeAt: start}))
+	require.NoError(t, s.Correct(t.Context(), &source.Correction{ID: uuid.New(), Range: "198.18.3.0/24", CountryCode: ptr("PT"), Note: "made up", MadeBy: "the tests", MadeAt: start}))
 	require.NoError(t, s.SaveVariantSet(t.Context(), site, variant.Set{Name: "greeting", Default: "hello"}, "the tests", start))
 	for n := range 2 {
 		event, err := access.NewEvent(start, "key made", "the tests", "")

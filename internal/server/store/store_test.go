@@ -21,6 +21,7 @@ import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
+	"eastporch/internal/core/card"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/variant"
 	"eastporch/internal/core/visit"
@@ -53,7 +54,7 @@ func made(t *testing.T, minute int, city string) visit.Visit {
 	require.NoError(t, err)
 	v := visit.Visit{ID: id, Time: at, Site: site, Path: "/programme", Marks: []string{}, Trail: caller.Trail{Hops: []caller.Hop{}, Notes: []string{}}, Earlier: []visit.EarlierFacts{}}
 	kind := addr.Benchmarking
-	v.Card.Address = visit.Address{Text: addr.Optional{Addr: netip.MustParseAddr("198.18.3.40")}, Kind: &kind, Obtained: "header"}
+	v.Card.Address = card.Address{Text: addr.Optional{Addr: netip.MustParseAddr("198.18.3.40")}, Kind: &kind, Obtained: "header"}
 	v.Card.Location = atlas.Nowhere("made up")
 	v.Card.Locale = locale.Locale{
 		Language: "pt-PT", Script: "Latn", Direction: "ltr", Formatting: "pt-PT", Reason: locale.ByCountry, Offered: []string{"pt-PT"},
@@ -473,7 +474,7 @@ func TestFactsStayAsLongAsAVisitIsOfThem(t *testing.T) {
 	require.Equal(t, 2, facts())
 	porto := made(t, 9, "Porto").Card
 	porto.Edition.Name = "another"
-	again := func(v visit.Visit) (visit.Card, bool) { return porto, v.ID == one.ID || v.ID == two.ID }
+	again := func(v visit.Visit) (card.Card, bool) { return porto, v.ID == one.ID || v.ID == two.ID }
 	require.NoError(t, s.Reenrich(t.Context(), start.Add(-time.Hour), again, func(int, int) {}))
 	agree(t, s, site)
 	require.Equal(t, 3, facts(), "the old ones are told of as earlier")

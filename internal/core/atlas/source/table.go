@@ -1,13 +1,11 @@
-package atlas
+package source
 
 import (
 	"bytes"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"iter"
-	"maps"
 	"math"
 	"slices"
 	"strconv"
@@ -15,6 +13,7 @@ import (
 	"time"
 
 	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/gazetteer"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/core/plain"
@@ -34,7 +33,7 @@ var Columns = []string{
 // and addresses may have any spelling of [addr.Read]. A bad row is kept in
 // Rejects with the column and the reason; swapped coordinates are recognised. A
 // quoted field may not hold a line break.
-func ReadTable(r io.Reader, separator rune, mapping map[string]string, about About) (*Source, error) {
+func ReadTable(r io.Reader, separator rune, mapping map[string]string, about atlas.About) (*atlas.Source, error) {
 	format := CSV
 	if separator == '\t' {
 		format = TSV
@@ -44,67 +43,14 @@ func ReadTable(r io.Reader, separator rune, mapping map[string]string, about Abo
 
 // ReadRows reads rows from somewhere else, a database say, as [ReadTable] reads
 // those of a table. The fields of each row stand as head names them.
-func ReadRows(head []string, rows iter.Seq2[[]string, error], how ParseOptions, about About) (*Source, error) {
-	about.Basis = TableClaim
+func ReadRows(head []string, rows iter.Seq2[[]string, error], how ParseOptions, about atlas.About) (*atlas.Source, error) {
+	about.Basis = atlas.TableClaim
 	t, err := newTable(slices.Clone(head), how.Columns)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", about.Name, err)
 	}
 	return readRows(t, rows, how, about)
 }
-
-// split cuts a line at a separator, without looking at quotes.
-func split(to [][]byte, line []byte, separator byte) [][]byte {
-	for {
-		i := bytes.IndexByte(line, separator)
-		if i < 0 {
-			return append(to, line)
-		}
-		to, line = append(to, line[:i]), line[i+1:]
-	}
-}
-
-// quoted cuts a line at a separator; fields may stand in quotes (RFC 4180), with
-// spaces around them.
-func quoted(to [][]byte, line []byte, separator byte) ([][]byte, error) {
-	for {
-		text := bytes.TrimLeft(line, " ")
-		if len(text) == 0 || text[0] != '"' {
-			i := bytes.IndexByte(line, separator)
-			if i < 0 {
-				return append(to, line), nil
-			}
-			if bytes.IndexByte(line[:i], '"') >= 0 {
-				return to, errQuotes
-			}
-			to, line = append(to, line[:i]), line[i+1:]
-			continue
-		}
-		var field []byte
-		text = text[1:]
-		for {
-			i := bytes.IndexByte(text, '"')
-			if i < 0 {
-				return to, errQuotes
-			}
-			field, text = append(field, text[:i]...), text[i+1:]
-			if len(text) == 0 || text[0] != '"' {
-				break
-			}
-			field, text = append(field, '"'), text[1:]
-		}
-		to, text = append(to, field), bytes.TrimLeft(text, " ")
-		if len(text) == 0 {
-			return to, nil
-		}
-		if text[0] != separator {
-			return to, errQuotes
-		}
-		line = text[1:]
-	}
-}
-
-var errQuotes = errors.New("the quotes do not fit; a quoted field may not hold a line break")
 
 // table knows at which place of a row each fact stands.
 type table struct {
@@ -133,7 +79,7 @@ const (
 
 // head reads the first line of a table. JSON Lines have none: the names of the
 // mapping and ours are the columns.
-func (c *cutter) head(how ParseOptions, about About) (*table, error) {
+func (c *cutter) head(how ParseOptions, about atlas.About) (*table, error) {
 	var head []string
 	if how.Format == JSONLines {
 		for _, fact := range Columns {
@@ -299,33 +245,33 @@ func (r *tableRows) get(f int) []byte {
 	return nil
 }
 
-func (r *tableRows) place() (p place, remark string, passed bool, err error) {
+func (r *tableRows) place() (p atlas.Place, remark string, passed bool, err error) {
 	if r.whole != nil {
 		r.parts = split(append(r.parts[:0], nil), r.whole, r.separator)
 	}
 	text := func(f int) string { return string(r.get(f)) }
-	p.country, p.region, p.city = strings.ToUpper(text(colCountry)), strings.ToUpper(text(colRegion)), plain.Clean(text(colCity), 200)
-	p.postal = plain.Clean(text(colPostal), 40)
-	if p.point, err = readPoint(text(colLatitude), text(colLongitude)); err != nil {
+	p.Country, p.Region, p.City = strings.ToUpper(text(colCountry)), strings.ToUpper(text(colRegion)), plain.Clean(text(colCity), 200)
+	p.Postal = plain.Clean(text(colPostal), 40)
+	if p.Point, err = ReadPoint(text(colLatitude), text(colLongitude)); err != nil {
 		return p, "", false, err
 	}
 	switch {
-	case p.country == "ZZ":
-		p = place{doNotLocate: true}
-	case p.country != "":
-		if err := almanac.CheckCode(p.country); err != nil {
+	case p.Country == "ZZ":
+		p = atlas.Place{DoNotLocate: true}
+	case p.Country != "":
+		if err := almanac.CheckCode(p.Country); err != nil {
 			return p, "", false, fmt.Errorf("country_code: %w", err)
 		}
-	case p.point != nil:
-		if err := p.fromPoint(); err != nil {
+	case p.Point != nil:
+		if err := takeCountry(&p); err != nil {
 			return p, "", false, err
 		}
-	case p.region+p.city != "":
+	case p.Region+p.City != "":
 		return p, "", false, errors.New("country_code: a region or city stands there without a country")
 	}
-	remark = p.checkRegion()
-	if p.point != nil && !p.byPoint && p.swapped() {
-		p.point, remark = nil, joinRemarks(remark, fmt.Sprintf("the coordinates lie far from %s and would lie in it if latitude and longitude were swapped; they were dropped", p.country))
+	remark = checkRegion(&p)
+	if p.Point != nil && !p.ByPoint && swapped(&p) {
+		p.Point, remark = nil, joinRemarks(remark, fmt.Sprintf("the coordinates lie far from %s and would lie in it if latitude and longitude were swapped; they were dropped", p.Country))
 	}
 	radius, err := number("radius_km", text(colRadius), 0, 20_100)
 	if err != nil {
@@ -337,19 +283,19 @@ func (r *tableRows) place() (p place, remark string, passed bool, err error) {
 			return p, "", false, fmt.Errorf("time_zone: %.40q is not a zone of the IANA database", zone)
 		}
 	}
-	if !p.doNotLocate {
-		p.radiusKm, p.zone = radius, zone
+	if !p.DoNotLocate {
+		p.RadiusKm, p.Zone = radius, zone
 	}
-	p.operator = plain.Clean(text(colOperator), 200)
+	p.Operator = plain.Clean(text(colOperator), 200)
 	if as := text(colNumber); as != "" {
 		n, err := strconv.ParseUint(strings.TrimPrefix(strings.ToUpper(as), "AS"), 10, 32)
 		if err != nil || n == 0 {
 			return p, "", false, fmt.Errorf("as_number: %.20q is not an AS number", as)
 		}
-		p.asNumber = uint32(n)
+		p.AsNumber = uint32(n)
 	}
-	p.labels = readLabels(text(colLabels))
-	if !p.locates() && !p.names() && len(p.labels) == 0 {
+	p.Labels = readLabels(text(colLabels))
+	if !p.Locates() && !p.Names() && len(p.Labels) == 0 {
 		return p, "", false, errors.New("the row says nothing of its range")
 	}
 	return p, remark, false, nil
@@ -368,17 +314,18 @@ func readLabels(text string) (labels []string) {
 // farthest is how far a point may be from every town and still have a country, in km.
 const farthest = 300
 
-// fromPoint takes the country of the town that is nearest to the point.
-func (p *place) fromPoint() error {
-	near := gazetteer.Near(*p.point, 1, 0)
+// takeCountry takes the country of the town that is nearest to the point.
+func takeCountry(p *atlas.Place) error {
+	near := gazetteer.Near(*p.Point, 1, 0)
 	if len(near) == 0 || near[0].Km > farthest {
 		return fmt.Errorf("country_code: none stands there, and no town is within %d km of the point", farthest)
 	}
-	p.country, p.byPoint = near[0].Country, true
+	p.Country, p.ByPoint = near[0].Country, true
 	return nil
 }
 
-func readPoint(lat, lon string) (*geo.Point, error) {
+// ReadPoint reads a point from the texts of its coordinates; nil where both are empty.
+func ReadPoint(lat, lon string) (*geo.Point, error) {
 	if lat == "" && lon == "" {
 		return nil, nil
 	}
@@ -402,14 +349,14 @@ func readPoint(lat, lon string) (*geo.Point, error) {
 
 // swapped says whether the point lies far from its country, and would not with
 // latitude and longitude swapped.
-func (p *place) swapped() bool {
-	area, ok := gazetteer.Country(p.country)
-	if !ok || math.Abs(p.point.Latitude-area.Middle.Latitude) < 10 && math.Abs(p.point.Longitude-area.Middle.Longitude) < 15 {
+func swapped(p *atlas.Place) bool {
+	area, ok := gazetteer.Country(p.Country)
+	if !ok || math.Abs(p.Point.Latitude-area.Middle.Latitude) < 10 && math.Abs(p.Point.Longitude-area.Middle.Longitude) < 15 {
 		return false
 	}
-	other := geo.Point{Latitude: p.point.Longitude, Longitude: p.point.Latitude}
+	other := geo.Point{Latitude: p.Point.Longitude, Longitude: p.Point.Latitude}
 	near := func(q geo.Point) bool { return geo.DistanceKm(area.Middle, q) < 300+2*area.RadiusKm }
-	return other.Valid() && !near(*p.point) && near(other)
+	return other.Valid() && !near(*p.Point) && near(other)
 }
 
 func joinRemarks(a, b string) string {
@@ -428,49 +375,4 @@ func number(fact, text string, least, most float64) (float64, error) {
 		return 0, fmt.Errorf("%s: %.20q is not a number from %g to %g", fact, text, least, most)
 	}
 	return n, nil
-}
-
-// jsonRows reads an object a line.
-type jsonRows struct{ tableRows }
-
-func (r *jsonRows) row(line []byte) (span rangeText, key []byte, skip bool, err error) {
-	if len(bytes.TrimSpace(line)) == 0 {
-		return span, nil, true, nil
-	}
-	object, err := readObject(line)
-	if err != nil {
-		return span, nil, false, fmt.Errorf("no JSON object: %w", err)
-	}
-	r.parts = r.parts[:0]
-	for _, name := range r.t.head {
-		r.parts = append(r.parts, []byte(textOf(object[name])))
-	}
-	span, key = r.ranged()
-	return span, key, false, nil
-}
-
-func readObject(line []byte) (object map[string]any, err error) {
-	from := json.NewDecoder(bytes.NewReader(line))
-	from.UseNumber()
-	err = from.Decode(&object)
-	return object, err
-}
-
-func sortedKeys(m map[string]any) []string { return slices.Sorted(maps.Keys(m)) }
-
-// textOf gives a value as a table would write it.
-func textOf(v any) string {
-	switch v := v.(type) {
-	case nil:
-		return ""
-	case string:
-		return v
-	case []any:
-		var list []string
-		for _, part := range v {
-			list = append(list, textOf(part))
-		}
-		return strings.Join(list, ";")
-	}
-	return fmt.Sprint(v)
 }

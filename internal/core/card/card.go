@@ -1,23 +1,15 @@
-// Package visit makes the card, the full answer about one address, and the
-// visit, a card that is stored. [Pipeline] is the one way there: the service,
-// the Go library and the command line all go through it.
-package visit
+// Package card makes the card, the full answer about one address. [Pipeline] is the one
+// way there: the service, the Go library and the command line all go through it.
+package card
 
 import (
 	"maps"
 	"net/netip"
 
-	"eastporch/internal/core/caller"
-
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/variant"
-)
-
-// How an address came to a card, beside the words of package caller.
-const (
-	ObtainedGiven = caller.ObtainedGiven
 )
 
 // A Card is the full answer about one address. All its keys are always present
@@ -70,9 +62,9 @@ func (c Card) Truncate() Card {
 	return c.ranges(widen)
 }
 
-// forget gives a copy of c in which a word stands for the address, and no range
+// Forget gives a copy of c in which a word stands for the address, and no range
 // tells where it was.
-func (c Card) forget(word string) Card {
+func (c Card) Forget(word string) Card {
 	c.Address.Text, c.Address.Embedded, c.Address.Placeholder = addr.Optional{}, addr.Optional{}, &word
 	if c.Network.Range != nil {
 		c.Network.Missing = maps.Clone(c.Network.Missing)
@@ -106,6 +98,12 @@ func widen(text *string) *string {
 	}
 	wide := addr.TruncateRange(r).String()
 	return &wide
+}
+
+// Alone gives the card without what it was found by.
+func (c Card) Alone() Card {
+	c.found = nil
+	return c
 }
 
 // In gives the card with the names of places in a language (BCP 47).

@@ -1,4 +1,4 @@
-package atlas
+package source
 
 import (
 	"bytes"
@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/plain"
 )
 
@@ -17,7 +18,7 @@ import (
 // postal column is ignored, since the RFC deprecates it, unless the reading asks
 // for it. A line without any geography, or with the country ZZ, means "do not
 // locate".
-func ReadGeofeed(r io.Reader, about About) (*Source, error) {
+func ReadGeofeed(r io.Reader, about atlas.About) (*atlas.Source, error) {
 	return Read(r, ParseOptions{Format: Geofeed}, about)
 }
 
@@ -43,7 +44,7 @@ func (g *geofeedRows) row(line []byte) (span rangeText, key []byte, skip bool, e
 	return rangeText{first: bytes.TrimSpace(first), strict: true}, rest, false, nil
 }
 
-func (g *geofeedRows) place() (p place, remark string, passed bool, err error) {
+func (g *geofeedRows) place() (p atlas.Place, remark string, passed bool, err error) {
 	fields := g.fields
 	if fields == nil {
 		fields = append([][]byte{nil}, bytes.Split(g.rest, comma)...)
@@ -54,37 +55,37 @@ func (g *geofeedRows) place() (p place, remark string, passed bool, err error) {
 		}
 		return ""
 	}
-	p = place{country: strings.ToUpper(field(1)), region: strings.ToUpper(field(2)), city: plain.Clean(field(3), 200)}
-	if p.country == "ZZ" || p.country == "" && p.region == "" && p.city == "" {
-		return place{doNotLocate: true}, "", false, nil
+	p = atlas.Place{Country: strings.ToUpper(field(1)), Region: strings.ToUpper(field(2)), City: plain.Clean(field(3), 200)}
+	if p.Country == "ZZ" || p.Country == "" && p.Region == "" && p.City == "" {
+		return atlas.Place{DoNotLocate: true}, "", false, nil
 	}
-	if p.country == "" {
+	if p.Country == "" {
 		return p, "", false, errors.New("a region or city stands there without a country")
 	}
-	if err := almanac.CheckCode(p.country); err != nil {
+	if err := almanac.CheckCode(p.Country); err != nil {
 		return p, "", false, err
 	}
 	if g.postal {
-		p.postal = plain.Clean(field(4), 40)
+		p.Postal = plain.Clean(field(4), 40)
 	}
-	remark = p.checkRegion()
+	remark = checkRegion(&p)
 	return p, remark, false, nil
 }
 
 var comma = []byte{','}
 
 // checkRegion drops a region that is none of the country, and says so.
-func (p *place) checkRegion() (remark string) {
-	if p.region == "" {
+func checkRegion(p *atlas.Place) (remark string) {
+	if p.Region == "" {
 		return ""
 	}
-	if _, ok := almanac.Region(p.region); !strings.HasPrefix(p.region, p.country+"-") {
-		remark = fmt.Sprintf("the region %s lies outside %s and was dropped", p.region, p.country)
+	if _, ok := almanac.Region(p.Region); !strings.HasPrefix(p.Region, p.Country+"-") {
+		remark = fmt.Sprintf("the region %s lies outside %s and was dropped", p.Region, p.Country)
 	} else if !ok {
-		remark = fmt.Sprintf("%s is not a region code of ISO 3166-2 and was dropped", p.region)
+		remark = fmt.Sprintf("%s is not a region code of ISO 3166-2 and was dropped", p.Region)
 	}
 	if remark != "" {
-		p.region = ""
+		p.Region = ""
 	}
 	return remark
 }
@@ -105,12 +106,12 @@ func (l *listRows) row(line []byte) (span rangeText, key []byte, skip bool, err 
 	return rangeText{first: bytes.TrimSpace(first)}, l.said, false, nil
 }
 
-func (l *listRows) place() (p place, remark string, passed bool, err error) {
-	p.labels = readLabels(string(l.said))
-	if len(p.labels) == 0 {
-		p.labels = readLabels(l.label)
+func (l *listRows) place() (p atlas.Place, remark string, passed bool, err error) {
+	p.Labels = readLabels(string(l.said))
+	if len(p.Labels) == 0 {
+		p.Labels = readLabels(l.label)
 	}
-	if len(p.labels) == 0 {
+	if len(p.Labels) == 0 {
 		return p, "", false, errors.New("the line gives no label, and neither does the source: write label behind a comma, or give the source a label")
 	}
 	return p, "", false, nil

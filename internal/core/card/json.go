@@ -1,4 +1,4 @@
-package visit
+package card
 
 import (
 	"strconv"
@@ -12,7 +12,7 @@ import (
 // fraction of the time.
 func (c *Card) AppendJSON(b []byte) []byte {
 	b = append(b, `{"address":`...)
-	b = appendAddress(b, &c.Address)
+	b = AppendAddress(b, &c.Address)
 	// The finding's own JSON is used for the parts that the card still has from it.
 	b = append(b, `,"location":`...)
 	if c.found != nil && c.found.IsLocated(&c.Location) {
@@ -31,7 +31,7 @@ func (c *Card) AppendJSON(b []byte) []byte {
 	b = append(b, `,"locale":`...)
 	b = appendLocale(b, &c.Locale)
 	b = append(b, `,"clock":`...)
-	b = appendClock(b, &c.Clock)
+	b = AppendClock(b, &c.Clock)
 	b = append(b, `,"money":`...)
 	b = appendMoney(b, &c.Money)
 	b = append(b, `,"variants":`...)
@@ -55,7 +55,8 @@ func (c *Card) AppendJSON(b []byte) []byte {
 	return append(b, "}}"...)
 }
 
-func appendAddress(b []byte, a *Address) []byte {
+// AppendAddress appends the subject of a card as JSON.
+func AppendAddress(b []byte, a *Address) []byte {
 	b = append(b, `{"text":`...)
 	b = jsonout.Address(b, a.Text)
 	b = append(b, `,"family":`...)
@@ -97,7 +98,8 @@ func appendLocale(b []byte, l *locale.Locale) []byte {
 	return append(b, '}')
 }
 
-func appendClock(b []byte, c *locale.Clock) []byte {
+// AppendClock appends a clock as JSON.
+func AppendClock(b []byte, c *locale.Clock) []byte {
 	b = append(b, `{"time_zone":`...)
 	b = jsonout.Optional(b, c.TimeZone)
 	b = append(b, `,"local_time":`...)
@@ -144,31 +146,5 @@ func appendMoney(b []byte, m *locale.Money) []byte {
 	} else {
 		b = append(b, "null"...)
 	}
-	return append(b, '}')
-}
-
-// appendPersonal appends the part of a card that is the visit's own, as [personal] has
-// it.
-func (c *Card) appendPersonal(b []byte) []byte {
-	b = append(b, `{"address":`...)
-	b = appendAddress(b, &c.Address)
-	b = append(b, `,"labels":`...)
-	b = jsonout.Strings(b, c.Labels)
-	for _, f := range [...]struct{ key, value string }{
-		{`,"locale":{"language":`, c.Locale.Language},
-		{`,"script":`, c.Locale.Script},
-		{`,"direction":`, c.Locale.Direction},
-		{`,"formatting":`, c.Locale.Formatting},
-		{`,"reason":`, c.Locale.Reason},
-	} {
-		b = append(b, f.key...)
-		b = jsonout.String(b, f.value)
-	}
-	b = append(b, `,"offered":`...)
-	b = jsonout.Strings(b, c.Locale.Offered)
-	b = append(b, `},"clock":`...)
-	b = appendClock(b, &c.Clock)
-	b = append(b, `,"variants":`...)
-	b = jsonout.Map(b, c.Variants)
 	return append(b, '}')
 }

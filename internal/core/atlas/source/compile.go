@@ -1,4 +1,4 @@
-package atlas
+package source
 
 import (
 	"cmp"
@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/rangetable"
 )
 
@@ -18,10 +19,10 @@ var ErrTooManyRejects = errors.New("more than half of the rows were rejected")
 // collected is what was read of a source: rows whose Value is the index of
 // their place and whose Tag is their line, in runs that are sorted.
 type collected struct {
-	source *Source
+	source *atlas.Parts
 	v4, v6 runs
 	spans  map[uint32]addr.Range // of lines whose range is not a single prefix
-	note   func(reject bool, n Note)
+	note   func(reject bool, n atlas.Note)
 }
 
 // runs are sorted rows, a run after another.
@@ -87,8 +88,8 @@ func mergeTwo(to, a, b []rangetable.Row) {
 
 // compile indexes what was read. With [ErrTooManyRejects] the source has its
 // counts and notes, and nothing else.
-func (c *collected) compile() (*Source, error) {
-	s := c.source
+func (c *collected) compile() (*atlas.Source, error) {
+	p := c.source
 	v4, v6 := make(chan []rangetable.Row, 1), c.v6.merge
 	go func() { v4 <- c.v4.merge() }()
 	rows6 := v6()
@@ -100,14 +101,17 @@ func (c *collected) compile() (*Source, error) {
 	if len(twice) > 0 {
 		rows4, rows6 = c.dropTwins(rows4, twice, true), c.dropTwins(rows6, twice, false)
 	}
-	if s.Rejected*2 > s.Rows {
-		return s, fmt.Errorf("%s: %w: %d of %d, the first on line %d: %s",
-			s.Name, ErrTooManyRejects, s.Rejected, s.Rows, s.read.Rejects[0].Line, s.read.Rejects[0].Reason)
+	if p.Rejected*2 > p.Rows {
+		return atlas.NewSource(p), fmt.Errorf("%s: %w: %d of %d, the first on line %d: %s",
+			p.Name, ErrTooManyRejects, p.Rejected, p.Rows, p.Rejects[0].Line, p.Rejects[0].Reason)
 	}
 	if len(rows4)+len(rows6) >= math.MaxInt32 {
-		return nil, fmt.Errorf("%s: more than %d ranges", s.Name, math.MaxInt32)
+		return nil, fmt.Errorf("%s: more than %d ranges", p.Name, math.MaxInt32)
 	}
-	return s, c.index(rows4, rows6)
+	if err := c.index(rows4, rows6); err != nil {
+		return nil, err
+	}
+	return atlas.NewSource(p), nil
 }
 
 // findTwins says which lines repeat the range of an earlier line.
@@ -144,7 +148,7 @@ func (c *collected) dropTwins(rows []rangetable.Row, twice map[uint32]uint32, is
 			if span, ok := c.spans[r.Tag]; ok {
 				what, text = "range", span.String()
 			}
-			c.note(true, Note{int(r.Tag), text, fmt.Sprintf("the %s %s stands on line %d already", what, text, first)})
+			c.note(true, NoteOf(int(r.Tag), text, fmt.Sprintf("the %s %s stands on line %d already", what, text, first)))
 		}
 		return true
 	})
@@ -162,13 +166,13 @@ func (c *collected) index(rows4, rows6 []rangetable.Row) (err error) {
 		if four, err = c.untangle(rows4, 1, true, classes); err != nil {
 			return fmt.Errorf("%s: %w", s.Name, err)
 		}
-		if six, err = c.untangle(rows6, uint32(1+len(four.nodes)/nodeWords), false, classes); err != nil {
+		if six, err = c.untangle(rows6, uint32(1+len(four.nodes)/atlas.NodeWords), false, classes); err != nil {
 			return fmt.Errorf("%s: %w", s.Name, err)
 		}
 		rows4, rows6 = four.rows, six.rows
-		s.nodes = slices.Concat(four.nodes, six.nodes)
+		s.Nodes = slices.Concat(four.nodes, six.nodes)
 	} else {
-		s.nodes = make([]uint32, nodeWords*(len(rows4)+len(rows6)))
+		s.Nodes = make([]uint32, atlas.NodeWords*(len(rows4)+len(rows6)))
 		done := make(chan *nodesOf, 1)
 		go func() { done <- c.nodesOf(rows4, 1, true, classes) }()
 		six = c.nodesOf(rows6, uint32(1+len(rows4)), false, classes)
@@ -177,14 +181,14 @@ func (c *collected) index(rows4, rows6 []rangetable.Row) (err error) {
 	s.Ranges4, s.Ranges6 = len(rows4), len(rows6)
 	nested := 0
 	for _, f := range []*nodesOf{four, six} {
-		s.spans = append(s.spans, f.spans...)
+		s.Spans = append(s.Spans, f.spans...)
 		nested += f.nested
 		for i, amount := range f.covered {
-			s.read.Coverage.add(&classes.list[i], f.is4, amount)
+			s.Coverage.Add(&classes.list[i], f.is4, amount)
 		}
 	}
 	s.Nested = nested
-	if s.table, err = rangetable.Build(rows4, rows6); err != nil {
+	if s.Table, err = rangetable.Build(rows4, rows6); err != nil {
 		return fmt.Errorf("%s: %w", s.Name, err)
 	}
 	return nil
@@ -193,22 +197,22 @@ func (c *collected) index(rows4, rows6 []rangetable.Row) (err error) {
 // classes sorts places by what coverage asks of them. Class 0 locates nothing.
 type classes struct {
 	of   []uint16 // by place
-	list []place
+	list []atlas.Place
 }
 
 func (c *collected) classes() (*classes, error) {
 	s := c.source
-	k := &classes{of: make([]uint16, len(s.offsets)-1), list: []place{{}}}
+	k := &classes{of: make([]uint16, len(s.Offsets)-1), list: []atlas.Place{{}}}
 	known := map[[2]string]uint16{}
 	for i := range k.of {
-		p, err := readPlace(s.blob[s.offsets[i]:s.offsets[i+1]])
+		p, err := atlas.ReadPlace(s.Blob[s.Offsets[i]:s.Offsets[i+1]])
 		if err != nil {
 			return nil, err
 		}
-		if !p.locates() {
+		if !p.Locates() {
 			continue
 		}
-		key := [2]string{p.country, string(p.level())}
+		key := [2]string{p.Country, string(p.Level())}
 		if known[key] == 0 {
 			known[key] = uint16(len(k.list))
 			k.list = append(k.list, *p)
@@ -230,8 +234,7 @@ type nodesOf struct {
 
 // span notes that node n is of a range that is not a prefix.
 func (f *nodesOf) span(n uint32, r addr.Range) {
-	begins, ends := toWords(r.First), toWords(r.Last)
-	f.spans = append(append(append(f.spans, n), begins[:]...), ends[:]...)
+	f.spans = atlas.AppendSpan(f.spans, n, r)
 }
 
 // nodesOf gives the rows, sorted, the numbers from first on.
@@ -251,7 +254,7 @@ func (c *collected) nodesOf(rows []rangetable.Row, first uint32, is4 bool, k *cl
 			f.covered[located[parent]] -= amount(row, is4)
 		}
 		f.covered[located[i]] += amount(row, is4)
-		c.source.nodes[nodeWords*(n-1)], c.source.nodes[nodeWords*(n-1)+1] = row.Value|uint32(row.Bits)<<placeBits, around
+		c.source.Nodes[atlas.NodeWords*(n-1)], c.source.Nodes[atlas.NodeWords*(n-1)+1] = row.Value|uint32(row.Bits)<<atlas.PlaceBits, around
 		if len(c.spans) > 0 {
 			if span, ok := c.spans[row.Tag]; ok {
 				f.span(n, span)
@@ -260,4 +263,12 @@ func (c *collected) nodesOf(rows []rangetable.Row, first uint32, is4 bool, k *cl
 		row.Value = n
 	})
 	return f
+}
+
+// amount is how much a row covers, in the unit of its family.
+func amount(r *rangetable.Row, is4 bool) float64 {
+	if is4 {
+		return math.Ldexp(1, 32-int(r.Bits))
+	}
+	return math.Ldexp(1, 48-int(r.Bits))
 }

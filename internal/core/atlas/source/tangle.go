@@ -1,4 +1,4 @@
-package atlas
+package source
 
 import (
 	"cmp"
@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/rangetable"
 )
 
@@ -116,7 +117,7 @@ func (c *collected) untangle(rows []rangetable.Row, first uint32, is4 bool, k *c
 			}
 			key := [2]uint32{o.line, around}
 			if numbers[key] == 0 {
-				numbers[key] = first + uint32(len(f.nodes)/nodeWords)
+				numbers[key] = first + uint32(len(f.nodes)/atlas.NodeWords)
 				f.node(numbers[key], o, around)
 			}
 			chain = append(chain, numbers[key])
@@ -127,11 +128,11 @@ func (c *collected) untangle(rows []rangetable.Row, first uint32, is4 bool, k *c
 		for _, p := range cell.Prefixes() {
 			f.rows = append(f.rows, rangetable.NewRow(p, chain[len(chain)-1]))
 		}
-		f.covered[class] += weight(cell)
+		f.covered[class] += atlas.Weight(cell)
 		if gone := slices.IndexFunc(open, func(o *held) bool { return o.Last == cell.Last }); gone >= 0 {
 			open, chain = slices.DeleteFunc(open, func(o *held) bool { return o.Last == cell.Last }), chain[:gone]
 		}
-		if most := maxNodes + 8*len(rows); max(len(f.nodes)/nodeWords, len(f.rows)) > most {
+		if most := maxNodes + 8*len(rows); max(len(f.nodes)/atlas.NodeWords, len(f.rows)) > most {
 			return nil, fmt.Errorf("its ranges cross so often that they would be cut into more than %d pieces: write it without ranges that cross", most)
 		}
 		at = cell.Last.Next()
@@ -151,7 +152,7 @@ func (c *collected) ranges(rows []rangetable.Row, is4 bool) (list []*held) {
 
 // node adds the node of a range.
 func (f *nodesOf) node(n uint32, of *held, around uint32) {
-	f.nodes = append(f.nodes, of.place|uint32(of.bits)<<placeBits, around)
+	f.nodes = append(f.nodes, of.place|uint32(of.bits)<<atlas.PlaceBits, around)
 	if !of.whole {
 		f.span(n, of.Range)
 	}

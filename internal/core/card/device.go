@@ -1,10 +1,11 @@
-package visit
+package card
 
 import (
 	"math"
 
 	"eastporch/internal/core/gazetteer"
 	"eastporch/internal/core/geo"
+	"eastporch/internal/core/plain"
 )
 
 // A Device is what follows from the position that a visitor's device tells.
@@ -29,7 +30,7 @@ func (c *Card) Locate(at geo.Point, accuracyKm *float64) {
 	}
 	d := &Device{Latitude: at.Latitude, Longitude: at.Longitude, AccuracyKm: accuracyKm}
 	for _, town := range gazetteer.Near(at, 1, 0) {
-		d.City, d.CountryCode, d.RegionCode = &town.Name, &town.Country, optional(town.Region)
+		d.City, d.CountryCode, d.RegionCode = &town.Name, &town.Country, plain.Optional(town.Region)
 		d.TownKm, d.TimeZone = round(town.Km), &town.Zone
 	}
 	if p := c.Location.Point(); p != nil {

@@ -1,4 +1,4 @@
-package atlas
+package source
 
 import (
 	"strings"
@@ -6,11 +6,13 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/atlas"
 )
 
-func delegated(t *testing.T, rank int, lines ...string) *Source {
+func delegated(t *testing.T, rank int, lines ...string) *atlas.Source {
 	t.Helper()
-	s, err := ReadDelegated(strings.NewReader(strings.Join(lines, "\n")), About{Name: "registry", Rank: rank})
+	s, err := ReadDelegated(strings.NewReader(strings.Join(lines, "\n")), atlas.About{Name: "registry", Rank: rank})
 	require.NoError(t, err)
 	return s
 }
@@ -42,30 +44,20 @@ func TestReadDelegated(t *testing.T) {
 	for line, part := range map[int]string{7: "passed over", 10: "beyond IPv4", 11: "0 to 255", 12: "not an IPv6 prefix", 13: "not a count", 14: "line 4"} {
 		assert.Contains(t, lines[line], part, "line %d", line)
 	}
-	a := New(s)
+	a := atlas.New(s)
 	f := at(a, "198.51.100.150")
 	assert.Equal(t, "GR", *f.Location.CountryCode)
-	assert.Equal(t, Registration, f.Evidence[0].Basis)
+	assert.Equal(t, atlas.Registration, f.Evidence[0].Basis)
 	assert.Contains(t, *f.Evidence[0].Reason, "need not be where it is")
 	assert.Equal(t, "registered to the country only", f.Location.Missing["city"])
 	assert.Equal(t, "198.51.100.0-198.51.100.191", *f.Network.Range, "the range as the registry has it")
-	assert.Equal(t, None, at(a, "198.51.100.200").Location.Level, "past the count")
-	assert.Equal(t, None, at(a, "192.0.2.9").Location.Level)
+	assert.Equal(t, atlas.None, at(a, "198.51.100.200").Location.Level, "past the count")
+	assert.Equal(t, atlas.None, at(a, "192.0.2.9").Location.Level)
 }
 
-func TestAClaimGoesBeforeARegistration(t *testing.T) {
-	a := New(geofeed(t, 2, "198.18.3.0/26,PT,PT-11,Lisbon,"), delegated(t, 4, "lakereg|ES|ipv4|198.18.0.0|32768|20000101|allocated"))
-	f := at(a, "198.18.3.40")
-	assert.Equal(t, "Lisbon", *f.Location.City)
-	last := f.Evidence[len(f.Evidence)-1]
-	assert.Equal(t, Registration, last.Basis)
-	assert.False(t, last.Used)
-	assert.Equal(t, "ES", last.Values["country_code"])
-}
-
-func readTable(t *testing.T, mapping map[string]string, lines ...string) (*Source, error) {
+func readTable(t *testing.T, mapping map[string]string, lines ...string) (*atlas.Source, error) {
 	t.Helper()
-	return ReadTable(strings.NewReader(strings.Join(lines, "\n")), ',', mapping, About{Name: "table", Rank: 1})
+	return ReadTable(strings.NewReader(strings.Join(lines, "\n")), ',', mapping, atlas.About{Name: "table", Rank: 1})
 }
 
 func TestReadTable(t *testing.T) {
@@ -107,7 +99,7 @@ func TestReadTable(t *testing.T) {
 	}
 	assert.NotContains(t, lines, 5)
 
-	a := New(s)
+	a := atlas.New(s)
 	own := at(a, "198.18.3.40")
 	assert.InDelta(t, 38.72, *own.Location.Latitude, 1e-9)
 	assert.InDelta(t, 25, *own.Location.RadiusKm, 1e-9)
@@ -115,14 +107,14 @@ func TestReadTable(t *testing.T) {
 	assert.Equal(t, "Harbour Net (invented)", *own.Network.Operator)
 	assert.Empty(t, own.Network.Missing)
 	for _, e := range own.Evidence {
-		assert.NotEqual(t, Derived, e.Basis, "the source said all of it")
+		assert.NotEqual(t, atlas.Derived, e.Basis, "the source said all of it")
 	}
 	porto := at(a, "198.18.3.70").Location
 	assert.InDelta(t, 41.15, *porto.Latitude, 1e-9)
 	assert.Equal(t, "Europe/Lisbon", *porto.TimeZone, "what the source lacks is derived")
 
 	network := at(a, "198.18.4.50")
-	assert.Equal(t, None, network.Location.Level, "a network is not a location")
+	assert.Equal(t, atlas.None, network.Location.Level, "a network is not a location")
 	assert.Equal(t, "198.18.4.0-198.18.4.99", *network.Network.Range)
 	wide := at(a, "198.18.16.1")
 	assert.Equal(t, "PT", *wide.Location.CountryCode)
@@ -147,7 +139,7 @@ func TestTablesThatDoNotFit(t *testing.T) {
 		_, err := readTable(t, c.mapping, c.text)
 		assert.ErrorContains(t, err, c.says, name)
 	}
-	s, err := ReadTable(strings.NewReader("first\tlast\tcountry_code\n198.18.0.0\t198.18.0.255\tPT\n"), '\t', nil, About{Name: "tsv"})
+	s, err := ReadTable(strings.NewReader("first\tlast\tcountry_code\n198.18.0.0\t198.18.0.255\tPT\n"), '\t', nil, atlas.About{Name: "tsv"})
 	require.NoError(t, err)
 	assert.Equal(t, 1, s.Accepted)
 }
@@ -156,7 +148,7 @@ func FuzzTable(f *testing.F) {
 	f.Add("range,country_code,latitude,longitude,as_number\n198.18.0.0/16,PT,1,2,3\n")
 	f.Add("first,last,city\n1.2.3.4,1.2.3.1,x\n\"")
 	f.Fuzz(func(t *testing.T, text string) {
-		s, err := ReadTable(strings.NewReader(text), ',', nil, About{})
+		s, err := ReadTable(strings.NewReader(text), ',', nil, atlas.About{})
 		if err == nil && s.Accepted+len(s.Rejects()) != s.Rows {
 			t.Errorf("%d rows, %d accepted, %d rejected", s.Rows, s.Accepted, len(s.Rejects()))
 		}
@@ -167,6 +159,6 @@ func FuzzDelegated(f *testing.F) {
 	f.Add("lakereg|ES|ipv4|198.18.0.0|32768|20000101|allocated\n")
 	f.Add("lakereg|ES|ipv6|::|0|x|assigned\n|||||||")
 	f.Fuzz(func(t *testing.T, text string) {
-		_, _ = ReadDelegated(strings.NewReader(text), About{})
+		_, _ = ReadDelegated(strings.NewReader(text), atlas.About{})
 	})
 }

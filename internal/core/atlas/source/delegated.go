@@ -1,4 +1,4 @@
-package atlas
+package source
 
 import (
 	"bytes"
@@ -12,6 +12,7 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/atlas"
 )
 
 // ReadDelegated reads the registries' statistics exchange form with [Read],
@@ -21,7 +22,7 @@ import (
 // nothing about prefixes, and countries that are none, such as EU and ZZ, are
 // passed over and counted in Remarks. What it says is a registration, never a
 // location.
-func ReadDelegated(r io.Reader, about About) (*Source, error) {
+func ReadDelegated(r io.Reader, about atlas.About) (*atlas.Source, error) {
 	return Read(r, ParseOptions{Format: Delegated}, about)
 }
 
@@ -53,9 +54,9 @@ func (d *delegatedRows) row(line []byte) (span rangeText, key []byte, skip bool,
 	return span, d.country, false, err
 }
 
-func (d *delegatedRows) place() (p place, remark string, passed bool, err error) {
-	p.country = strings.ToUpper(string(d.country))
-	if err := almanac.CheckCode(p.country); err != nil {
+func (d *delegatedRows) place() (p atlas.Place, remark string, passed bool, err error) {
+	p.Country = strings.ToUpper(string(d.country))
+	if err := almanac.CheckCode(p.Country); err != nil {
 		return p, err.Error() + "; passed over", true, nil
 	}
 	return p, "", false, nil

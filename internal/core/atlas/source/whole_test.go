@@ -1,4 +1,4 @@
-package atlas
+package source
 
 import (
 	"bytes"
@@ -13,20 +13,22 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/plain"
 )
 
 // two makes an edition of two invented sources.
-func two(t *testing.T, seed uint64) *Atlas {
+func two(t *testing.T, seed uint64) *atlas.Atlas {
 	t.Helper()
 	r := rand.New(rand.NewPCG(seed, seed))
-	var sources []*Source
+	var sources []*atlas.Source
 	for rank := range 2 {
 		table, _ := invented(r, 80)
-		s, err := ReadTable(strings.NewReader(table), ',', nil, About{Name: fmt.Sprint("source ", rank), Rank: rank + 1, Dated: "2026-11-01"})
+		s, err := ReadTable(strings.NewReader(table), ',', nil, atlas.About{Name: fmt.Sprint("source ", rank), Rank: rank + 1, Dated: "2026-11-01"})
 		require.NoError(t, err)
 		sources = append(sources, s)
 	}
-	return New(sources...)
+	return atlas.New(sources...)
 }
 
 // probes are addresses at and around the edges of ranges, and anywhere.
@@ -42,16 +44,16 @@ func probes(r *rand.Rand) []netip.Addr {
 func TestAnExportSaysTheSame(t *testing.T) {
 	a := two(t, 11)
 	var csv, feed bytes.Buffer
-	require.NoError(t, a.Export(&csv, CSV, true, nil))
-	require.NoError(t, a.Export(&feed, Geofeed, true, nil))
-	require.Error(t, a.Export(&csv, Parquet, true, nil))
-	all, err := ReadTable(&csv, ',', nil, About{Name: "all", Rank: 1})
+	require.NoError(t, Export(a, &csv, CSV, true, nil))
+	require.NoError(t, Export(a, &feed, Geofeed, true, nil))
+	require.Error(t, Export(a, &csv, Parquet, true, nil))
+	all, err := ReadTable(&csv, ',', nil, atlas.About{Name: "all", Rank: 1})
 	require.NoError(t, err)
 	assert.Empty(t, all.Rejects())
-	places, err := ReadGeofeed(&feed, About{Name: "feed", Rank: 1})
+	places, err := ReadGeofeed(&feed, atlas.About{Name: "feed", Rank: 1})
 	require.NoError(t, err)
 	assert.Empty(t, places.Rejects())
-	fromCSV, fromFeed := New(all), New(places)
+	fromCSV, fromFeed := atlas.New(all), atlas.New(places)
 	r := rand.New(rand.NewPCG(12, 12))
 	for _, ip := range probes(r) {
 		want := a.Lookup(ip)
@@ -61,43 +63,9 @@ func TestAnExportSaysTheSame(t *testing.T) {
 		require.Equal(t, want.Network.Operator, got.Network.Operator, "%s", ip)
 		require.Equal(t, want.Location, fromFeed.Lookup(ip).Location, "%s", ip)
 	}
-	assert.Zero(t, Diff(a, fromCSV, nil).Ranges, "and so says the comparison")
 }
 
-func TestDiffFindsWhatDiffers(t *testing.T) {
-	a, b := two(t, 13), two(t, 14)
-	assert.Zero(t, Diff(a, a, nil).Ranges)
-	c := Diff(a, b, nil)
-	assert.Positive(t, c.Ranges)
-	sum := 0
-	for _, tally := range c.Counts {
-		sum += tally.Ranges
-	}
-	assert.Equal(t, c.Ranges, sum)
-	back := Diff(b, a, nil)
-	assert.Equal(t, c.Ranges, back.Ranges, "there and back is as far")
-	compare := NewComparison(a, b)
-	for _, l := range c.Largest {
-		r, err := addr.ParseRange(l.Range)
-		require.NoError(t, err)
-		for _, ip := range []netip.Addr{r.First, r.Last} {
-			difference, now, then, _ := compare.At(ip)
-			assert.Equal(t, l.Difference, difference)
-			assert.Equal(t, l.Now, now)
-			assert.Equal(t, l.Then, then)
-		}
-	}
-	changed := func(ip netip.Addr) bool { d, _, _, _ := compare.At(ip); return d != "" }
-	for _, ip := range probes(rand.New(rand.NewPCG(15, 15))) {
-		before, after := a.Lookup(ip).Location, b.Lookup(ip).Location
-		same := str(before.CountryCode) == str(after.CountryCode) && str(before.City) == str(after.City)
-		require.Equal(t, !same, changed(ip), "%s", ip)
-	}
-	stopped := Diff(a, b, func(float64) bool { return false })
-	assert.LessOrEqual(t, stopped.Ranges, c.Ranges)
-}
-
-func TestSpanSamplesAndCoverageAgreeWithLookup(t *testing.T) {
+func TestSpansAndSamplesAgreeWithLookup(t *testing.T) {
 	a := two(t, 16)
 	span, err := addr.ParseRange("198.18.0.0/21")
 	require.NoError(t, err)
@@ -106,7 +74,7 @@ func TestSpanSamplesAndCoverageAgreeWithLookup(t *testing.T) {
 	count, total := map[string]int{}, 0
 	for ip := span.First; span.Contains(ip); ip = ip.Next() {
 		w := a.Lookup(ip).Location
-		count[str(w.CountryCode)+"/"+str(w.City)]++
+		count[plain.Value(w.CountryCode)+"/"+plain.Value(w.City)]++
 		total++
 	}
 	sum := 0.0
@@ -114,7 +82,7 @@ func TestSpanSamplesAndCoverageAgreeWithLookup(t *testing.T) {
 		assert.InDelta(t, float64(count[s.CountryCode+"/"+s.City])/float64(total), s.Share, 1e-9)
 		sum += s.Share
 		w := a.Lookup(netip.MustParseAddr(s.Example)).Location
-		assert.Equal(t, s.City, str(w.City))
+		assert.Equal(t, s.City, plain.Value(w.City))
 	}
 	assert.InDelta(t, 1, sum, 1e-9)
 	assert.Len(t, shares, len(count))
@@ -127,23 +95,6 @@ func TestSpanSamplesAndCoverageAgreeWithLookup(t *testing.T) {
 	}
 	assert.Equal(t, a.Sample("NO", "", 20, 7), a.Sample("NO", "", 20, 7))
 	assert.Empty(t, a.Sample("FR", "", 5, 1))
-
-	small := New(geofeed(t, 1, "198.18.0.0/24,PT,PT-11,Lisbon,", "198.18.0.0/25,ES,,,", "198.18.0.0/26,,,,", "2001:db8::/32,NO,NO-03,,"),
-		geofeed(t, 2, "198.18.0.0/23,GR,,,"))
-	c := small.Coverage()
-	assert.InDelta(t, 128, c.Countries["PT"].IPv4, 0)
-	assert.InDelta(t, 128, c.Countries["PT"].IPv4City, 0)
-	assert.InDelta(t, 64, c.Countries["ES"].IPv4, 0)
-	assert.InDelta(t, 256, c.Countries["GR"].IPv4, 0)
-	assert.InDelta(t, 64, c.Nowhere.IPv4, 0)
-	assert.InDelta(t, 65536, c.Countries["NO"].IPv6Region, 0)
-	own := small.Sources()[0].Coverage()
-	assert.InDelta(t, 128, own.Countries["PT"].IPv4, 0, "counted while it was built")
-	assert.InDelta(t, 64, own.Countries["ES"].IPv4, 0)
-	overlaps := small.Overlaps()
-	require.Len(t, overlaps, 1)
-	assert.InDelta(t, 256, overlaps[0].IPv4, 0)
-	assert.InDelta(t, 0, *overlaps[0].Agree, 0)
 }
 
 func TestDescribe(t *testing.T) {
@@ -166,7 +117,7 @@ func TestDescribe(t *testing.T) {
 		assert.Equal(t, c.mapping, d.Mapping, name)
 		assert.NotEmpty(t, d.Reason, name)
 		if c.format != Geofeed { // and what it proposes can be read
-			s, err := Read(strings.NewReader(c.text), ParseOptions{Format: d.Format, Columns: d.Mapping, Label: "x"}, About{Name: name, Rank: 1})
+			s, err := Read(strings.NewReader(c.text), ParseOptions{Format: d.Format, Columns: d.Mapping, Label: "x"}, atlas.About{Name: name, Rank: 1})
 			require.NoError(t, err, name)
 			assert.Positive(t, s.Accepted, name)
 		}
@@ -182,21 +133,6 @@ func TestDescribe(t *testing.T) {
 	d, err = Describe(strings.NewReader("a,b\n1,2\n"))
 	require.NoError(t, err)
 	assert.Len(t, d.Advice, 2, "it says what it did not find")
-}
-
-func TestExpectations(t *testing.T) {
-	list, err := ReadExpectations(strings.NewReader("address,country_code\n# ours\n198.18.3.1, pt\n198.18.200.1,NONE\n198.18.7.1,PT\n"))
-	require.NoError(t, err)
-	a := New(geofeed(t, 1, "198.18.3.0/24,PT,,,", "198.18.7.0/24,ES,,,", "198.18.200.0/24,,,,"))
-	failures := a.Check(list)
-	require.Len(t, failures, 1)
-	assert.Equal(t, Failure{Line: 5, Address: "198.18.7.1", Expected: "PT", Found: "ES", Source: "feed"}, failures[0])
-	for text, says := range map[string]string{
-		"198.18.3.1\n": "line 1", "x,PT\n": "line 1", "198.18.3.1,PT\n198.18.3.1,UK\n": "did you mean GB?", "198.18.3.1,\"PT\n": "quote",
-	} {
-		_, err := ReadExpectations(strings.NewReader(text))
-		require.ErrorContains(t, err, says)
-	}
 }
 
 // full fails after some bytes, as a client does that hangs up.
@@ -215,15 +151,15 @@ func TestExportsAreGuardedAndDoNotLookWhole(t *testing.T) {
 	for i := range 20_000 {
 		fmt.Fprintf(&rows, "2001:db8:%x::/48,PT,Town %d,\n", i, i)
 	}
-	source, err := ReadTable(strings.NewReader(rows.String()), ',', nil, About{Name: "odd", Rank: 1})
+	source, err := ReadTable(strings.NewReader(rows.String()), ',', nil, atlas.About{Name: "odd", Rank: 1})
 	require.NoError(t, err)
-	a := New(source)
+	a := atlas.New(source)
 	var guarded, raw strings.Builder
-	require.NoError(t, a.Export(&guarded, CSV, false, nil))
-	require.NoError(t, a.Export(&raw, CSV, true, nil))
+	require.NoError(t, Export(a, &guarded, CSV, false, nil))
+	require.NoError(t, Export(a, &raw, CSV, true, nil))
 	for _, odd := range []string{"=HYPERLINK(1)", "＠operator", "+1 Net"} {
 		assert.Contains(t, guarded.String(), ",'"+odd)
 		assert.Contains(t, raw.String(), ","+odd)
 	}
-	require.Error(t, a.Export(&full{buffer: 100_000}, CSV, false, nil), "where nobody reads, it ends")
+	require.Error(t, Export(a, &full{buffer: 100_000}, CSV, false, nil), "where nobody reads, it ends")
 }

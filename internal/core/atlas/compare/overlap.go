@@ -1,6 +1,9 @@
-package atlas
+package compare
 
-import "eastporch/internal/core/addr"
+import (
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
+)
 
 // An Overlap says how much two sources both say something of.
 type Overlap struct {
@@ -11,23 +14,24 @@ type Overlap struct {
 	Agree  *float64 `json:"agree"` // share of what both locate with the same country, nil where that is nothing
 }
 
-// Overlaps compares every two sources of the edition, by going through the whole
+// Overlaps compares every two sources of an edition, by going through the whole
 // of it. Pairs without an overlap are left out.
-func (a *Atlas) Overlaps() []Overlap {
-	n := len(a.sources)
+func Overlaps(a *atlas.Atlas) []Overlap {
+	sources := a.Sources()
+	n := len(sources)
 	sums, both, same := make([][2]float64, n*n), make([]float64, n*n), make([]float64, n*n)
 	countries := make([]string, n)
-	for family, space := range []addr.Range{all4, all6} {
-		sweep(space, a.tables(), func(cell addr.Range) bool {
-			w := weight(cell)
-			for i, s := range a.sources {
+	for family, space := range atlas.Spaces {
+		atlas.Sweep(space, func(cell addr.Range) bool {
+			w := atlas.Weight(cell)
+			for i, s := range sources {
 				countries[i] = "-"
-				if s.table.Find(cell.First) == 0 {
+				if !s.Holds(cell.First) {
 					continue
 				}
 				countries[i] = ""
-				if rec, ok := s.find(cell.First, (*place).locates); ok {
-					countries[i] = rec.country
+				if rec, ok := s.Find(cell.First, (*atlas.Place).Locates); ok {
+					countries[i] = rec.Country
 				}
 				for j := range i {
 					if countries[j] == "-" {
@@ -43,7 +47,7 @@ func (a *Atlas) Overlaps() []Overlap {
 				}
 			}
 			return true
-		})
+		}, a)
 	}
 	list := []Overlap{}
 	for j := range n {
@@ -52,7 +56,7 @@ func (a *Atlas) Overlaps() []Overlap {
 			if sums[at] == [2]float64{} {
 				continue
 			}
-			o := Overlap{First: a.sources[j].Name, Second: a.sources[i].Name, IPv4: sums[at][0], IPv6: sums[at][1]}
+			o := Overlap{First: sources[j].Name, Second: sources[i].Name, IPv4: sums[at][0], IPv6: sums[at][1]}
 			if both[at] > 0 {
 				agree := same[at] / both[at]
 				o.Agree = &agree

@@ -1,4 +1,4 @@
-package visit
+package card
 
 import (
 	"encoding/json"
@@ -12,6 +12,8 @@ import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
+	"eastporch/internal/core/caller"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/variant"
@@ -37,20 +39,20 @@ func TestAppendJSON(t *testing.T) {
 		require.Equal(t, string(want), string(c.AppendJSON(nil)))
 	}
 	for i := range 1 << 12 {
-		same(p.Card(netip.AddrFrom4([4]byte{198, 18, byte(i >> 4), byte(i * 37)}), ObtainedGiven, req, now))
+		same(p.Card(netip.AddrFrom4([4]byte{198, 18, byte(i >> 4), byte(i * 37)}), caller.ObtainedGiven, req, now))
 	}
 	for _, ip := range []string{"10.1.2.3", "2001:db8::1", "64:ff9b::c612:328", "fe80::1%eth0", "fe80::1%<a>\"", "::1", "3fff::1"} {
-		same(p.Card(netip.MustParseAddr(ip), ObtainedGiven, req, now))
+		same(p.Card(netip.MustParseAddr(ip), caller.ObtainedGiven, req, now))
 	}
 	same(p.Card(netip.Addr{}, "", RequestContext{}, now))
 	same(Card{})
-	c := p.Card(netip.MustParseAddr("198.18.3.40"), ObtainedGiven, req, now)
+	c := p.Card(netip.MustParseAddr("198.18.3.40"), caller.ObtainedGiven, req, now)
 	c.Locate(geo.Point{Latitude: 41.15, Longitude: -8.61}, nil)
 	same(c)
 	same(c.Truncate())
 	// Whatever is replaced in a card shows, although its finding was written before.
 	for i := range 16 {
-		c := p.Card(netip.MustParseAddr("198.18.3.40"), ObtainedGiven, req, now)
+		c := p.Card(netip.MustParseAddr("198.18.3.40"), caller.ObtainedGiven, req, now)
 		same(c)
 		text, number, as := "changed", 7.5, uint32(64511)
 		w, n := &c.Location, &c.Network
@@ -81,22 +83,22 @@ func BenchmarkCardOfManyRanges(b *testing.B) {
 		a := netip.AddrFrom4([4]byte{198, 18 + byte(i>>15), byte(i >> 7), byte(i << 1)})
 		feed.WriteString(netip.PrefixFrom(a, 31).String() + [...]string{",PT,PT-11,Lisbon,\n", ",NO,NO-03,Oslo,\n", ",JP,JP-13,Tokyo,\n", ",CA,CA-QC,Montréal,\n"}[i%4])
 	}
-	src, err := atlas.ReadGeofeed(strings.NewReader(feed.String()), atlas.About{Name: "feed", Rank: 1})
+	src, err := source.ReadGeofeed(strings.NewReader(feed.String()), atlas.About{Name: "feed", Rank: 1})
 	require.NoError(b, err)
 	p := Pipeline{Policy: addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: addr.Resolve}), Atlas: atlas.New(src)}
 	b.ReportAllocs()
 	i := 0
 	for b.Loop() {
 		i = (i + 7919) % ranges
-		p.Card(netip.AddrFrom4([4]byte{198, 18 + byte(i>>15), byte(i >> 7), byte(i << 1)}), ObtainedGiven, RequestContext{AcceptLanguage: "pt-PT,pt;q=0.9"}, now)
+		p.Card(netip.AddrFrom4([4]byte{198, 18 + byte(i>>15), byte(i >> 7), byte(i << 1)}), caller.ObtainedGiven, RequestContext{AcceptLanguage: "pt-PT,pt;q=0.9"}, now)
 	}
 }
 
 func BenchmarkAppendJSON(b *testing.B) {
-	src, err := atlas.ReadGeofeed(strings.NewReader("198.18.3.0/26,PT,PT-11,Lisbon,\n"), atlas.About{Name: "feed", Rank: 1})
+	src, err := source.ReadGeofeed(strings.NewReader("198.18.3.0/26,PT,PT-11,Lisbon,\n"), atlas.About{Name: "feed", Rank: 1})
 	require.NoError(b, err)
 	p := Pipeline{Policy: addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: addr.Resolve}), Atlas: atlas.New(src)}
-	c := p.Card(netip.MustParseAddr("198.18.3.40"), ObtainedGiven, RequestContext{AcceptLanguage: "pt-PT,pt;q=0.9"}, now)
+	c := p.Card(netip.MustParseAddr("198.18.3.40"), caller.ObtainedGiven, RequestContext{AcceptLanguage: "pt-PT,pt;q=0.9"}, now)
 	b.Run("appended", func(b *testing.B) {
 		buffer := make([]byte, 0, 4096)
 		for b.Loop() {
@@ -108,32 +110,4 @@ func BenchmarkAppendJSON(b *testing.B) {
 			_, _ = json.Marshal(c)
 		}
 	})
-}
-
-// The cards and trails of rows are written byte for byte as encoding/json writes them.
-func TestRowsAsJSON(t *testing.T) {
-	p := pipeline(t)
-	text := func(s string) *string { return &s }
-	for i, lines := range [][]string{nil, {"192.0.2.10, 198.18.7.114"}, {"unknown"}, {"198.18.3.40, 203.0.113.10", "<b>\"é\""}, {"2001:db8::1, 10.1.2.3"}} {
-		for _, mode := range []Mode{Whole, Truncated, Hashed, Nothing} {
-			card, trail := p.Visitor(netip.MustParseAddr("203.0.113.4"), map[string][]string{"X-Forwarded-For": lines, "Accept-Language": {"fi"}}, RequestContext{}, now)
-			id, err := NewID(now, strings.NewReader("ten random bytes"))
-			require.NoError(t, err)
-			v := Visit{ID: id, Time: now, Site: "heronlake.example", Path: "/<a>&\u2028", Card: card, Trail: trail, Marks: []string{}}
-			if i%2 == 1 {
-				v.Referrer, v.UserAgent, v.Link, v.Marks, v.VisitorHash = text("https://a.example/\"x\""), text("Mozilla/5.0"), text("poster"), []string{MarkTest}, -7
-				v.Attributes = json.RawMessage(`{"a":[1,"b"]}`)
-			}
-			v = v.Keep(mode, "hash 0123")
-			row, _, err := v.Row()
-			require.NoError(t, err)
-			wantTrail, err := json.Marshal(v.Trail)
-			require.NoError(t, err)
-			require.Equal(t, string(wantTrail), string(row.Trail))
-			c, l := v.Card, v.Card.Locale
-			wantCard, err := json.Marshal(personal{c.Address, c.Labels, storedLocale{l.Language, l.Script, l.Direction, l.Formatting, l.Reason, l.Offered}, c.Clock, c.Variants})
-			require.NoError(t, err)
-			require.Equal(t, string(wantCard), string(row.Card))
-		}
-	}
 }

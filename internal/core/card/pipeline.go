@@ -1,4 +1,4 @@
-package visit
+package card
 
 import (
 	"fmt"
@@ -12,6 +12,7 @@ import (
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/locale"
+	"eastporch/internal/core/plain"
 	"eastporch/internal/core/variant"
 )
 
@@ -79,7 +80,7 @@ func (p *Pipeline) Localize(country *almanac.Country, zone string, req RequestCo
 		zone = country.Zones[0]
 	}
 	card := Card{}
-	card.Location.TimeZone = optional(zone)
+	card.Location.TimeZone = plain.Optional(zone)
 	p.localize(&card, country, req, now)
 	return card
 }
@@ -88,7 +89,7 @@ func (p *Pipeline) Localize(country *almanac.Country, zone string, req RequestCo
 // of every source that holds it as evidence, all of them of one edition.
 func (p *Pipeline) Why(a netip.Addr, req RequestContext, now time.Time) Card {
 	edition := p.Atlas.Current()
-	card, subject := p.card(edition, a, ObtainedGiven, req, now)
+	card, subject := p.card(edition, a, caller.ObtainedGiven, req, now)
 	if subject.IsValid() {
 		card.Evidence = edition.Why(subject)
 	}

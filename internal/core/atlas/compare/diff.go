@@ -1,4 +1,6 @@
-package atlas
+// Package compare holds editions against each other, against test points, and their sources
+// against each other: differences, accuracy, coverage, overlaps.
+package compare
 
 import (
 	"cmp"
@@ -6,17 +8,9 @@ import (
 	"slices"
 
 	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/geo"
 )
-
-func sortShares(shares []Share) {
-	slices.SortStableFunc(shares, func(a, b Share) int {
-		if c := cmp.Compare(b.Share, a.Share); c != 0 {
-			return c
-		}
-		return cmp.Compare(a.Spot.String(), b.Spot.String())
-	})
-}
 
 // A ChangeKind is the coarsest thing in which two readings of an address differ.
 type ChangeKind string
@@ -36,8 +30,8 @@ var ChangeKinds = []ChangeKind{NewCountry, NewRegion, NewCity, Moved}
 type Change struct {
 	Range      string     `json:"range"`
 	Difference ChangeKind `json:"difference"`
-	Now        Spot       `json:"now"`
-	Then       Spot       `json:"then"`
+	Now        atlas.Spot `json:"now"`
+	Then       atlas.Spot `json:"then"`
 	Km         *float64   `json:"km"` // how far it moved, nil where one has no point
 	Weight     float64    `json:"-"`
 	span       addr.Range
@@ -90,21 +84,20 @@ const movedKm = 1
 // Diff says what the edition then would change, by going through the whole of
 // both. progress, unless nil, is told the share done now and then, and stops it
 // by returning false.
-func Diff(now, then *Atlas, progress func(share float64) bool) Changes {
+func Diff(now, then *atlas.Atlas, progress func(share float64) bool) Changes {
 	d := &differ{now: now, then: then, c: Changes{Now: now.Name(), Then: then.Name(), Counts: map[ChangeKind]Tally{}}}
-	d.nowSpots, d.thenSpots = newSpotter(), newSpotter()
-	tables := append(now.tables(), then.tables()...)
-	for i, space := range []addr.Range{all4, all6} {
+	d.nowSpots, d.thenSpots = atlas.NewSpotter(), atlas.NewSpotter()
+	for i, space := range atlas.Spaces {
 		steps := 0
 		goOn := true
-		sweep(space, tables, func(cell addr.Range) bool {
+		atlas.Sweep(space, func(cell addr.Range) bool {
 			d.compare(cell)
 			if steps++; steps%50_000 == 0 && progress != nil {
-				done := weight(addr.Range{First: space.First, Last: cell.Last}) / weight(space)
+				done := atlas.Weight(addr.Range{First: space.First, Last: cell.Last}) / atlas.Weight(space)
 				goOn = progress((float64(i) + done) / 2)
 			}
 			return goOn
-		})
+		}, now, then)
 		d.flush()
 		share := &d.c.Share4
 		if i == 1 {
@@ -123,8 +116,8 @@ func Diff(now, then *Atlas, progress func(share float64) bool) Changes {
 }
 
 type differ struct {
-	now, then           *Atlas
-	nowSpots, thenSpots *spotter
+	now, then           *atlas.Atlas
+	nowSpots, thenSpots *atlas.Spotter
 	c                   Changes
 	open                Change // which the next stretch may go on
 	isOpen              bool
@@ -134,9 +127,9 @@ type differ struct {
 }
 
 func (d *differ) compare(cell addr.Range) {
-	now, then := d.nowSpots.spot(d.now, cell.First), d.thenSpots.spot(d.then, cell.First)
+	now, then := d.nowSpots.Spot(d.now, cell.First), d.thenSpots.Spot(d.then, cell.First)
 	if now.CountryCode != "" || then.CountryCode != "" {
-		d.located += weight(cell)
+		d.located += atlas.Weight(cell)
 	}
 	difference, km := compareSpots(now, then)
 	if difference == "" {
@@ -151,13 +144,13 @@ func (d *differ) compare(cell addr.Range) {
 	d.open, d.isOpen = Change{Difference: difference, Now: now, Then: then, Km: km, span: cell}, true
 }
 
-func same(a, b Spot) bool {
+func same(a, b atlas.Spot) bool {
 	return a.CountryCode == b.CountryCode && a.RegionCode == b.RegionCode && a.City == b.City &&
 		(a.Point == b.Point || a.Point != nil && b.Point != nil && *a.Point == *b.Point)
 }
 
 // compareSpots gives the coarsest difference of two spots, or "".
-func compareSpots(now, then Spot) (difference ChangeKind, km *float64) {
+func compareSpots(now, then atlas.Spot) (difference ChangeKind, km *float64) {
 	if now.Point != nil && then.Point != nil {
 		v := 0.0
 		if *now.Point != *then.Point {
@@ -184,7 +177,7 @@ func (d *differ) flush() {
 	}
 	d.isOpen = false
 	c := d.open
-	c.Range, c.Weight = c.span.String(), weight(c.span)
+	c.Range, c.Weight = c.span.String(), atlas.Weight(c.span)
 	t := d.c.Counts[c.Difference]
 	t.Ranges++
 	if c.span.First.Is4() {
@@ -212,20 +205,20 @@ func largest(list []Change) {
 // A Comparison compares what two editions say of single addresses. It is for one
 // goroutine.
 type Comparison struct {
-	now, then           *Atlas
-	nowSpots, thenSpots *spotter
+	now, then           *atlas.Atlas
+	nowSpots, thenSpots *atlas.Spotter
 }
 
 // NewComparison compares two editions.
-func NewComparison(now, then *Atlas) *Comparison {
-	return &Comparison{now, then, newSpotter(), newSpotter()}
+func NewComparison(now, then *atlas.Atlas) *Comparison {
+	return &Comparison{now, then, atlas.NewSpotter(), atlas.NewSpotter()}
 }
 
 // At says in what an address reads differently, "" for nothing, what it reads, and
 // how far it moves where both have a point.
-func (c *Comparison) At(ip netip.Addr) (difference ChangeKind, now, then Spot, km *float64) {
+func (c *Comparison) At(ip netip.Addr) (difference ChangeKind, now, then atlas.Spot, km *float64) {
 	ip = addr.Canonical(ip)
-	now, then = c.nowSpots.spot(c.now, ip), c.thenSpots.spot(c.then, ip)
+	now, then = c.nowSpots.Spot(c.now, ip), c.thenSpots.Spot(c.then, ip)
 	difference, km = compareSpots(now, then)
 	return difference, now, then, km
 }

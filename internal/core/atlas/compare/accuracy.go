@@ -1,4 +1,4 @@
-package atlas
+package compare
 
 import (
 	"cmp"
@@ -13,6 +13,8 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/core/plain"
 )
@@ -31,7 +33,7 @@ type TestPoint struct {
 // ReadTestPoints reads a table with a head: address, and any of country_code,
 // region_code, city, latitude and longitude. A line that cannot be read is in
 // rejects. The error is about the head, or that of r.
-func ReadTestPoints(r io.Reader) (points []TestPoint, rejects []Note, err error) {
+func ReadTestPoints(r io.Reader) (points []TestPoint, rejects []atlas.Note, err error) {
 	rows := csv.NewReader(r)
 	rows.FieldsPerRecord, rows.Comment, rows.TrimLeadingSpace = -1, '#', true
 	head, err := rows.Read()
@@ -53,7 +55,7 @@ func ReadTestPoints(r io.Reader) (points []TestPoint, rejects []Note, err error)
 		line, _ := rows.FieldPos(0)
 		var broken *csv.ParseError
 		if errors.As(err, &broken) {
-			rejects = append(rejects, note(broken.Line, "", broken.Err.Error()))
+			rejects = append(rejects, source.NoteOf(broken.Line, "", broken.Err.Error()))
 			continue
 		} else if err != nil {
 			return nil, nil, err
@@ -66,7 +68,7 @@ func ReadTestPoints(r io.Reader) (points []TestPoint, rejects []Note, err error)
 		}
 		p, err := testPoint(get)
 		if err != nil {
-			rejects = append(rejects, note(line, strings.Join(fields, ","), err.Error()))
+			rejects = append(rejects, source.NoteOf(line, strings.Join(fields, ","), err.Error()))
 			continue
 		}
 		p.Line = line
@@ -84,7 +86,7 @@ func testPoint(get func(string) string) (p TestPoint, err error) {
 			return p, fmt.Errorf("country_code: %w", err)
 		}
 	}
-	if p.Point, err = readPoint(get("latitude"), get("longitude")); err != nil {
+	if p.Point, err = source.ReadPoint(get("latitude"), get("longitude")); err != nil {
 		return p, err
 	}
 	if p.CountryCode == "" && p.Point == nil {
@@ -131,18 +133,18 @@ type CurvePoint struct {
 
 // A Miss is a test point that the edition puts elsewhere.
 type Miss struct {
-	Address string   `json:"address"`
-	True    Spot     `json:"truth"`
-	Given   Spot     `json:"given"`
-	Km      *float64 `json:"km"`
-	Source  string   `json:"source"`
+	Address string     `json:"address"`
+	True    atlas.Spot `json:"truth"`
+	Given   atlas.Spot `json:"given"`
+	Km      *float64   `json:"km"`
+	Source  string     `json:"source"`
 }
 
 // curveKm are the distances of the curve.
 var curveKm = []float64{1, 2, 3, 5, 7, 10, 15, 20, 30, 50, 70, 100, 150, 250, 350, 500, 700, 1000, 1500, 2000}
 
-// Accuracy holds the edition against test points.
-func (a *Atlas) Accuracy(points []TestPoint) Accuracy {
+// Measure holds an edition against test points.
+func Measure(a *atlas.Atlas, points []TestPoint) Accuracy {
 	out := Accuracy{Edition: a.Name(), Curve: make([]CurvePoint, len(curveKm)), Wrong: []Miss{}}
 	countries, sources := map[string]*Score{}, map[string]*Score{}
 	of := func(m map[string]*Score, name string) *Score {
@@ -158,7 +160,7 @@ func (a *Atlas) Accuracy(points []TestPoint) Accuracy {
 			source = f.Evidence[0].Source
 		}
 		w := f.Location
-		given := Spot{CountryCode: str(w.CountryCode), RegionCode: str(w.RegionCode), City: str(w.City)}
+		given := atlas.Spot{CountryCode: plain.Value(w.CountryCode), RegionCode: plain.Value(w.RegionCode), City: plain.Value(w.City)}
 		var km *float64
 		if w.Latitude != nil {
 			given.Point = &geo.Point{Latitude: *w.Latitude, Longitude: *w.Longitude}
@@ -171,7 +173,7 @@ func (a *Atlas) Accuracy(points []TestPoint) Accuracy {
 			s.add(p, given, km, w.RadiusKm)
 		}
 		if p.CountryCode != "" && p.CountryCode != given.CountryCode || km != nil && *km > 250 {
-			out.Wrong = append(out.Wrong, Miss{p.Addr.String(), Spot{p.CountryCode, p.RegionCode, p.City, p.Point}, given, km, source})
+			out.Wrong = append(out.Wrong, Miss{p.Addr.String(), atlas.Spot{CountryCode: p.CountryCode, RegionCode: p.RegionCode, City: p.City, Point: p.Point}, given, km, source})
 		}
 	}
 	out.All.finish()
@@ -201,13 +203,6 @@ func orZero(v *float64) float64 {
 	return *v
 }
 
-func str(s *string) string {
-	if s == nil {
-		return ""
-	}
-	return *s
-}
-
 func finishAll(m map[string]*Score) []Score {
 	list := []Score{}
 	for _, s := range slices.SortedFunc(maps.Values(m), func(a, b *Score) int {
@@ -219,7 +214,7 @@ func finishAll(m map[string]*Score) []Score {
 	return list
 }
 
-func (s *Score) add(p TestPoint, given Spot, km, radius *float64) {
+func (s *Score) add(p TestPoint, given atlas.Spot, km, radius *float64) {
 	s.Points++
 	if given.CountryCode != "" {
 		s.Located++
@@ -314,15 +309,15 @@ type Failure struct {
 	Source   string `json:"source"`
 }
 
-// Check gives the expectations that the edition does not meet.
-func (a *Atlas) Check(list []Expectation) []Failure {
+// Check gives the expectations that an edition does not meet.
+func Check(a *atlas.Atlas, list []Expectation) []Failure {
 	failures := []Failure{}
 	for _, e := range list {
 		ip, _, _ := addr.Read(e.Address)
-		rec, from, ok := a.located(addr.Canonical(ip))
+		rec, from, ok := a.Located(addr.Canonical(ip))
 		found, source := "NONE", ""
 		if ok {
-			found, source = rec.country, from.Name
+			found, source = rec.Country, from.Name
 		}
 		if found != e.CountryCode {
 			failures = append(failures, Failure{e.Line, e.Address, e.CountryCode, found, source})

@@ -1,9 +1,8 @@
-package visit
+package card
 
 import (
 	"sync/atomic"
 
-	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/variant"
 )
@@ -47,30 +46,4 @@ func (l *Local) rate(to *string) *locale.Rate {
 		return nil
 	}
 	return (*table)[*to]
-}
-
-// storedLocale is what is kept of a locale with a visit; the rest follows from it.
-type storedLocale struct {
-	Language   string   `json:"language"`
-	Script     string   `json:"script"`
-	Direction  string   `json:"direction"`
-	Formatting string   `json:"formatting"`
-	Reason     string   `json:"reason"`
-	Offered    []string `json:"offered"`
-}
-
-// whole gives the locale again; the country's code may be nil.
-func (s storedLocale) whole(country *string) locale.Locale {
-	l := locale.Locale{
-		Language: s.Language, Script: s.Script, Direction: s.Direction, Formatting: s.Formatting, Reason: s.Reason, Offered: s.Offered, Hints: []string{},
-	}
-	if l.Formatting == "" { // stored before it was kept
-		l.Formatting, l.Script = l.Language, locale.ScriptOf(l.Language)
-	}
-	l.Names.Language = almanac.OwnName(l.Language)
-	if country != nil {
-		name := almanac.NameIn(*country, l.Language)
-		l.Names.Country = &name
-	}
-	return l
 }

@@ -1,4 +1,4 @@
-package atlas
+package source
 
 import (
 	"errors"
@@ -13,6 +13,7 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/core/plain"
 )
@@ -64,8 +65,8 @@ func (c *Correction) Check() error {
 	}
 	if c.RegionCode != nil {
 		*c.RegionCode = strings.ToUpper(strings.TrimSpace(*c.RegionCode))
-		p := place{country: *c.CountryCode, region: *c.RegionCode}
-		if remark := p.checkRegion(); remark != "" {
+		p := atlas.Place{Country: *c.CountryCode, Region: *c.RegionCode}
+		if remark := checkRegion(&p); remark != "" {
 			return fmt.Errorf("region_code: %s", strings.TrimSuffix(remark, " and was dropped"))
 		}
 	}
@@ -87,13 +88,13 @@ func (c *Correction) Check() error {
 	return nil
 }
 
-func (c *Correction) place() place {
-	p := place{country: str(c.CountryCode), region: str(c.RegionCode), city: str(c.City), zone: str(c.TimeZone), doNotLocate: c.DoNotLocate}
+func (c *Correction) place() atlas.Place {
+	p := atlas.Place{Country: plain.Value(c.CountryCode), Region: plain.Value(c.RegionCode), City: plain.Value(c.City), Zone: plain.Value(c.TimeZone), DoNotLocate: c.DoNotLocate}
 	if c.Latitude != nil {
-		p.point = &geo.Point{Latitude: *c.Latitude, Longitude: *c.Longitude}
+		p.Point = &geo.Point{Latitude: *c.Latitude, Longitude: *c.Longitude}
 	}
 	if c.RadiusKm != nil {
-		p.radiusKm = *c.RadiusKm
+		p.RadiusKm = *c.RadiusKm
 	}
 	return p
 }
@@ -103,11 +104,11 @@ const CorrectionsName = "Corrections"
 
 // Corrected makes a source of corrections that were checked, for [Atlas.With].
 // Without any it is nil.
-func Corrected(list []Correction) (*Source, error) {
+func Corrected(list []Correction) (*atlas.Source, error) {
 	if len(list) == 0 {
 		return nil, nil
 	}
-	about := About{Name: CorrectionsName, Rank: 0, Licence: "yours", Basis: Corrects}
+	about := atlas.About{Name: CorrectionsName, Rank: 0, Licence: "yours", Basis: atlas.Corrects}
 	for _, c := range list {
 		about.Dated = max(about.Dated, c.MadeAt.UTC().Format(time.DateOnly))
 	}
@@ -120,7 +121,7 @@ func Corrected(list []Correction) (*Source, error) {
 		}
 		p := list[i].place()
 		w.out.rows++
-		w.out.places = append(w.out.places, p.append(nil))
+		w.out.places = append(w.out.places, p.Append(nil))
 		if err := w.add(uint32(i+1), nil, rangeText{span: span}, verdict{place: uint32(i)}); err != nil {
 			return nil, err
 		}
@@ -144,12 +145,12 @@ func WriteGeofeed(w io.Writer, list []Correction, at time.Time) error {
 		if err != nil {
 			return err
 		}
-		city := str(c.City)
+		city := plain.Value(c.City)
 		if strings.ContainsAny(city, ",\"\n#") {
 			city = `"` + strings.ReplaceAll(city, `"`, `""`) + `"`
 		}
 		for _, p := range span.Prefixes() {
-			if _, err := fmt.Fprintf(w, "%s,%s,%s,%s,\n", p, str(c.CountryCode), str(c.RegionCode), city); err != nil {
+			if _, err := fmt.Fprintf(w, "%s,%s,%s,%s,\n", p, plain.Value(c.CountryCode), plain.Value(c.RegionCode), city); err != nil {
 				return err
 			}
 		}

@@ -1,0 +1,120 @@
+package source
+
+import (
+	"bufio"
+	"encoding/csv"
+	"fmt"
+	"io"
+	"net/netip"
+	"strconv"
+	"strings"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/plain"
+)
+
+// Export writes what an edition says as one table: every stretch that has one
+// location, merged from all sources, as a CSV whose columns are [Columns], which
+// [ReadTable] reads, or as a geofeed (RFC 8805), which has prefixes and no
+// coordinates. Nothing derived is in it; what asks not to be located stands with the
+// country ZZ, in a geofeed without any. progress, unless nil, is told the share
+// done. Unless raw, what a spreadsheet would take for a formula is made harmless
+// ([plain.Guard]). It ends early where w gives an error.
+func Export(a *atlas.Atlas, w io.Writer, format Format, raw bool, progress func(share float64)) error {
+	out := bufio.NewWriterSize(w, 1<<20)
+	row := csv.NewWriter(out)
+	switch format {
+	case CSV:
+		_ = row.Write([]string{"range", "country_code", "region_code", "city", "postal_code", "latitude", "longitude", "radius_km", "time_zone", "as_number", "operator", "labels"})
+	case Geofeed:
+		fmt.Fprintf(out, "# Edition %s\n# prefix,country_code,region_code,city,postal_code\n", a.Name())
+	default:
+		return fmt.Errorf("an edition is exported as %s or %s, not as %q", CSV, Geofeed, format)
+	}
+	var last []string
+	var span addr.Range
+	flush := func() {
+		if last == nil {
+			return
+		}
+		if !raw {
+			for i, cell := range last {
+				last[i] = plain.Guard(cell)
+			}
+		}
+		if format == CSV {
+			_ = row.Write(append([]string{span.String()}, last...))
+			return
+		}
+		for _, p := range span.Prefixes() {
+			_ = row.Write([]string{p.String(), last[0], last[1], last[2], ""})
+		}
+	}
+	for i, space := range atlas.Spaces {
+		steps := 0
+		atlas.Sweep(space, func(cell addr.Range) bool {
+			says := says(a, cell.First, format)
+			if last != nil && says != nil && strings.Join(last, "\x1f") == strings.Join(says, "\x1f") && span.Last.Next() == cell.First {
+				span.Last = cell.Last
+			} else {
+				flush()
+				last, span = says, cell
+			}
+			if steps++; steps%50_000 == 0 && progress != nil {
+				progress((float64(i) + atlas.Weight(addr.Range{First: space.First, Last: cell.Last})/atlas.Weight(space)) / 2)
+			}
+			return row.Error() == nil
+		}, a)
+		flush()
+		last = nil
+	}
+	row.Flush()
+	if err := row.Error(); err != nil {
+		return err
+	}
+	return out.Flush()
+}
+
+// says is what an export writes of an address behind its range, or nil.
+func says(a *atlas.Atlas, ip netip.Addr, format Format) []string {
+	rec, _, located := a.Located(ip)
+	if rec.ByPoint {
+		rec.Country = ""
+	}
+	if format == Geofeed {
+		if rec.Country == "" && !rec.DoNotLocate {
+			return nil
+		}
+		return []string{rec.Country, rec.Region, rec.City}
+	}
+	fields := make([]string, 11)
+	if rec.DoNotLocate {
+		fields[0] = "ZZ"
+	}
+	if located {
+		copy(fields, []string{rec.Country, rec.Region, rec.City, rec.Postal})
+		if rec.Point != nil {
+			fields[4], fields[5] = plain.Decimal(rec.Point.Latitude), plain.Decimal(rec.Point.Longitude)
+		}
+		if rec.RadiusKm > 0 {
+			fields[6] = plain.Decimal(rec.RadiusKm)
+		}
+		fields[7] = rec.Zone
+	}
+	var labels []string
+	for _, s := range a.Sources() {
+		if n, ok := s.Find(ip, (*atlas.Place).Names); ok && fields[8]+fields[9] == "" {
+			if n.AsNumber != 0 {
+				fields[8] = strconv.FormatUint(uint64(n.AsNumber), 10)
+			}
+			fields[9] = n.Operator
+		}
+		s.Around(ip, func(rec atlas.Record) { labels = append(labels, rec.Labels...) })
+	}
+	fields[10] = strings.Join(labels, "; ")
+	if strings.Join(fields, "") == "" {
+		return nil
+	}
+	return fields
+}

@@ -1,0 +1,171 @@
+package source
+
+import (
+	"encoding/json"
+	"fmt"
+	"iter"
+	"math"
+	"slices"
+	"strings"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/rangetable"
+)
+
+// gathering puts together what workers read, in the order of the chunks.
+type gathering struct {
+	how    ParseOptions
+	c      *collected
+	ids    map[string]uint32 // of places, by what append writes
+	of     map[int]*workerPlaces
+	lines  int
+	bytes  int64
+	failed error // of the writer of rejects
+}
+
+// workerPlaces are the places of one worker, by its numbers.
+type workerPlaces struct {
+	places [][]byte
+	ours   []uint32 // our number + 1, or 0
+}
+
+func newGathering(how ParseOptions, about atlas.About) *gathering {
+	g := &gathering{how: how, ids: map[string]uint32{}, of: map[int]*workerPlaces{}}
+	g.c = &collected{source: &atlas.Parts{About: about, Arrays: atlas.Arrays{Offsets: []uint32{0}}}, spans: map[uint32]addr.Range{}, note: g.note}
+	return g
+}
+
+func (g *gathering) note(reject bool, n atlas.Note) {
+	s := g.c.source
+	list, count, kind := &s.Remarks, &s.Remarked, "remark"
+	if reject {
+		list, count, kind = &s.Rejects, &s.Rejected, "reject"
+	}
+	*count++
+	if len(*list) < maxNotes {
+		*list = append(*list, n)
+	}
+	if g.how.Rejected != nil && g.failed == nil {
+		line, _ := json.Marshal(struct {
+			Kind string `json:"kind"`
+			atlas.Note
+		}{kind, n})
+		_, g.failed = g.how.Rejected.Write(append(line, '\n'))
+	}
+}
+
+func (g *gathering) take(c *chunkRows) error {
+	s := g.c.source
+	s.Rows += c.rows
+	s.Accepted += c.accepted
+	for _, n := range c.rejects {
+		g.note(true, n)
+	}
+	for _, n := range c.notes {
+		g.note(false, n)
+	}
+	for line, span := range c.spans {
+		g.c.spans[line] = span
+	}
+	w := g.of[c.worker]
+	if w == nil {
+		w = &workerPlaces{}
+		g.of[c.worker] = w
+	}
+	w.places = append(w.places, c.places...)
+	w.ours = append(w.ours, make([]uint32, len(c.places))...)
+	for _, rows := range [][]rangetable.Row{c.v4, c.v6} {
+		for i := range rows {
+			v := rows[i].Value
+			if w.ours[v] == 0 {
+				id, err := g.place(w.places[v])
+				if err != nil {
+					return err
+				}
+				w.ours[v] = id + 1
+			}
+			rows[i].Value = w.ours[v] - 1
+		}
+	}
+	g.c.v4.add(c.v4)
+	g.c.v6.add(c.v6)
+	g.lines += c.lines
+	g.bytes += int64(c.bytes)
+	if g.how.Progress != nil {
+		g.how.Progress(g.bytes, g.lines)
+	}
+	return g.failed
+}
+
+// place gives a place its number.
+func (g *gathering) place(b []byte) (uint32, error) {
+	if id, ok := g.ids[string(b)]; ok {
+		return id, nil
+	}
+	s, id := g.c.source, uint32(len(g.ids))
+	if id == atlas.MaxPlaces || len(s.Blob)+len(b) > math.MaxUint32 {
+		return 0, fmt.Errorf("more than %d different places, or %d MB of them", atlas.MaxPlaces, math.MaxUint32>>20)
+	}
+	g.ids[string(b)] = id
+	s.Blob = append(s.Blob, b...)
+	s.Offsets = append(s.Offsets, uint32(len(s.Blob)))
+	return id, nil
+}
+
+func (g *gathering) finish() (*atlas.Source, error) {
+	if g.failed != nil {
+		return nil, fmt.Errorf("the rejects could not be written: %w", g.failed)
+	}
+	g.ids, g.of = nil, nil
+	s, err := g.c.compile()
+	if err == nil && g.failed != nil {
+		err = fmt.Errorf("the rejects could not be written: %w", g.failed)
+	}
+	return s, err
+}
+
+// readRows reads rows that are taken apart already, in one go.
+func readRows(t *table, rows iter.Seq2[[]string, error], how ParseOptions, about atlas.About) (*atlas.Source, error) {
+	g, w := newGathering(how, about), newWorker(0)
+	format := &tableRows{t: t}
+	w.format = format
+	at, n := 0, 0
+	flush := func() error {
+		c := w.out
+		for _, rows := range [][]rangetable.Row{c.v4, c.v6} {
+			slices.SortFunc(rows, order)
+		}
+		c.lines = n - at
+		at = n
+		w.out = &chunkRows{}
+		return g.take(c)
+	}
+	w.out = &chunkRows{}
+	for fields, err := range rows {
+		if err != nil {
+			return nil, fmt.Errorf("%s: row %d: %w", about.Name, n+1, err)
+		}
+		n++
+		span, key := format.fields(fields)
+		w.out.rows++
+		w.out.bytes += len(key)
+		hash := w.known.hash(key)
+		v, ok := w.known.get(hash)
+		if !ok {
+			v = w.judge(hash)
+		}
+		if err := w.add(uint32(n), key, span, v); err != nil {
+			w.out.rejects = append(w.out.rejects, NoteOf(n, strings.Join(fields, ","), err.Error()))
+		}
+		if n-at == 10_000 {
+			if err := flush(); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if err := flush(); err != nil {
+		return nil, err
+	}
+	return g.finish()
+}
