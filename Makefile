@@ -37,9 +37,11 @@ generated: web/node_modules/.ready tools/gendata/node_modules/.ready
 	@cd web && npx --no-install openapi-typescript ../api/openapi.yaml -o /tmp/eastporch-schema.$$$$.d.ts >/dev/null \
 		&& { cmp -s /tmp/eastporch-schema.$$$$.d.ts src/api/schema.d.ts || { echo "web/src/api/schema.d.ts is stale: run make generate"; exit 1; }; rm -f /tmp/eastporch-schema.$$$$.d.ts; }
 	@cd tools/gendata && node gen.mjs --check
+	@go run ./tools/contract --check
 
 .PHONY: generate
-generate: web/node_modules/.ready ## Make the console's types from the contract
+generate: web/node_modules/.ready ## Make the types of Go, the console and the page script from the contract
+	go run ./tools/contract
 	cd web && npm run --silent generate
 
 .PHONY: data

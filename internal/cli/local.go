@@ -204,12 +204,12 @@ func (a *app) drawLocale(l client.Localized) {
 			t.AppendRow(table.Row{"Rate", fmt.Sprintf("%s, %s, %s", *m.Rate.Direction, m.Rate.Dated, m.Rate.Source)})
 		}
 	}
-	if c := l.Clock; c.LocalTime != nil {
+	if c := l.Clock; !c.LocalTime.IsZero() {
 		hours := "outside business hours"
 		if *c.BusinessHours {
 			hours = "within business hours"
 		}
-		t.AppendRow(table.Row{"Clock", join("  ", *c.TimeZone, *c.LocalTime, hours)})
+		t.AppendRow(table.Row{"Clock", join("  ", *c.TimeZone, c.LocalTime.String(), hours)})
 	}
 	if l.At != nil {
 		t.AppendRow(table.Row{"Then", l.At.Text})

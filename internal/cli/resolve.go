@@ -187,12 +187,12 @@ func (a *app) drawCard(c card.Card) {
 		t.AppendRow(table.Row{"Embedded", c.Address.Embedded})
 	}
 	t.AppendRow(table.Row{"Level", w.Level})
-	if c.Network.Range != nil {
+	if c.Network.Range.IsValid() {
 		whose := plain.Value(c.Network.Operator)
 		if c.Network.ASNumber != nil {
 			whose = join(" ", fmt.Sprintf("AS%d", *c.Network.ASNumber), whose)
 		}
-		t.AppendRow(table.Row{"Network", join("  ", *c.Network.Range, whose)})
+		t.AppendRow(table.Row{"Network", join("  ", c.Network.Range.String(), whose)})
 	} else {
 		t.AppendRow(table.Row{"Network", missing("none", c.Network.Missing["range"])})
 	}
@@ -200,7 +200,7 @@ func (a *app) drawCard(c card.Card) {
 		{"Country", join(" ", plain.Value(w.Names.Country), plain.Value(w.CountryCode)), "country_code"},
 		{"Region", join(" ", plain.Value(w.Names.Region), plain.Value(w.RegionCode)), "region_code"},
 		{"City", plain.Value(w.Names.City), "city"},
-		{"Time zone", join("  ", plain.Value(w.TimeZone), plain.Value(c.Clock.LocalTime)), "time_zone"},
+		{"Time zone", join("  ", plain.Value(w.TimeZone), c.Clock.LocalTime.String()), "time_zone"},
 		{"Postal code", plain.Value(w.PostalCode), "postal_code"},
 	} {
 		if f.value == "" {
@@ -227,7 +227,7 @@ func (a *app) drawEvidence(evidence []atlas.Evidence) {
 			says = append(says, e.Values[fact])
 		}
 		if e.Rank != nil {
-			why += fmt.Sprintf(", rank %d, %s", *e.Rank, *e.Range)
+			why += fmt.Sprintf(", rank %d, %s", *e.Rank, e.Range)
 		}
 		if !e.Used {
 			why += "; not used: " + plain.Value(e.Reason)

@@ -65,7 +65,7 @@ func NewVisits(seed uint64, site string, towns int, from, to time.Time) *Visits 
 
 func (a *Visits) place(t *gazetteer.Town, zone *time.Location, nth int) shared {
 	start := netip.AddrFrom4([4]byte{198, 18 + byte(nth>>13&1), byte(nth >> 5), byte(nth << 3)})
-	within := netip.PrefixFrom(start, 29).String()
+	within := addr.OptionalRange{Range: addr.RangeOf(netip.PrefixFrom(start, 29))}
 	operator, number, radius := fmt.Sprintf("Network %d (invented)", nth%400), uint32(64496+nth%16), t.RadiusKm()
 	w := atlas.Location{
 		Level: atlas.City, CountryCode: &t.Country, City: &t.Name, Latitude: &t.Point.Latitude, Longitude: &t.Point.Longitude, RadiusKm: &radius,
@@ -76,10 +76,10 @@ func (a *Visits) place(t *gazetteer.Town, zone *time.Location, nth int) shared {
 	}
 	rank, dated := 1, "2026-11-01"
 	v := visit.Visit{Card: card.Card{
-		Location: w, Network: atlas.Network{Range: &within, ASNumber: &number, Operator: &operator, Missing: map[string]string{}},
+		Location: w, Network: atlas.Network{Range: within, ASNumber: &number, Operator: &operator, Missing: map[string]string{}},
 		Evidence: []atlas.Evidence{{
 			Facts: []string{"country_code", "city"}, Values: map[string]string{"country_code": t.Country, "city": t.Name}, Basis: "self-published claim",
-			Source: "Synthetic", Rank: &rank, Range: &within, Dated: &dated, Used: true,
+			Source: "Synthetic", Rank: &rank, Range: within, Dated: &dated, Used: true,
 		}},
 		Edition: card.EditionRef{Name: "2026-11-01-5f3a77c4", Credits: []string{}},
 	}}

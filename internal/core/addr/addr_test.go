@@ -6,6 +6,7 @@ import (
 	"math/big"
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -387,4 +388,34 @@ func six(base string, at int, four [4]byte) netip.Addr {
 	b := netip.MustParseAddr(base).As16()
 	copy(b[at:], four[:])
 	return netip.AddrFrom16(b)
+}
+
+// The range of a prefix, and the prefix of a range, against addresses taken apart byte by byte.
+func TestRangesOfPrefixes(t *testing.T) {
+	r := rand.New(rand.NewPCG(16, 1))
+	for range 20_000 {
+		raw := make([]byte, []int{4, 16}[r.IntN(2)])
+		for i := range raw {
+			raw[i] = byte(r.UintN(256))
+		}
+		a, _ := netip.AddrFromSlice(raw)
+		p := netip.PrefixFrom(a, r.IntN(a.BitLen()+1))
+		first, last := slices.Clone(raw), slices.Clone(raw)
+		for bit := p.Bits(); bit < a.BitLen(); bit++ {
+			first[bit/8] &^= 0x80 >> (bit % 8)
+			last[bit/8] |= 0x80 >> (bit % 8)
+		}
+		want := Range{}
+		want.First, _ = netip.AddrFromSlice(first)
+		want.Last, _ = netip.AddrFromSlice(last)
+		require.Equal(t, want, RangeOf(p), p)
+		back, ok := want.Prefix()
+		require.True(t, ok, p)
+		require.Equal(t, p.Masked(), back)
+		short := Range{want.First, want.Last.Prev()}
+		if p.Bits() < a.BitLen() {
+			_, ok = short.Prefix()
+			require.Equal(t, len(short.Prefixes()) == 1, ok, short)
+		}
+	}
 }

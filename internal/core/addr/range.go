@@ -1,6 +1,7 @@
 package addr
 
 import (
+	"encoding/binary"
 	"fmt"
 	"math/big"
 	"math/bits"
@@ -18,14 +19,17 @@ func RangeOf(p netip.Prefix) Range {
 	if !p.IsValid() {
 		return Range{}
 	}
-	last := p.Addr().AsSlice()
-	for i := range last {
-		if host := (i+1)*8 - p.Bits(); host > 0 {
-			last[i] |= byte(0xff >> max(0, 8-host))
-		}
+	if p.Addr().Is4() {
+		b := p.Addr().As4()
+		binary.BigEndian.PutUint32(b[:], binary.BigEndian.Uint32(b[:])|uint32(uint64(1)<<(32-p.Bits())-1))
+		return Range{p.Addr(), netip.AddrFrom4(b)}
 	}
-	end, _ := netip.AddrFromSlice(last)
-	return Range{First: p.Addr(), Last: end}
+	b, host := p.Addr().As16(), 128-p.Bits()
+	binary.BigEndian.PutUint64(b[8:], binary.BigEndian.Uint64(b[8:])|(1<<min(host, 64)-1))
+	if host > 64 {
+		binary.BigEndian.PutUint64(b[:8], binary.BigEndian.Uint64(b[:8])|(1<<(host-64)-1))
+	}
+	return Range{p.Addr(), netip.AddrFrom16(b)}
 }
 
 // Contains says whether a, in canonical form, lies in r.
@@ -33,33 +37,54 @@ func (r Range) Contains(a netip.Addr) bool {
 	return a.IsValid() && a.BitLen() == r.First.BitLen() && r.First.Compare(a) <= 0 && a.Compare(r.Last) <= 0
 }
 
+// pair is an address as two numbers, IPv4 as the last 32 bits.
+type pair struct{ high, low uint64 }
+
+func words(a netip.Addr) pair {
+	if a.Is4() {
+		b := a.As4()
+		return pair{0, uint64(binary.BigEndian.Uint32(b[:]))}
+	}
+	b := a.As16()
+	return pair{binary.BigEndian.Uint64(b[:8]), binary.BigEndian.Uint64(b[8:])}
+}
+
 // Prefix gives the prefix that is exactly r; ok is false where none is.
 func (r Range) Prefix() (p netip.Prefix, ok bool) {
 	if !r.First.IsValid() {
 		return netip.Prefix{}, false
 	}
-	first, last := r.First.AsSlice(), r.Last.AsSlice()
-	common := 0
-	for i := range first {
-		if x := first[i] ^ last[i]; x != 0 {
-			common += bits.LeadingZeros8(x)
-			break
-		}
-		common += 8
+	first, last := words(r.First), words(r.Last)
+	high, low := first.high^last.high, first.low^last.low
+	common := bits.LeadingZeros64(high)
+	if high == 0 {
+		common += bits.LeadingZeros64(low)
 	}
-	p = netip.PrefixFrom(r.First, common)
-	return p, RangeOf(p) == r
+	// The bits in which they differ are 0 in the first and 1 in the last.
+	ones := pair{^uint64(0) >> min(common, 64), ^uint64(0) >> max(0, common-64)}
+	whole := first.high&ones.high == 0 && first.low&ones.low == 0 && last.high&ones.high == ones.high && last.low&ones.low == ones.low
+	if r.First.Is4() {
+		common -= 96
+	}
+	return netip.PrefixFrom(r.First, common), whole
 }
 
 // String is the prefix where r is one, else "first-last".
 func (r Range) String() string {
-	if p, ok := r.Prefix(); ok {
-		return p.String()
-	}
+	var buffer [2*len("ffff:ffff:ffff:ffff:ffff:ffff:ffff:ffff") + 1]byte
+	return string(r.AppendTo(buffer[:0]))
+}
+
+// AppendTo appends the text of the range, as String gives it.
+func (r Range) AppendTo(b []byte) []byte {
 	if !r.First.IsValid() {
-		return "no addresses"
+		return append(b, "no addresses"...)
 	}
-	return r.First.String() + "-" + r.Last.String()
+	if p, ok := r.Prefix(); ok {
+		return p.AppendTo(b)
+	}
+	b = append(r.First.AppendTo(b), '-')
+	return r.Last.AppendTo(b)
 }
 
 // ParseRange reads a prefix, a single address or "first-last", each address in

@@ -99,22 +99,11 @@ type LookupResult struct {
 	Network  Network
 	Labels   []string // of all sources, which add up
 	Evidence []Evidence
-
-	encoded *EncodedResult
-}
-
-// Network is whose addresses they are. A nil field is not known, and Missing
-// says why, by the field's name in JSON.
-type Network struct {
-	Range    *string           `json:"range"`
-	ASNumber *uint32           `json:"as_number"`
-	Operator *string           `json:"operator"`
-	Missing  map[string]string `json:"missing"`
 }
 
 // find makes what [Atlas.Lookup] gives.
 func (a *Atlas) find(ip netip.Addr) *LookupResult {
-	f := &LookupResult{Evidence: make([]Evidence, 0, 3), encoded: &EncodedResult{}}
+	f := &LookupResult{Evidence: make([]Evidence, 0, 3)}
 	var buffer [3]part
 	won, parts := a.merge(ip, buffer[:])
 	for i := range parts {
@@ -155,13 +144,13 @@ func (f *LookupResult) network(sources []*Source, ip netip.Addr, located *Record
 		if !ok {
 			continue
 		}
-		within, e := rec.Span.String(), networkClaim(s, rec)
-		if f.Network.Range != nil { // a higher-ranked source said it
+		e := networkClaim(s, rec)
+		if f.Network.Range.IsValid() { // a higher-ranked source said it
 			e.Used, e.Reason = false, plain.Optional("ranks lower")
 			f.Evidence = append(f.Evidence, e)
 			continue
 		}
-		f.Network.Range = &within
+		f.Network.Range.Range = rec.Span
 		if rec.AsNumber != 0 {
 			f.Network.ASNumber = &rec.AsNumber
 		}
@@ -170,9 +159,9 @@ func (f *LookupResult) network(sources []*Source, ip netip.Addr, located *Record
 	}
 	n := &f.Network
 	switch {
-	case n.Range == nil && located == nil:
+	case !n.Range.IsValid() && located == nil:
 		n.Missing = allUnknown
-	case n.Range == nil:
+	case !n.Range.IsValid():
 		n.Range, n.Missing = f.Evidence[0].Range, noNetwork // the first evidence is what located it
 	default:
 		n.Missing = map[string]string{}
@@ -218,15 +207,14 @@ func (a *Atlas) Why(ip netip.Addr) []Evidence {
 	f := a.find(ip)
 	said := map[string]bool{}
 	for _, e := range f.Evidence {
-		if e.Range != nil {
-			said[e.Source+" "+*e.Range+" "+fmt.Sprint(e.Facts)] = true
+		if e.Range.IsValid() {
+			said[e.Source+" "+e.Range.String()+" "+fmt.Sprint(e.Facts)] = true
 		}
 	}
 	for _, s := range a.sources {
 		s.Around(ip, func(rec Record) {
 			for _, e := range []Evidence{claim(s, rec, false, ""), networkClaim(s, rec)} {
-				within := *e.Range
-				if len(e.Facts) == 0 && !(rec.DoNotLocate && !e.Used) || said[s.Name+" "+within+" "+fmt.Sprint(e.Facts)] {
+				if len(e.Facts) == 0 && !(rec.DoNotLocate && !e.Used) || said[s.Name+" "+e.Range.String()+" "+fmt.Sprint(e.Facts)] {
 					continue
 				}
 				e.Used, e.Reason = false, plain.Optional("a more specific range of this source says it")

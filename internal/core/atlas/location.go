@@ -6,14 +6,12 @@ import (
 	"slices"
 	"strconv"
 
+	"eastporch/internal/core/addr"
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/gazetteer"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/core/plain"
 )
-
-// A Level says how far location got.
-type Level string
 
 // The levels, from the finest.
 const (
@@ -24,38 +22,12 @@ const (
 	None      Level = "none"
 )
 
-// Location is what an atlas says of an address. A nil field is not known,
-// and Missing says why, by the field's name in JSON.
-type Location struct {
-	Level         Level             `json:"level"`
-	ContinentCode *string           `json:"continent_code"`
-	CountryCode   *string           `json:"country_code"` // ISO 3166-1 alpha-2
-	RegionCode    *string           `json:"region_code"`  // ISO 3166-2
-	City          *string           `json:"city"`
-	PostalCode    *string           `json:"postal_code"`
-	Latitude      *float64          `json:"latitude"`  // degrees
-	Longitude     *float64          `json:"longitude"` // degrees
-	RadiusKm      *float64          `json:"radius_km"`
-	TimeZone      *string           `json:"time_zone"` // IANA name
-	Names         Names             `json:"names"`
-	Missing       map[string]string `json:"missing"`
-}
-
 // Point gives the coordinates, nil where there are none.
 func (w *Location) Point() *geo.Point {
 	if w.Latitude == nil || w.Longitude == nil {
 		return nil
 	}
 	return &geo.Point{Latitude: *w.Latitude, Longitude: *w.Longitude}
-}
-
-// Names are names for the codes and the town in one language, English unless somebody
-// asked for another.
-type Names struct {
-	Continent *string `json:"continent"`
-	Country   *string `json:"country"`
-	Region    *string `json:"region"`
-	City      *string `json:"city"`
 }
 
 // NamesIn gives the names in a language (BCP 47), in English what it has no name for; a
@@ -76,19 +48,6 @@ func (w *Location) NamesIn(tag string) (n Names) {
 	return n
 }
 
-// Evidence is who said what of an address, and whether it was used.
-type Evidence struct {
-	Facts  []string          `json:"facts"`
-	Values map[string]string `json:"values"` // by fact; numbers as text
-	Basis  Basis             `json:"basis"`
-	Source string            `json:"source"`
-	Rank   *int              `json:"rank"`  // nil for what is derived
-	Range  *string           `json:"range"` // nil for what is derived
-	Dated  *string           `json:"dated"`
-	Used   bool              `json:"used"`
-	Reason *string           `json:"reason"`
-}
-
 var allFacts = []string{
 	"continent_code", "country_code", "region_code", "city", "postal_code",
 	"latitude", "longitude", "radius_km", "time_zone",
@@ -105,10 +64,10 @@ func Nowhere(reason string) Location {
 
 // claim is what a record says, as evidence.
 func claim(s *Source, rec Record, used bool, reason string) Evidence {
-	rank, within := s.Rank, rec.Span.String()
+	rank := s.Rank
 	e := Evidence{
 		Facts: []string{}, Values: map[string]string{}, Basis: s.Basis, Source: s.Name,
-		Rank: &rank, Range: &within, Dated: plain.Optional(s.Dated), Used: used, Reason: plain.Optional(reason),
+		Rank: &rank, Range: addr.OptionalRange{Range: rec.Span}, Dated: plain.Optional(s.Dated), Used: used, Reason: plain.Optional(reason),
 	}
 	if !rec.ByPoint {
 		e.add("country_code", rec.Country)

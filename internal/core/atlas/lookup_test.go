@@ -118,8 +118,8 @@ func TestWhyListsEveryRange(t *testing.T) {
 	a := atlas.New(s, geofeed(t, 2, "198.18.3.0/25,PT,PT-11,Lisbon,", "198.18.0.0/17,ES,,,"))
 	var ranges []string
 	for _, e := range a.Why(netip.MustParseAddr("198.18.3.1")) {
-		if e.Range != nil {
-			ranges = append(ranges, fmt.Sprint(e.Source, " ", *e.Range, " ", e.Used))
+		if e.Range.IsValid() {
+			ranges = append(ranges, fmt.Sprint(e.Source, " ", e.Range, " ", e.Used))
 		}
 	}
 	for _, want := range []string{

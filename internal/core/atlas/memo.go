@@ -6,6 +6,7 @@ import (
 
 	lru "github.com/hashicorp/golang-lru/v2"
 
+	"eastporch/internal/core/addr"
 	"eastporch/internal/core/plain"
 )
 
@@ -91,8 +92,7 @@ func (f *results) describe(p *Place) *described {
 // claim is what a record says, as evidence whose facts are shared.
 func (f *results) claim(s *Source, rec *Record, used bool, reason string) Evidence {
 	d := f.describe(&rec.Place)
-	within := rec.Span.String()
-	e := Evidence{Facts: d.facts, Values: d.values, Basis: s.Basis, Source: s.Name, Rank: &s.Rank, Range: &within, Used: used, Reason: plain.Optional(reason)}
+	e := Evidence{Facts: d.facts, Values: d.values, Basis: s.Basis, Source: s.Name, Rank: &s.Rank, Range: addr.OptionalRange{Range: rec.Span}, Used: used, Reason: plain.Optional(reason)}
 	if s.Dated != "" {
 		e.Dated = &s.Dated
 	}

@@ -15,7 +15,7 @@ func (a *Atlas) Stretches(do func(addr.Range, LookupResult) bool) {
 		going := true
 		Sweep(space, func(cell addr.Range) bool {
 			f := a.find(cell.First)
-			if f.Location.Level != None || f.Network.Range != nil || len(f.Labels) > 0 {
+			if f.Location.Level != None || f.Network.Range.IsValid() || len(f.Labels) > 0 {
 				going = do(cell, *f)
 			}
 			return going

@@ -11,9 +11,6 @@ import (
 	"eastporch/internal/core/rangetable"
 )
 
-// A Basis says on what grounds a fact is stated.
-type Basis string
-
 // The grounds. A registration is never passed off as a location.
 const (
 	Corrects      Basis = "correction"

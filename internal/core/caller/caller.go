@@ -23,9 +23,6 @@ const maxHops = 64
 // maxText bounds, in bytes, how much of an unreadable hop is repeated.
 const maxText = 64
 
-// A Verdict says what was made of a hop.
-type Verdict string
-
 // The verdicts.
 const (
 	Trusted    Verdict = "trusted"    // one of the owner's proxies; skipped
@@ -40,40 +37,6 @@ const (
 	ObtainedHeader = "header" // a trusted proxy wrote it into the header
 	ObtainedGiven  = "given"  // whoever asks or reports gave it
 )
-
-// A Hop is one station of a request, seen from the service.
-type Hop struct {
-	// Source is "peer", "given" or the name of the header; Index counts its elements
-	// from the left, from 1, of Of. Both are 0 where it is not a header.
-	Source string `json:"source"`
-	Index  int    `json:"index"`
-	Of     int    `json:"of"`
-	// Text is the hop as it was written, at most 64 bytes, without control
-	// characters.
-	Text    string        `json:"text"`
-	Address addr.Optional `json:"address"`
-	Kind    *addr.Kind    `json:"kind"`   // nil where Address is absent
-	Labels  []string      `json:"labels"` // the owner's; on an unverified hop merely claimed
-	Verdict Verdict       `json:"verdict"`
-	Rule    *string       `json:"rule"` // the trusted prefix or label that matched
-	Reason  string        `json:"reason"`
-}
-
-// A Trail is the ordered hops of a request, from the peer back to the visitor
-// and on to what stands left of it.
-type Trail struct {
-	// Visitor is absent where it was not found; Reason says why.
-	Visitor  addr.Optional `json:"visitor"`
-	Obtained string        `json:"obtained"`
-	// OwnNetwork marks a visitor that is itself a trusted proxy, because every
-	// hop was.
-	OwnNetwork bool   `json:"own_network"`
-	Reason     string `json:"reason"`
-	Hops       []Hop  `json:"hops"`
-	// Omitted counts the hops beyond the first 64.
-	Omitted int      `json:"omitted"`
-	Notes   []string `json:"notes"`
-}
 
 // Unverified counts the hops that anybody may have written.
 func (t Trail) Unverified() int {

@@ -44,9 +44,9 @@ func TestCard(t *testing.T) {
 	assert.Equal(t, addr.Benchmarking, *c.Address.Kind)
 	assert.False(t, c.Address.Skipped)
 	assert.Equal(t, "Lisbon", *c.Location.City)
-	assert.Equal(t, "198.18.3.0/26", *c.Network.Range)
+	assert.Equal(t, "198.18.3.0/26", c.Network.Range.String())
 	assert.Equal(t, "pt-PT", c.Locale.Language)
-	assert.Equal(t, "2026-11-14T06:42:08+00:00", *c.Clock.LocalTime)
+	assert.Equal(t, "2026-11-14T06:42:08+00:00", c.Clock.LocalTime.String())
 	assert.Equal(t, "EUR", *c.Money.CurrencyCode)
 	assert.Equal(t, []string{"Harbour Net (invented)"}, c.Edition.Credits)
 }

@@ -50,7 +50,7 @@ func TestAppendJSON(t *testing.T) {
 	c.Locate(geo.Point{Latitude: 41.15, Longitude: -8.61}, nil)
 	same(c)
 	same(c.Truncate())
-	// Whatever is replaced in a card shows, although its finding was written before.
+	// Whatever is replaced in a card shows.
 	for i := range 16 {
 		c := p.Card(netip.MustParseAddr("198.18.3.40"), caller.ObtainedGiven, req, now)
 		same(c)
@@ -60,7 +60,7 @@ func TestAppendJSON(t *testing.T) {
 			func() { w.Level = atlas.None }, func() { w.ContinentCode = &text }, func() { w.CountryCode = nil }, func() { w.RegionCode = &text },
 			func() { w.City = &text }, func() { w.PostalCode = &text }, func() { w.Latitude = &number }, func() { w.Longitude = nil },
 			func() { w.RadiusKm = &number }, func() { w.TimeZone = &text }, func() { w.Names.Region = &text }, func() { w.Missing = map[string]string{"a": "b"} },
-			func() { n.Range = nil }, func() { n.ASNumber = &as }, func() { n.Operator = &text }, func() { c.Evidence = c.Evidence[:1] },
+			func() { n.Range = addr.OptionalRange{} }, func() { n.ASNumber = &as }, func() { n.Operator = &text }, func() { c.Evidence = c.Evidence[:1] },
 		}[i]()
 		same(c)
 	}

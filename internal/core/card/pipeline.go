@@ -30,11 +30,14 @@ type Pipeline struct {
 	once       sync.Once
 	anywhere   *Local           // of who is a req of no site
 	embeddings []addr.Embedding // which addresses carry another
+	clocks     *locale.Clocks
 }
 
 // ready makes at first use what follows from the fields.
 func (p *Pipeline) ready() *Pipeline {
-	p.once.Do(func() { p.anywhere, p.embeddings = Anywhere(), addr.Embeddings(p.Translators...) })
+	p.once.Do(func() {
+		p.anywhere, p.embeddings, p.clocks = Anywhere(), addr.Embeddings(p.Translators...), locale.NewClocks()
+	})
 	return p
 }
 
@@ -108,7 +111,7 @@ func (p *Pipeline) card(edition *atlas.Atlas, a netip.Addr, obtained string, req
 	subject := p.admit(&card, a)
 	if subject.IsValid() {
 		found := edition.Lookup(subject)
-		card.Location, card.Network, card.Evidence, card.found = found.Location, found.Network, found.Evidence, found
+		card.Location, card.Network, card.Evidence = found.Location, found.Network, found.Evidence
 		if len(found.Labels) > 0 {
 			card.Labels = slices.Clone(card.Labels)
 		}
@@ -140,7 +143,7 @@ func (p *Pipeline) localize(card *Card, country *almanac.Country, req RequestCon
 		at = p.ready().anywhere
 	}
 	card.Locale = *at.Languages.Negotiate(req.Choice, req.AcceptLanguage, country)
-	card.Clock = locale.ClockAt(card.Location.TimeZone, now, at.Hours, country)
+	card.Clock = p.ready().clocks.At(card.Location.TimeZone, now, at.Hours, country)
 	card.Money = locale.MoneyOf(country)
 	card.Money.Rate = at.rate(card.Money.CurrencyCode)
 	card.Variants = at.Variants().Choose(variant.Subject{

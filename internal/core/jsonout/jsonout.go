@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"math"
 	"strconv"
+	"strings"
+	"time"
 	"unicode/utf8"
 
 	"eastporch/internal/core/addr"
@@ -22,6 +24,64 @@ func Address(b []byte, a addr.Optional) []byte {
 	b = append(b, '"')
 	b = a.AppendTo(b)
 	return append(b, '"')
+}
+
+// Range writes a range as a text, or null.
+func Range(b []byte, r addr.OptionalRange) []byte {
+	if !r.IsValid() {
+		return append(b, "null"...)
+	}
+	b = append(b, '"')
+	b = r.AppendTo(b)
+	return append(b, '"')
+}
+
+// Kind writes the word of a kind, or null.
+func Kind(b []byte, k *addr.Kind) []byte {
+	if k == nil {
+		return append(b, "null"...)
+	}
+	return String(b, k.String())
+}
+
+// Time writes a time (RFC 3339), or null.
+func Time(b []byte, t *time.Time) []byte {
+	if t == nil {
+		return append(b, "null"...)
+	}
+	b = append(b, '"')
+	b = t.AppendFormat(b, time.RFC3339Nano)
+	return append(b, '"')
+}
+
+// LocalTime writes a time with its offset in numbers, also where that is none, or null for
+// the zero time.
+func LocalTime(b []byte, t time.Time) []byte {
+	if t.IsZero() {
+		return append(b, "null"...)
+	}
+	b = append(b, '"')
+	b = t.AppendFormat(b, time.RFC3339)
+	if b[len(b)-1] == 'Z' {
+		b = append(b[:len(b)-1], "+00:00"...)
+	}
+	return append(b, '"')
+}
+
+// Bool writes true or false, or null.
+func Bool(b []byte, v *bool) []byte {
+	if v == nil {
+		return append(b, "null"...)
+	}
+	return strconv.AppendBool(b, *v)
+}
+
+// Uint32 writes a whole number, or null.
+func Uint32(b []byte, n *uint32) []byte {
+	if n == nil {
+		return append(b, "null"...)
+	}
+	return strconv.AppendUint(b, uint64(*n), 10)
 }
 
 // Any leaves to encoding/json what is seldom there; null where that cannot write it.
@@ -41,29 +101,37 @@ func Optional(b []byte, s *string) []byte {
 	return String(b, *s)
 }
 
-// escapes are the bytes that make a text want escaping; U+2028 and U+2029 begin with
-// 0xe2.
-var escapes = func() (set [256]bool) {
-	for c := range ' ' {
-		set[c] = true
+// Classes of bytes: those that make a text want escaping, those of runes beyond ASCII, and the
+// one that U+2028 and U+2029, which want escaping, begin with.
+const (
+	beyond = 1 << iota
+	escaped
+	separator
+)
+
+var classes = func() (class [256]uint8) {
+	for c := range class {
+		switch {
+		case c == 0xe2:
+			class[c] = beyond | separator
+		case c >= utf8.RuneSelf:
+			class[c] = beyond
+		case c < ' ' || c == '"' || c == '\\' || c == '<' || c == '>' || c == '&' || c == 0x7f:
+			class[c] = escaped
+		}
 	}
-	for _, c := range []byte("\"\\<>&\x7f\xe2") {
-		set[c] = true
-	}
-	return set
+	return class
 }()
 
 // String writes a text; one with anything that wants escaping, as encoding/json
 // does it for HTML too, is left to that.
 func String(b []byte, s string) []byte {
-	high := false
-	for i := 0; i < len(s); i++ {
-		if escapes[s[i]] {
-			return Any(b, s)
-		}
-		high = high || s[i] >= utf8.RuneSelf
+	class := uint8(0)
+	for i := range len(s) {
+		class |= classes[s[i]]
 	}
-	if high && !utf8.ValidString(s) {
+	if class&escaped != 0 || class&beyond != 0 && !utf8.ValidString(s) ||
+		class&separator != 0 && (strings.Contains(s, "\u2028") || strings.Contains(s, "\u2029")) {
 		return Any(b, s)
 	}
 	b = append(b, '"')
@@ -102,24 +170,25 @@ func Map(b []byte, m map[string]string) []byte {
 	if m == nil {
 		return append(b, "null"...)
 	}
-	var buffer [16]string
-	keys := buffer[:0]
-	for key := range m {
-		at := len(keys)
-		keys = append(keys, key)
-		for ; at > 0 && keys[at-1] > key; at-- {
-			keys[at] = keys[at-1]
+	type entry struct{ key, value string }
+	var buffer [16]entry
+	list := buffer[:0]
+	for key, value := range m {
+		at := len(list)
+		list = append(list, entry{})
+		for ; at > 0 && list[at-1].key > key; at-- {
+			list[at] = list[at-1]
 		}
-		keys[at] = key
+		list[at] = entry{key, value}
 	}
 	b = append(b, '{')
-	for i, key := range keys {
+	for i := range list {
 		if i > 0 {
 			b = append(b, ',')
 		}
-		b = String(b, key)
+		b = String(b, list[i].key)
 		b = append(b, ':')
-		b = String(b, m[key])
+		b = String(b, list[i].value)
 	}
 	return append(b, '}')
 }

@@ -1,27 +1,47 @@
 package locale
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strconv"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
+
 	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/jsonout"
 )
 
-// A Clock is the time at a place. All fields are null where the zone is not
-// known.
-type Clock struct {
-	TimeZone   *string `json:"time_zone"`
-	LocalTime  *string `json:"local_time"`  // RFC 3339, with the zone's offset
-	UTCOffset  *string `json:"utc_offset"`  // "+05:30"
-	NextChange *string `json:"next_change"` // RFC 3339 in UTC; null where none is planned
-	// BusinessHours says whether the site's hours are on there, on a day that is no
-	// weekend in that country; null where the zone is not known.
-	BusinessHours *bool `json:"business_hours"`
+// A LocalTime is a time as the clock of a place shows it, with the zone's offset. The zero
+// LocalTime is null in JSON.
+type LocalTime struct{ time.Time }
+
+// String writes it as JSON has it, "" for the zero time.
+func (t LocalTime) String() string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.Format("2006-01-02T15:04:05-07:00")
+}
+
+// MarshalJSON writes it by RFC 3339 in whole seconds, with the offset in numbers.
+func (t LocalTime) MarshalJSON() ([]byte, error) { return jsonout.LocalTime(nil, t.Time), nil }
+
+// UnmarshalJSON reads null or a time by RFC 3339, whose offset is kept.
+func (t *LocalTime) UnmarshalJSON(data []byte) error {
+	var read *time.Time
+	if err := json.Unmarshal(data, &read); err != nil {
+		return err
+	}
+	*t = LocalTime{}
+	if read != nil {
+		_, seconds := read.Zone()
+		t.Time = read.In(time.FixedZone("", seconds)) // and not this machine's zone, where the offsets are the same
+	}
+	return nil
 }
 
 // Hours are a site's business hours by the local clock, in minutes after midnight,
@@ -85,24 +105,32 @@ type zone struct {
 
 // rule is an offset and how long it holds.
 type rule struct {
-	from, to     int64 // Unix seconds; 0 for none
-	offset, next string
-	fixed        *time.Location
+	from, to int64 // Unix seconds; 0 for none
+	offset   string
+	next     *time.Time // nil where none is planned
+	fixed    *time.Location
 }
 
-// zones keeps those that were loaded, of which there are some 400 in the world.
-var zones sync.Map
+// Clocks tell the time at places, and remember their zones, of which there are some 400 in
+// the world. They are safe for concurrent use; the zero value is not usable.
+type Clocks struct{ zones *lru.Cache[string, *zone] }
 
-func zoneOf(name string) (*zone, bool) {
-	if known, ok := zones.Load(name); ok {
-		return known.(*zone), true
+// NewClocks makes clocks.
+func NewClocks() *Clocks {
+	zones, _ := lru.New[string, *zone](1024) // which fails for no size above 0
+	return &Clocks{zones}
+}
+
+func (k *Clocks) zone(name string) (*zone, bool) {
+	if known, ok := k.zones.Get(name); ok {
+		return known, true
 	}
 	loc, err := LoadZone(name)
 	if err != nil {
 		return nil, false
 	}
 	z := &zone{loc: loc}
-	zones.Store(name, z)
+	k.zones.Add(name, z)
 	return z, true
 }
 
@@ -131,7 +159,8 @@ func (z *zone) rule(now time.Time) *rule {
 		r.from = -1 << 62
 	}
 	if !to.IsZero() {
-		r.to, r.next = to.Unix(), to.UTC().Format(time.RFC3339)
+		utc := to.UTC()
+		r.to, r.next = to.Unix(), &utc
 	}
 	z.now.Store(r)
 	return r
@@ -139,26 +168,21 @@ func (z *zone) rule(now time.Time) *rule {
 
 var yes, no = true, false
 
-// ClockAt gives the time at now in a zone of the IANA database; name may be nil, and
+// At gives the time at now in a zone of the IANA database; name may be nil, and
 // an unknown zone counts as none. The country, which may be nil, decides the weekend.
-func ClockAt(name *string, now time.Time, hours Hours, country *almanac.Country) Clock {
+func (k *Clocks) At(name *string, now time.Time, hours Hours, country *almanac.Country) Clock {
 	if name == nil {
 		return Clock{}
 	}
-	z, ok := zoneOf(*name)
+	z, ok := k.zone(*name)
 	if !ok {
 		return Clock{}
 	}
 	r := z.rule(now)
 	local := now.In(r.fixed)
-	var buffer [len("2006-01-02T15:04:05-07:00")]byte
-	text := string(append(local.AppendFormat(buffer[:0], "2006-01-02T15:04:05"), r.offset...))
-	c := Clock{TimeZone: name, LocalTime: &text, UTCOffset: &r.offset, BusinessHours: &no}
+	c := Clock{TimeZone: name, LocalTime: LocalTime{local.Truncate(time.Second)}, UTCOffset: &r.offset, NextChange: r.next, BusinessHours: &no}
 	if hours.On(local, country) {
 		c.BusinessHours = &yes
-	}
-	if r.next != "" {
-		c.NextChange = &r.next
 	}
 	return c
 }

@@ -9,8 +9,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"golang.org/x/text/language"
 
 	"eastporch/internal/core/almanac"
@@ -21,25 +21,6 @@ const (
 	maxHeader = 1024 // bytes
 	maxAsked  = 32   // languages
 )
-
-// A Locale is the language that suits a visitor, and why. What it points to is shared:
-// it must not be changed.
-type Locale struct {
-	Language   string   `json:"language"`   // BCP 47
-	Script     string   `json:"script"`     // ISO 15924
-	Direction  string   `json:"direction"`  // "ltr" or "rtl"
-	Formatting string   `json:"formatting"` // BCP 47: by whose habits numbers and times are written
-	Reason     string   `json:"reason"`     // "choice", "accept-language", "country" or "default"
-	Offered    []string `json:"offered"`    // the languages that may be switched to, the best first
-	Names      Names    `json:"names"`
-	Hints      []string `json:"hints"` // what does not fit together; never a verdict
-}
-
-// Names are what the language and the country are called in the language itself.
-type Names struct {
-	Language string  `json:"language"`
-	Country  *string `json:"country"`
-}
 
 // The reasons for a language, from the strongest.
 const (
@@ -57,8 +38,7 @@ type Languages struct {
 	fallback string
 	matcher  language.Matcher // nil where every language is offered
 
-	mu    sync.RWMutex
-	known map[ask]*Locale
+	known *lru.Cache[ask, *Locale]
 }
 
 // ask is everything that decides a language.
@@ -71,7 +51,8 @@ const maxKnown = 4096
 // one where no other suits, "" for the first or English. The error names the tag that
 // is none of BCP 47, or a fallback that is not offered.
 func NewLanguages(offered []string, fallback string) (*Languages, error) {
-	l := &Languages{written: offered, fallback: fallback, known: map[ask]*Locale{}}
+	known, _ := lru.New[ask, *Locale](maxKnown) // which fails for no size above 0
+	l := &Languages{written: offered, fallback: fallback, known: known}
 	for _, text := range offered {
 		tag, err := language.Parse(text)
 		if err != nil || tag == language.Und {
@@ -120,21 +101,14 @@ func (l *Languages) Negotiate(choice, acceptLanguage string, country *almanac.Co
 	if country != nil {
 		key.country = country.Code
 	}
-	l.mu.RLock()
-	found := l.known[key]
-	l.mu.RUnlock()
-	if found != nil && len(hints) == 0 {
+	if len(hints) > 0 { // which are this request's own
+		return l.negotiate(choice, acceptLanguage, country, hints)
+	}
+	if found, ok := l.known.Get(key); ok {
 		return found
 	}
-	found = l.negotiate(choice, acceptLanguage, country, hints)
-	if len(hints) == 0 {
-		l.mu.Lock()
-		if len(l.known) >= maxKnown {
-			clear(l.known)
-		}
-		l.known[key] = found
-		l.mu.Unlock()
-	}
+	found := l.negotiate(choice, acceptLanguage, country, nil)
+	l.known.Add(key, found)
 	return found
 }
 

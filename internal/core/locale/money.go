@@ -12,27 +12,6 @@ import (
 	"eastporch/internal/core/almanac"
 )
 
-// Money is the currency of a country. All fields but Also are null where it has none. What
-// it points to is shared, and must not be changed.
-type Money struct {
-	CurrencyCode *string  `json:"currency_code"`  // ISO 4217, the usual one
-	Symbol       *string  `json:"symbol"`         // as written in English, so that it is not mistaken for another's
-	MinorUnits   *int     `json:"minor_units"`    // ISO 4217; null where it has none
-	Digits       *int     `json:"display_digits"` // how many decimals texts have (CLDR)
-	Also         []string `json:"also"`           // what else is legal tender
-	Rate         *Rate    `json:"rate"`           // from the site's own currency; null where there is none
-}
-
-// A Rate is what prices in one currency are worth in another.
-type Rate struct {
-	From      string          `json:"from"`      // ISO 4217
-	Rate      decimal.Decimal `json:"rate"`      // for one of it, as text
-	Direction *string         `json:"direction"` // 1 EUR = 161.25 JPY; null for one and the same currency
-	Dated     string          `json:"dated"`     // YYYY-MM-DD
-	Source    string          `json:"source"`
-	Ending    *string         `json:"ending"` // how the owner's prices end, such as x.95
-}
-
 var noOthers = []string{}
 
 // smallNumbers are the numbers of decimals, to be pointed to.
@@ -51,13 +30,6 @@ func MoneyOf(c *almanac.Country) Money {
 		m.Also = c.Currencies[1:]
 	}
 	return m
-}
-
-// An Amount is so much of a currency.
-type Amount struct {
-	Value        decimal.Decimal `json:"value"` // as text, so that no digit is lost
-	CurrencyCode string          `json:"currency_code"`
-	Text         string          `json:"text"` // by the habits of a language
 }
 
 // ErrAmount is wrapped by what is wrong with an amount or a currency.

@@ -64,7 +64,7 @@ func factsKey(c *card.Card) string {
 	}
 	add(c.Edition.Name)
 	add(string(w.Level))
-	for _, s := range []*string{w.CountryCode, w.RegionCode, w.City, w.PostalCode, w.TimeZone, w.Names.Region, n.Range, n.Operator} {
+	for _, s := range []*string{w.CountryCode, w.RegionCode, w.City, w.PostalCode, w.TimeZone, w.Names.Region, n.Operator} {
 		addTo(s)
 	}
 	for _, f := range []*float64{w.Latitude, w.Longitude, w.RadiusKm} {
@@ -73,12 +73,13 @@ func factsKey(c *card.Card) string {
 		}
 		key = append(key, 0)
 	}
+	key = append(n.Range.AppendTo(key), 0)
 	if n.ASNumber != nil {
 		key = strconv.AppendUint(key, uint64(*n.ASNumber), 10)
 	}
 	for _, e := range c.Evidence {
 		add(e.Source)
-		addTo(e.Range)
+		key = append(e.Range.AppendTo(key), 0)
 		addTo(e.Reason)
 		key = append(key, byte(len(e.Facts)))
 	}

@@ -12,7 +12,7 @@ import (
 // it.
 func appendPersonal(b []byte, c *card.Card) []byte {
 	b = append(b, `{"address":`...)
-	b = card.AppendAddress(b, &c.Address)
+	b = c.Address.AppendJSON(b)
 	b = append(b, `,"labels":`...)
 	b = jsonout.Strings(b, c.Labels)
 	for _, f := range [...]struct{ key, value string }{
@@ -28,7 +28,7 @@ func appendPersonal(b []byte, c *card.Card) []byte {
 	b = append(b, `,"offered":`...)
 	b = jsonout.Strings(b, c.Locale.Offered)
 	b = append(b, `},"clock":`...)
-	b = card.AppendClock(b, &c.Clock)
+	b = c.Clock.AppendJSON(b)
 	b = append(b, `,"variants":`...)
 	b = jsonout.Map(b, c.Variants)
 	return append(b, '}')

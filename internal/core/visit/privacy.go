@@ -38,7 +38,6 @@ const NotKept = "not kept"
 // [Hashed]; "" counts as [Nothing]. Where the policy names a word to store
 // instead of the address, the address goes in every mode.
 func (v Visit) Keep(mode Mode, hash string) Visit {
-	v.Card = v.Card.Alone() // what is kept stands for itself
 	if word := v.Card.Address.Placeholder; word != nil {
 		if mode != Whole {
 			v.Trail = v.Trail.Truncate()

@@ -8,7 +8,6 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/google/uuid"
 
@@ -163,14 +162,10 @@ var MarkWords = []string{MarkBot, MarkMonitor, MarkTest, MarkPrivate}
 
 // weekHour gives the hours since Monday began, 0 to 167, at a clock's place.
 func weekHour(c locale.Clock) *int16 {
-	if c.LocalTime == nil {
+	if c.LocalTime.IsZero() {
 		return nil
 	}
-	local, err := time.Parse(time.RFC3339, *c.LocalTime)
-	if err != nil {
-		return nil
-	}
-	h := int16((int(local.Weekday())+6)%7*24 + local.Hour())
+	h := int16((int(c.LocalTime.Weekday())+6)%7*24 + c.LocalTime.Hour())
 	return &h
 }
 

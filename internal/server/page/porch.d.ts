@@ -35,61 +35,95 @@ declare global {
   }
 }
 
-/** The part of the card that `data-fields` picks; by default location, locale, clock, money and variants. */
+// The card, generated from api/openapi.yaml.
 export interface PorchCard {
-  location?: {
-    level: "city" | "region" | "country" | "continent" | "none";
-    continent_code: string | null;
-    country_code: string | null;
-    region_code: string | null;
-    city: string | null;
-    postal_code: string | null;
-    latitude: number | null;
-    longitude: number | null;
-    radius_km: number | null;
-    time_zone: string | null;
-    /** In the visitor's language. */
-    names: { continent: string | null; country: string | null; region: string | null; city: string | null };
-    missing: Record<string, string>;
-  };
-  locale?: {
-    language: string;
-    script: string;
-    direction: "ltr" | "rtl";
-    formatting: string;
-    reason: "choice" | "accept-language" | "country" | "default";
-    offered: string[];
-    names: { language: string; country: string | null };
-    hints: string[];
-  };
-  clock?: {
-    time_zone: string | null;
-    local_time: string | null;
-    utc_offset: string | null;
-    next_change: string | null;
-    business_hours: boolean | null;
-  };
-  money?: {
-    currency_code: string | null;
-    symbol: string | null;
-    minor_units: number | null;
-    display_digits: number | null;
-    also: string[];
-    rate: { from: string; rate: string; direction: string | null; dated: string; source: string; ending: string | null } | null;
-  };
+  location?: PorchLocation;
+  locale?: PorchLocale;
+  clock?: PorchClock;
+  money?: PorchMoney;
+  /** The content variant of each set of the site, by its name. */
   variants?: Record<string, string>;
-  device?: {
-    latitude: number;
-    longitude: number;
-    accuracy_km: number | null;
-    city: string | null;
-    country_code: string | null;
-    region_code: string | null;
-    town_km: number | null;
-    time_zone: string | null;
-    from_address_km: number | null;
-  } | null;
+  device?: PorchDevice | null;
 }
+
+export interface PorchLocation {
+  level: "city" | "region" | "country" | "continent" | "none";
+  continent_code: string | null;
+  /** ISO 3166-1 alpha-2. */
+  country_code: string | null;
+  /** ISO 3166-2. */
+  region_code: string | null;
+  city: string | null;
+  postal_code: string | null;
+  latitude: number | null;
+  longitude: number | null;
+  radius_km: number | null;
+  /** IANA name. */
+  time_zone: string | null;
+  /** In the language of who reads: a visitor's own card has them in `locale.language`, answers to others in `language`,
+   * stored visits in English. A region that CLDR names in English alone stands in English, a town that it does not
+   * know as the source has it. */
+  names: { continent: string | null; country: string | null; region: string | null; city: string | null };
+  /** Why a fact is null. */
+  missing: Record<string, string>;
+}
+
+export interface PorchLocale {
+  /** BCP 47. */
+  language: string;
+  /** ISO 15924. */
+  script: string;
+  direction: "ltr" | "rtl";
+  /** BCP 47: by whose habits numbers and times are written. */
+  formatting: string;
+  reason: "choice" | "accept-language" | "country" | "default";
+  /** What may be switched to, the best first. */
+  offered: string[];
+  /** In the language itself. */
+  names: { language: string; country: string | null };
+  /** What does not fit together; never a verdict. */
+  hints: string[];
+}
+
+export interface PorchClock {
+  time_zone: string | null;
+  local_time: string | null;
+  utc_offset: string | null;
+  next_change: string | null;
+  /** Whether the site's business hours are on there, on no weekend of that country. */
+  business_hours: boolean | null;
+}
+
+export interface PorchMoney {
+  /** ISO 4217, the usual one. */
+  currency_code: string | null;
+  /** As written in English, so that it is not mistaken for another's. */
+  symbol: string | null;
+  /** Decimals by ISO 4217, which amounts are rounded to; null where the list has none. */
+  minor_units: number | null;
+  /** Decimals that texts show (CLDR). */
+  display_digits: number | null;
+  /** What else is legal tender. */
+  also: string[];
+  /** From the site's own currency. */
+  rate: { from: string; rate: string; direction: string | null; dated: string; source: string; ending: string | null } | null;
+}
+
+export interface PorchDevice {
+  latitude: number;
+  longitude: number;
+  accuracy_km: number | null;
+  /** The nearest town. */
+  city: string | null;
+  country_code: string | null;
+  region_code: string | null;
+  town_km: number | null;
+  time_zone: string | null;
+  /** To where the address is. */
+  from_address_km: number | null;
+}
+
+// End of the card.
 
 export interface PorchPrice {
   /** By the habits of the visitor, in the language of the page. */

@@ -1364,6 +1364,7 @@ export interface components {
         Level: "city" | "region" | "country" | "continent" | "none";
         /** @enum {string|null} */
         Kind: "public" | "private" | "loopback" | "link-local" | "shared" | "documentation" | "benchmarking" | "multicast" | "broadcast" | "unspecified" | "this-network" | "protocol" | "service" | "translation" | "tunnel" | "discard" | "reserved" | null;
+        /** @description The full answer about one address. All its keys are always present; an absent fact is null, and a map named missing says why. */
         Card: {
             address: components["schemas"]["Address"];
             location: components["schemas"]["Location"];
@@ -1383,6 +1384,7 @@ export interface components {
                 credits: string[];
             };
         };
+        /** @description The subject of a card. Text is absent where the visitor was not found, or where privacy keeps no address. */
         Address: {
             /** @description Null where the visitor was not found or the address is not kept. */
             text: string | null;
@@ -1402,6 +1404,7 @@ export interface components {
             embedded: string | null;
             reason: string | null;
         };
+        /** @description What an atlas says of an address. What is null is not known, and missing says why. */
         Location: {
             level: components["schemas"]["Level"];
             continent_code: string | null;
@@ -1432,6 +1435,7 @@ export interface components {
                 [key: string]: string;
             };
         };
+        /** @description Whose addresses they are. What is null is not known, and missing says why. */
         Network: {
             range: string | null;
             as_number: number | null;
@@ -1440,6 +1444,7 @@ export interface components {
                 [key: string]: string;
             };
         };
+        /** @description The language that suits a visitor, and why. */
         Locale: {
             /** @description BCP 47. */
             language: string;
@@ -1461,6 +1466,7 @@ export interface components {
             /** @description What does not fit together; never a verdict. */
             hints: string[];
         };
+        /** @description The time at a place. All is null where the zone is not known. */
         Clock: {
             time_zone: string | null;
             local_time: string | null;
@@ -1469,6 +1475,7 @@ export interface components {
             /** @description Whether the site's business hours are on there, on no weekend of that country. */
             business_hours: boolean | null;
         };
+        /** @description The currency of a country. All but also is null where it has none. */
         Money: {
             /** @description ISO 4217, the usual one. */
             currency_code: string | null;
@@ -1530,6 +1537,7 @@ export interface components {
                 language: string;
             } | null;
         };
+        /** @description So much of a currency. */
         Amount: {
             /** @description A decimal number. */
             value: string;
@@ -1688,14 +1696,14 @@ export interface components {
                 note: string;
             }[];
         };
+        /** @description Who said what of an address, and whether it was used. */
         Evidence: {
             facts: string[];
             /** @description By fact; numbers as text. */
             values: {
                 [key: string]: string;
             };
-            /** @enum {string} */
-            basis: "registration" | "self-published claim" | "table's claim" | "correction" | "derived";
+            basis: components["schemas"]["Basis"];
             source: string;
             rank: number | null;
             range: string | null;
@@ -1704,6 +1712,11 @@ export interface components {
             used: boolean;
             reason: string | null;
         };
+        /**
+         * @description On what grounds a fact is stated.
+         * @enum {string}
+         */
+        Basis: "registration" | "self-published claim" | "table's claim" | "correction" | "derived";
         /**
          * @description By name, in any case; the lines of one name in the order in which they came.
          * @example {
@@ -1778,6 +1791,7 @@ export interface components {
                 disagreed: number;
             }[];
         };
+        /** @description The ordered hops of a request, from the peer back to the visitor and on to what stands left of it. */
         Trail: {
             /** @description Null where it was not found. */
             visitor: string | null;
@@ -1794,6 +1808,7 @@ export interface components {
             omitted: number;
             notes: string[];
         };
+        /** @description One station of a request, seen from the service. */
         Hop: {
             /** @description `peer`, `given`, or the name of the header. */
             source: string;
@@ -1806,12 +1821,16 @@ export interface components {
             kind: components["schemas"]["Kind"];
             /** @description The owner's; on an unverified hop merely claimed. */
             labels: string[];
-            /** @enum {string} */
-            verdict: "trusted" | "visitor" | "unverified" | "unreadable";
+            verdict: components["schemas"]["Verdict"];
             /** @description The trusted prefix or label that matched, or the hop count. */
             rule: string | null;
             reason: string;
         };
+        /**
+         * @description What was made of a hop.
+         * @enum {string}
+         */
+        Verdict: "trusted" | "visitor" | "unverified" | "unreadable";
         /**
          * @description Why a visit is left out of statistics; `private` ones are counted.
          * @enum {string}

@@ -50,7 +50,7 @@ func TestReadDelegated(t *testing.T) {
 	assert.Equal(t, atlas.Registration, f.Evidence[0].Basis)
 	assert.Contains(t, *f.Evidence[0].Reason, "need not be where it is")
 	assert.Equal(t, "registered to the country only", f.Location.Missing["city"])
-	assert.Equal(t, "198.51.100.0-198.51.100.191", *f.Network.Range, "the range as the registry has it")
+	assert.Equal(t, "198.51.100.0-198.51.100.191", f.Network.Range.String(), "the range as the registry has it")
 	assert.Equal(t, atlas.None, at(a, "198.51.100.200").Location.Level, "past the count")
 	assert.Equal(t, atlas.None, at(a, "192.0.2.9").Location.Level)
 }
@@ -115,7 +115,7 @@ func TestReadTable(t *testing.T) {
 
 	network := at(a, "198.18.4.50")
 	assert.Equal(t, atlas.None, network.Location.Level, "a network is not a location")
-	assert.Equal(t, "198.18.4.0-198.18.4.99", *network.Network.Range)
+	assert.Equal(t, "198.18.4.0-198.18.4.99", network.Network.Range.String())
 	wide := at(a, "198.18.16.1")
 	assert.Equal(t, "PT", *wide.Location.CountryCode)
 	assert.Equal(t, uint32(64502), *wide.Network.ASNumber, "location and network are merged apart")
