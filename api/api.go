@@ -12,16 +12,16 @@ import (
 )
 
 //go:embed openapi.yaml
-var source []byte
+var document []byte
 
 // YAML gives the document as it is written.
-func YAML() []byte { return source }
+func YAML() []byte { return document }
 
 // JSON gives the document as JSON. It panics where the embedded document is
 // broken, which the tests of this repository rule out.
 var JSON = sync.OnceValue(func() []byte {
 	var doc any
-	if err := yaml.Unmarshal(source, &doc); err != nil {
+	if err := yaml.Unmarshal(document, &doc); err != nil {
 		panic("api: openapi.yaml: " + err.Error())
 	}
 	text, err := json.Marshal(doc)

@@ -2,5 +2,611 @@
 
 package api
 
-// Kind: as the contract has it.
-type Kind string
+import (
+	"encoding/json"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/shopspring/decimal"
+
+	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/compare"
+	"eastporch/internal/core/atlas/source"
+	"eastporch/internal/core/card"
+	"eastporch/internal/core/checkup"
+	"eastporch/internal/core/keys"
+	"eastporch/internal/core/locale"
+	"eastporch/internal/core/snippet"
+	"eastporch/internal/core/variant"
+	"eastporch/internal/core/visit"
+)
+
+// Problem: as the contract has it.
+type Problem struct {
+	Type      string `json:"type"`
+	Title     string `json:"title"`
+	Status    int    `json:"status"`
+	Detail    string `json:"detail"` // What is wrong in this request.
+	Hint      string `json:"hint"`   // How to mend it.
+	RequestID string `json:"request_id"`
+}
+
+// LocaleAnswer: as the contract has it.
+type LocaleAnswer struct {
+	Locale   locale.Locale     `json:"locale"`
+	Clock    locale.Clock      `json:"clock"`
+	Money    locale.Money      `json:"money"`
+	Variants map[string]string `json:"variants"`
+	At       *locale.Instant   `json:"at"`
+}
+
+// Conversions: as the contract has it.
+type Conversions struct {
+	Stale       bool                `json:"stale"` // Whether the rates are older than the owner lets them be.
+	Conversions []locale.Conversion `json:"conversions"`
+}
+
+// Rates: as the contract has it.
+type Rates struct {
+	Base    *string                    `json:"base"`
+	Dated   *string                    `json:"dated"`
+	AgeDays *int                       `json:"age_days"`
+	Stale   bool                       `json:"stale"`
+	Source  *string                    `json:"source"`
+	ReadAt  *time.Time                 `json:"read_at"`
+	Problem *string                    `json:"problem"` // Why the last reading failed.
+	Rejects []string                   `json:"rejects"`
+	Rates   map[string]decimal.Decimal `json:"rates"`
+}
+
+// CountryChoices: as the contract has it.
+type CountryChoices struct {
+	Language  string           `json:"language"`
+	Countries []almanac.Choice `json:"countries"`
+}
+
+// SiteVariants: as the contract has it.
+type SiteVariants struct {
+	Name    string         `json:"name"`
+	Default string         `json:"default"`
+	Rules   []variant.Rule `json:"rules"`
+	From    string         `json:"from"`
+}
+
+// Variants: as the contract has it.
+type Variants struct {
+	Site            string         `json:"site"`
+	Sets            []SiteVariants `json:"sets"`
+	Groups          []string       `json:"groups"`
+	Areas           []string       `json:"areas"`
+	Labels          []string       `json:"labels"`
+	Languages       []string       `json:"languages"` // Those that the site has; none for any.
+	DefaultLanguage string         `json:"default_language"`
+	Currency        *string        `json:"currency"`
+	BusinessHours   string         `json:"business_hours"`
+}
+
+// Snippets: as the contract has it.
+type Snippets struct {
+	Base     string            `json:"base"`
+	Snippets []snippet.Snippet `json:"snippets"`
+}
+
+// Headers: By name, in any case; the lines of one name in the order in which they came.
+type Headers map[string][]string
+
+// TrailRequest: as the contract has it.
+type TrailRequest struct {
+	Peer     *string        `json:"peer,omitempty"` // The other end of the connection; `unix` for a Unix socket.
+	Headers  Headers        `json:"headers,omitempty"`
+	Text     *string        `json:"text,omitempty"` // Headers as they are pasted, instead of `headers`: a block of lines, the output of curl -v, or a HAR file.
+	Settings *ProxySettings `json:"settings,omitempty"`
+}
+
+// ProxySettings: as the contract has it.
+type ProxySettings struct {
+	Trusted []string `json:"trusted"` // Prefixes, `label:NAME` or `unix`.
+	Header  string   `json:"header"`  // The one header that is believed.
+	Hops    int      `json:"hops"`    // How many proxies of yours a request passes, the peer included; 0 goes by prefixes.
+}
+
+// Checkup: as the contract has it.
+type Checkup struct {
+	checkup.Result
+	Settings ProxySettings `json:"settings"`
+}
+
+// NewVisit: as the contract has it.
+type NewVisit struct {
+	ID         *string         `json:"id,omitempty"`         // Version 7; its time is the visit's. Wants scope `server`.
+	Time       *string         `json:"time,omitempty"`       // Instead of an id. Wants scope `server`.
+	Site       string          `json:"site"`                 // The host of a configured site.
+	Path       string          `json:"path"`                 // Begins with /; at most 2048 bytes.
+	Referrer   *string         `json:"referrer,omitempty"`   // At most 2048 bytes.
+	UserAgent  *string         `json:"user_agent,omitempty"` // By default the request's own. Wants scope `server`.
+	Link       *string         `json:"link,omitempty"`       // The name of the short link that led here; at most 64 bytes.
+	Attributes json.RawMessage `json:"attributes,omitempty"` // Your own; at most 2048 bytes and four levels.
+	Test       bool            `json:"test,omitempty"`       // Kept and marked; statistics leave it out.
+	DryRun     bool            `json:"dry_run,omitempty"`    // Read, made and answered, but not stored.
+	Address    *string         `json:"address,omitempty"`    // The visitor's address, where the reporting server knows it: no header is searched for it. Wants scope `server`.
+	Peer       *string         `json:"peer,omitempty"`       // Instead of `address`: the other end of the connection that the reporting server saw; the visitor is found in `headers`. Wants scope `server`.
+	Headers    Headers         `json:"headers,omitempty"`
+}
+
+// Taken: as the contract has it.
+type Taken struct {
+	ID    uuid.UUID    `json:"id"`
+	Time  time.Time    `json:"time"`
+	State string       `json:"state"`
+	Marks []string     `json:"marks"`
+	Visit *visit.Visit `json:"visit,omitempty"`
+}
+
+// Many: as the contract has it.
+type Many struct {
+	Visits   []TakenOne `json:"visits"`
+	Accepted int        `json:"accepted"`
+	Refused  int        `json:"refused"`
+}
+
+// TakenOne: as the contract has it.
+type TakenOne struct {
+	Index   int          `json:"index"`
+	ID      *uuid.UUID   `json:"id,omitempty"`
+	Time    *time.Time   `json:"time,omitempty"`
+	State   *string      `json:"state,omitempty"`
+	Marks   []string     `json:"marks,omitempty"`
+	Visit   *visit.Visit `json:"visit,omitempty"`
+	Problem *Problem     `json:"problem,omitempty"`
+}
+
+// VisitPage: as the contract has it.
+type VisitPage struct {
+	Visits []visit.Visit `json:"visits"`
+	Next   *string       `json:"next"` // The cursor of the next page; null on the last page, and never null by sequence.
+	Count  visit.Count   `json:"count"`
+}
+
+// VisitsState: as the contract has it.
+type VisitsState struct {
+	Intake     visit.Queue `json:"intake"`
+	Kept       visit.Kept  `json:"kept"`
+	Quarantine int         `json:"quarantine"`
+	NextKey    *time.Time  `json:"next_key"` // when the next key of hashes comes into use
+}
+
+// ImportReject: as the contract has it.
+type ImportReject struct {
+	Line   int    `json:"line"`
+	Reason string `json:"reason"`
+}
+
+// Imported: as the contract has it.
+type Imported struct {
+	Read      int            `json:"read"`
+	Stored    int            `json:"stored"`
+	Duplicate int            `json:"duplicate"`
+	Expired   int            `json:"expired"`
+	Erased    int            `json:"erased"`
+	Rejected  int            `json:"rejected"`
+	Rejects   []ImportReject `json:"rejects"`
+}
+
+// Erase: as the contract has it.
+type Erase struct {
+	ID      *string `json:"id,omitempty"`
+	Address *string `json:"address,omitempty"`
+	Prefix  *string `json:"prefix,omitempty"`
+}
+
+// Receipt: as the contract has it.
+type Receipt struct {
+	Time       time.Time `json:"time"`
+	Visits     int       `json:"visits"`
+	Days       int       `json:"days"` // whose counts were made anew
+	Quarantine int       `json:"quarantine"`
+	Left       []string  `json:"left"` // sites that keep too little of an address to find its visits
+}
+
+// Verify: as the contract has it.
+type Verify struct {
+	Site string  `json:"site"`
+	Day  *string `json:"day,omitempty"`
+	Mend bool    `json:"mend,omitempty"` // put the counts right
+}
+
+// Verified: as the contract has it.
+type Verified struct {
+	Site    string                `json:"site"`
+	Days    []string              `json:"days"`
+	Rows    int64                 `json:"rows"`
+	Differs []visit.CountMismatch `json:"differs"`
+}
+
+// Quarantine: as the contract has it.
+type Quarantine struct {
+	Visits []Apart `json:"visits"`
+	All    int     `json:"all"`
+}
+
+// Apart: as the contract has it.
+type Apart struct {
+	ID     uuid.UUID  `json:"id"`
+	Time   time.Time  `json:"time"`
+	Reason string     `json:"reason"`
+	Row    *visit.Row `json:"row"`
+	Text   *string    `json:"text"`
+}
+
+// Mend: as the contract has it.
+type Mend struct {
+	ID        *string `json:"id,omitempty"`
+	Site      *string `json:"site,omitempty"`
+	Path      *string `json:"path,omitempty"`
+	Referrer  *string `json:"referrer,omitempty"`
+	UserAgent *string `json:"user_agent,omitempty"`
+	Link      *string `json:"link,omitempty"`
+}
+
+// Replayed: as the contract has it.
+type Replayed struct {
+	ID     uuid.UUID `json:"id"`
+	Stored bool      `json:"stored"`
+}
+
+// Published: as the contract has it.
+type Published struct {
+	Edition string `json:"edition"`
+	Ranges  int64  `json:"ranges"`
+}
+
+// Site: as the contract has it.
+type Site struct {
+	Host     string `json:"host"`
+	Name     string `json:"name"`
+	Privacy  string `json:"privacy"`
+	TimeZone string `json:"time_zone"` // the one that the site's days are of
+}
+
+// AddressList: as the contract has it.
+type AddressList struct {
+	Addresses []string `json:"addresses"`
+}
+
+// AskedList: as the contract has it.
+type AskedList struct {
+	Addresses []Asked `json:"addresses"`
+}
+
+// Asked: as the contract has it.
+type Asked struct {
+	Input    string     `json:"input"`
+	Spelling *string    `json:"spelling"` // how it was written, where that is not as usual
+	Card     *card.Card `json:"card"`
+	Problem  *string    `json:"problem"`
+}
+
+// RangeAnswer: as the contract has it.
+type RangeAnswer struct {
+	Range    string  `json:"range"` // What was asked for, as a prefix or first-last.
+	Edition  string  `json:"edition"`
+	LookedAt string  `json:"looked_at"` // What of it the shares are of: all, or its first part.
+	Complete bool    `json:"complete"`
+	Shares   []Share `json:"shares"`
+}
+
+// Share: as the contract has it.
+type Share struct {
+	atlas.Share
+	Country   string   `json:"country"`
+	Latitude  *float64 `json:"latitude"` // Of the place's middle; null where there is no location.
+	Longitude *float64 `json:"longitude"`
+}
+
+// TownsNearCountry: as the contract has it.
+type TownsNearCountry struct {
+	CountryCode string `json:"country_code"`
+	Country     string `json:"country"`
+	Reason      string `json:"reason"`
+}
+
+// TownsNear: as the contract has it.
+type TownsNear struct {
+	At      string            `json:"at"`
+	Country *TownsNearCountry `json:"country"`
+	Towns   []TownNear        `json:"towns"`
+}
+
+// TownNear: as the contract has it.
+type TownNear struct {
+	City        string  `json:"city"`
+	CountryCode string  `json:"country_code"`
+	RegionCode  *string `json:"region_code"`
+	Latitude    float64 `json:"latitude"`
+	Longitude   float64 `json:"longitude"`
+	Population  int     `json:"population"`
+	TimeZone    string  `json:"time_zone"`
+	Km          float64 `json:"km"`
+}
+
+// AreaHolds: as the contract has it.
+type AreaHolds struct {
+	Name   string  `json:"name"`
+	Holds  *bool   `json:"holds"`            // null where no point was given
+	Remark *string `json:"remark,omitempty"` // What was taken otherwise than it is written.
+}
+
+// Areas: as the contract has it.
+type Areas struct {
+	Areas []AreaHolds `json:"areas"`
+}
+
+// Editions: as the contract has it.
+type Editions struct {
+	Editions []Edition `json:"editions"`
+	Job      Job       `json:"job"`
+}
+
+// Edition: as the contract has it.
+type Edition struct {
+	Name     string       `json:"name"`
+	State    string       `json:"state"` // ready: newer than the one in use, and never used
+	Built    time.Time    `json:"built"`
+	Bytes    int64        `json:"bytes"`
+	Ranges4  int          `json:"ranges_ipv4"`
+	Ranges6  int          `json:"ranges_ipv6"`
+	Uses     []Use        `json:"uses"`
+	Report   *BuildReport `json:"report"`
+	Unusable string       `json:"unusable"` // why, or empty
+}
+
+// Use: as the contract has it.
+type Use struct {
+	Edition string     `json:"edition"`
+	Since   time.Time  `json:"since"`
+	Until   *time.Time `json:"until"`
+}
+
+// SourceRunning: as the contract has it.
+type SourceRunning struct {
+	Name  string `json:"name"`
+	Doing string `json:"doing"`
+	Bytes int64  `json:"bytes"`
+	Lines int    `json:"lines"`
+}
+
+// Job: as the contract has it.
+type Job struct {
+	Running bool            `json:"running"`
+	Began   *time.Time      `json:"began"`
+	Ended   *time.Time      `json:"ended"`
+	Doing   string          `json:"doing"`
+	Sources []SourceRunning `json:"sources"`
+	Edition string          `json:"edition"` // that it made, or empty
+	Failed  string          `json:"failed"`  // why, or empty
+}
+
+// JobAnswer: as the contract has it.
+type JobAnswer struct {
+	Job Job `json:"job"`
+}
+
+// BuildReport: as the contract has it.
+type BuildReport struct {
+	Edition  string            `json:"edition"`
+	Sources  []SourceReport    `json:"sources"`
+	Overlaps []compare.Overlap `json:"overlaps"`
+	Seconds  float64           `json:"seconds"`
+	PeakMB   int64             `json:"peak_mb"`
+	Bytes    int64             `json:"bytes"`
+	Rejects  string            `json:"rejects"` // the file that has all of them
+	Warnings []string          `json:"warnings"`
+}
+
+// SourceReport: as the contract has it.
+type SourceReport struct {
+	Name          string        `json:"name"`
+	Rank          int           `json:"rank"`
+	Dated         string        `json:"dated"`
+	Licence       string        `json:"licence"`
+	Credit        string        `json:"credit"`
+	Basis         string        `json:"basis"`
+	Rows          int           `json:"rows"`
+	Accepted      int           `json:"accepted"`
+	Rejected      int           `json:"rejected"`
+	Remarked      int           `json:"remarked"`
+	Nested        int           `json:"nested"`
+	Ranges4       int           `json:"ranges_ipv4"`
+	Ranges6       int           `json:"ranges_ipv6"`
+	Covered       atlas.Covered `json:"covered"`
+	Seconds       float64       `json:"seconds"`
+	RejectReasons []Reason      `json:"rejects"`
+	RemarkReasons []Reason      `json:"remarks"`
+}
+
+// Reason: as the contract has it.
+type Reason struct {
+	Reason string       `json:"reason"`
+	Count  int          `json:"count"`
+	First  []atlas.Note `json:"first"`
+}
+
+// CoverageAnswer: as the contract has it.
+type CoverageAnswer struct {
+	Edition   string           `json:"edition"`
+	Total     atlas.Covered    `json:"total"`
+	Nowhere   atlas.Covered    `json:"nowhere"`
+	Countries []CountryCovered `json:"countries"`
+}
+
+// CountryCovered: as the contract has it.
+type CountryCovered struct {
+	CountryCode string   `json:"country_code"`
+	Country     string   `json:"country"`
+	Latitude    *float64 `json:"latitude"` // of its middle, by people
+	Longitude   *float64 `json:"longitude"`
+	atlas.Covered
+}
+
+// Used: as the contract has it.
+type Used struct {
+	Edition string `json:"edition"`
+}
+
+// Changes: as the contract has it.
+type Changes struct {
+	compare.Changes
+	Visits VisitsRead `json:"visits"`
+}
+
+// ReadDifferentlyIn: as the contract has it.
+type ReadDifferentlyIn struct {
+	Addresses int               `json:"addresses"`
+	Visits    int               `json:"visits"`
+	Counts    map[string]int    `json:"counts"`
+	Examples  []ReadDifferently `json:"examples"`
+}
+
+// VisitsRead: as the contract has it.
+type VisitsRead struct {
+	Days        int               `json:"days"`
+	Addresses   int               `json:"addresses"`
+	Visits      int               `json:"visits"`
+	Differently ReadDifferentlyIn `json:"differently"`
+}
+
+// ReadDifferently: as the contract has it.
+type ReadDifferently struct {
+	Address    string             `json:"address"`
+	Visits     int                `json:"visits"`
+	Difference compare.ChangeKind `json:"difference"`
+	Now        atlas.Spot         `json:"now"`
+	Then       atlas.Spot         `json:"then"`
+	Km         *float64           `json:"km"`
+}
+
+// Accuracy: as the contract has it.
+type Accuracy struct {
+	compare.Accuracy
+	Rejects []atlas.Note `json:"rejects"`
+}
+
+// Sample: as the contract has it.
+type Sample struct {
+	Address string `json:"address"`
+	Family  int    `json:"family"`
+}
+
+// Samples: as the contract has it.
+type Samples struct {
+	Edition string   `json:"edition"`
+	Samples []Sample `json:"samples"`
+}
+
+// ReenrichAnswer: as the contract has it.
+type ReenrichAnswer struct {
+	Edition    string `json:"edition"`
+	Seen       int    `json:"seen"`
+	Reenriched int    `json:"reenriched"`
+}
+
+// Corrections: as the contract has it.
+type Corrections struct {
+	Corrections []source.Correction `json:"corrections"`
+}
+
+// FeedCheck: as the contract has it.
+type FeedCheck struct {
+	Valid    bool         `json:"valid"`
+	Rows     int          `json:"rows"`
+	Accepted int          `json:"accepted"`
+	Rejects  []atlas.Note `json:"rejects"`
+	Remarks  []atlas.Note `json:"remarks"`
+}
+
+// AtlasEdition: as the contract has it.
+type AtlasEdition struct {
+	Name    string    `json:"name"`
+	Built   time.Time `json:"built"`
+	Credits []string  `json:"credits"`
+	Sources []Source  `json:"sources"`
+}
+
+// Source: as the contract has it.
+type Source struct {
+	Name     string       `json:"name"`
+	Rank     int          `json:"rank"` // 1 is highest; 0 are the owner's corrections
+	Basis    string       `json:"basis"`
+	Dated    *string      `json:"dated"`
+	Licence  *string      `json:"licence"`
+	Credit   *string      `json:"credit"`
+	Rows     int          `json:"rows"`
+	Accepted int          `json:"accepted"`
+	Rejected int          `json:"rejected"`
+	Nested   int          `json:"nested"` // ranges within another of the source
+	Ranges4  int          `json:"ranges_ipv4"`
+	Ranges6  int          `json:"ranges_ipv6"`
+	Rejects  []atlas.Note `json:"rejects"`
+	Remarks  []atlas.Note `json:"remarks"`
+}
+
+// Health: as the contract has it.
+type Health struct {
+	Status   string       `json:"status"`
+	Version  string       `json:"version"`
+	Edition  string       `json:"edition"`
+	Database string       `json:"database"`
+	Intake   *visit.Queue `json:"intake"`
+}
+
+// Sites: as the contract has it.
+type Sites struct {
+	Sites   []Site  `json:"sites"`
+	MapLink *string `json:"map_link"` // template of a link to a map outside, with {latitude} and {longitude}
+}
+
+// Reenrich: as the contract has it.
+type Reenrich struct {
+	Since *time.Time `json:"since,omitempty"` // 30 days ago by default.
+}
+
+// KeyList: as the contract has it.
+type KeyList struct {
+	Keys []keys.Key `json:"keys"`
+}
+
+// Created: as the contract has it.
+type Created struct {
+	Key    keys.Key `json:"key"`
+	Secret string   `json:"secret"`
+}
+
+// Rename: as the contract has it.
+type Rename struct {
+	Name string `json:"name"`
+}
+
+// Revoked: as the contract has it.
+type Revoked struct {
+	Revoked []uuid.UUID `json:"revoked"` // The keys that were ended.
+	Made    keys.Made   `json:"made"`
+}
+
+// SessionList: as the contract has it.
+type SessionList struct {
+	Sessions []keys.Session `json:"sessions"`
+	Current  *uuid.UUID     `json:"current"` // The one that asks.
+}
+
+// SignIn: as the contract has it.
+type SignIn struct {
+	Key  *string `json:"key,omitempty"`  // A key of scope `admin`.
+	Link *string `json:"link,omitempty"` // The secret of a one-time link.
+}
+
+// AuditLog: as the contract has it.
+type AuditLog struct {
+	Events []keys.Event `json:"events"`
+	Next   *string      `json:"next"`
+}

@@ -14,6 +14,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"eastporch/api"
 	"eastporch/internal/client"
 	"eastporch/internal/config"
 	"eastporch/internal/core/almanac"
@@ -54,7 +55,7 @@ func (a *app) openAtlas(file string) (*atlas.Atlas, error) {
 		return nil, err
 	}
 	for _, s := range report.Sources {
-		for _, r := range append(s.Rejected, s.Remarks...) {
+		for _, r := range append(s.RejectReasons, s.RemarkReasons...) {
 			for _, n := range r.First {
 				a.noteln(fmt.Sprintf("%s line %d: %s", file, n.Line, n.Reason))
 			}
@@ -237,14 +238,14 @@ func (a *app) drawReport(out string, r *editions.BuildReport) {
 	t := newTable(a.Out, table.Row{"Rank", "Source", "Basis", "Rows", "Accepted", "Rejected", "Nested", "IPv4 addresses", "IPv6 /48s"},
 		"Rank", "Rows", "Accepted", "Rejected", "Nested", "IPv4 addresses", "IPv6 /48s")
 	for _, s := range r.Sources {
-		t.AppendRow(table.Row{s.Rank, s.Name, s.Basis, thousands(s.Rows), thousands(s.Accepted), thousands(s.Counts.Rejected), thousands(s.Nested), amount(s.Covered.IPv4), amount(s.Covered.IPv6)})
+		t.AppendRow(table.Row{s.Rank, s.Name, s.Basis, thousands(s.Rows), thousands(s.Accepted), thousands(s.Rejected), thousands(s.Nested), amount(s.Covered.IPv4), amount(s.Covered.IPv6)})
 	}
 	t.Render()
 	for _, s := range r.Sources {
 		for _, k := range []struct {
 			what string
 			list []editions.Reason
-		}{{"rejected", s.Rejected}, {"remarked", s.Remarks}} {
+		}{{"rejected", s.RejectReasons}, {"remarked", s.RemarkReasons}} {
 			for _, reason := range k.list {
 				fmt.Fprintf(a.Out, "\n%s, %s %s: %s\n", s.Name, thousands(reason.Count), k.what, reason.Reason)
 				t := newTable(a.Out, nil)
@@ -466,7 +467,7 @@ visits of the last 30 days would read differently.`,
   eastporch atlas diff 2026-11-14-c81e90b7`,
 		Args: cobra.RangeArgs(1, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var changes client.Changes
+			var changes api.Changes
 			if _, err := os.Stat(args[len(args)-1]); len(args) == 2 && err == nil {
 				now, err := a.openAtlas(args[0])
 				if err != nil {
@@ -498,20 +499,20 @@ visits of the last 30 days would read differently.`,
 					return err
 				}
 			}
-			return emit(a, []client.Changes{changes}, true, func() { a.drawChanges(changes) })
+			return emit(a, []api.Changes{changes}, true, func() { a.drawChanges(changes) })
 		},
 	}
 	return cmd
 }
 
-func (a *app) drawChanges(c client.Changes) {
+func (a *app) drawChanges(c api.Changes) {
 	if c.Ranges == 0 {
 		fmt.Fprintf(a.Out, "%s and %s say the same everywhere.\n", c.Now, c.Then)
 		return
 	}
 	fmt.Fprintf(a.Out, "From %s to %s, %s ranges would read differently: %s of the located IPv4 addresses, %s of IPv6.\n",
 		c.Now, c.Then, thousands(c.Ranges), fine(c.Share4), fine(c.Share6))
-	if v := c.Visits; v != nil {
+	if v := c.Visits; v.Days > 0 { // of a service
 		fmt.Fprintf(a.Out, "Of the %s visits of the last %d days, %s would, from %s addresses.\n", thousands(v.Visits), v.Days, thousands(v.Differently.Visits), thousands(v.Differently.Addresses))
 	}
 	if c.Km.P50 != nil {
@@ -631,7 +632,7 @@ not the build.`,
 const buildPoll = 300 * time.Millisecond
 
 // awaitBuild waits until no build runs, and gives the last.
-func (a *app) awaitBuild(ctx context.Context, c *client.Client) (client.Job, error) {
+func (a *app) awaitBuild(ctx context.Context, c *client.Client) (api.Job, error) {
 	progress := a.newBar(-1, "Building", false)
 	defer progress.done()
 	ticker := time.NewTicker(buildPoll)

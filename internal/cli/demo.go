@@ -11,6 +11,7 @@ import (
 
 	"eastporch/internal/client"
 	"eastporch/internal/config"
+	"eastporch/internal/core/report"
 	"eastporch/internal/demo"
 	"eastporch/internal/server"
 	"eastporch/internal/server/access"
@@ -55,7 +56,7 @@ are in use. Ctrl-C stops everything.`,
 
 // openSite serves the regatta's own page.
 func (a *app) openSite(ctx context.Context, s *server.Server, c *client.Client) (string, error) {
-	page, err := demo.NewPage(func(ctx context.Context) (client.Report, error) {
+	page, err := demo.NewPage(func(ctx context.Context) (report.Report, error) {
 		return c.Report(ctx, "countries", url.Values{"site": {demo.Site}})
 	})
 	if err != nil {

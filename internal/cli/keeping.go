@@ -12,7 +12,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"eastporch/internal/client"
+	"eastporch/api"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
 )
@@ -68,7 +68,7 @@ func (a *app) visitsState() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return emit(a, []client.VisitsState{s}, true, func() {
+			return emit(a, []api.VisitsState{s}, true, func() {
 				t := newTable(a.Out, nil)
 				t.AppendRow(table.Row{"waiting", fmt.Sprintf("%s visits, %s of %s bytes", thousands(s.Intake.Waiting), thousands(s.Intake.Bytes), thousands(s.Intake.Most))})
 				if s.Intake.Away != nil {
@@ -199,7 +199,7 @@ visitors are not told apart across an export.`,
 			if err != nil {
 				return err
 			}
-			err = emit(a, []client.Imported{done}, true, func() {
+			err = emit(a, []api.Imported{done}, true, func() {
 				fmt.Fprintf(a.Out, "%s visits read: %s stored, %s stored before, %s too old, %s erased before, %s rejected.\n", thousands(int64(done.Read)), thousands(int64(done.Stored)),
 					thousands(int64(done.Duplicate)), thousands(int64(done.Expired)), thousands(int64(done.Erased)), thousands(int64(done.Rejected)))
 				for _, r := range done.Rejects {
@@ -245,7 +245,7 @@ which all of them share, or the id of the visit. It cannot be undone.`,
 			if err != nil {
 				return err
 			}
-			return emit(a, []client.Receipt{r}, true, func() {
+			return emit(a, []api.Receipt{r}, true, func() {
 				fmt.Fprintf(a.Out, "Erased at %s: %s visits, and %d in quarantine. The counts of %d days were made anew.\n", r.Time.Format(time.RFC3339), thousands(int64(r.Visits)), r.Quarantine, r.Days)
 				if len(r.Left) > 0 {
 					fmt.Fprintf(a.Out, "Of %s no visit was erased: truncated addresses are not told apart. Give --prefix or --id.\n", strings.Join(r.Left, ", "))

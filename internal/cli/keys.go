@@ -10,7 +10,9 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"eastporch/api"
 	"eastporch/internal/client"
+	"eastporch/internal/core/keys"
 )
 
 func (a *app) keys() *cobra.Command {
@@ -43,7 +45,7 @@ func (a *app) keysList() *cobra.Command {
 	}
 }
 
-func (a *app) drawKeys(keys []client.Key) {
+func (a *app) drawKeys(keys []keys.Key) {
 	t := newTable(a.Out, table.Row{"Name", "Scope", "Begins", "Sites", "Origins", "Uses", "Last used", "State", "Made by", "Id"}, "Uses")
 	for _, k := range keys {
 		state, used := "in force", "never"
@@ -57,13 +59,13 @@ func (a *app) drawKeys(keys []client.Key) {
 		if sites == "" {
 			sites = "all"
 		}
-		t.AppendRow(table.Row{shorten(k.Name, 30), k.Scope, k.Start + "…", sites, strings.Join(k.Origins, ", "), k.Uses, used, state, shorten(k.MadeBy.Name, 30), k.ID})
+		t.AppendRow(table.Row{shorten(k.Name, 30), k.Scope, k.Start + "…", sites, strings.Join(k.Origins, ", "), k.Uses, used, state, shorten(k.Maker.Name, 30), k.ID})
 	}
 	t.Render()
 }
 
 func (a *app) keysCreate() *cobra.Command {
-	var k client.NewKey
+	var k keys.NewKey
 	cmd := &cobra.Command{
 		Use:   "create NAME --scope SCOPE",
 		Short: "Create a key, and show it once",
@@ -80,13 +82,13 @@ func (a *app) keysCreate() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return emit(a, []client.Created{created}, true, func() {
+			return emit(a, []api.Created{created}, true, func() {
 				a.noteln("This is shown once; keep it:")
 				fmt.Fprintln(a.Out, created.Secret)
 			})
 		},
 	}
-	cmd.Flags().StringVar(&k.Scope, "scope", "server", "page, server or admin")
+	cmd.Flags().StringVar((*string)(&k.Scope), "scope", "server", "page, server or admin")
 	cmd.Flags().StringSliceVar(&k.Sites, "site", nil, "bind it to this site; may be repeated")
 	cmd.Flags().StringSliceVar(&k.Origins, "origin", nil, "pages of this origin may use it; may be repeated")
 	return cmd
@@ -124,7 +126,7 @@ two seconds everywhere. Keys that were made with it stay in force and are listed
 			if err != nil {
 				return err
 			}
-			return emit(a, []client.Revoked{r}, true, func() {
+			return emit(a, []api.Revoked{r}, true, func() {
 				a.noteln(fmt.Sprintf("Revoked: %d.", len(r.Revoked)))
 				if len(r.Made.Keys) == 0 {
 					return
@@ -195,7 +197,7 @@ for --server.`,
 				if err != nil {
 					return usageError{err}
 				}
-				if _, err := c.Trail(cmd.Context(), client.Seen{}); err != nil {
+				if _, err := c.Trail(cmd.Context(), api.TrailRequest{}); err != nil {
 					return err
 				}
 			}

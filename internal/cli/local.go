@@ -16,7 +16,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"eastporch/internal/client"
+	"eastporch/api"
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/plain"
@@ -171,7 +171,7 @@ that the site has; the reason says which of these decided it.`,
 			if err != nil {
 				return err
 			}
-			return emit(a, []client.Localized{got}, true, func() { a.drawLocale(got) })
+			return emit(a, []api.LocaleAnswer{got}, true, func() { a.drawLocale(got) })
 		},
 	}
 	for _, f := range [][2]string{
@@ -193,7 +193,7 @@ var reasonWords = map[string]string{
 	locale.ByChoice: "they chose it", locale.ByHeader: "their program asks for it", locale.ByCountry: "it is official there", locale.ByDefault: "the site's default",
 }
 
-func (a *app) drawLocale(l client.Localized) {
+func (a *app) drawLocale(l api.LocaleAnswer) {
 	t := newTable(a.Out, nil)
 	t.AppendRow(table.Row{"Language", join("  ", l.Locale.Language, l.Locale.Names.Language) + ", " + reasonWords[l.Locale.Reason]})
 	t.AppendRow(table.Row{"Written", fmt.Sprintf("%s, %s, numbers and times as in %s", l.Locale.Script, l.Locale.Direction, l.Locale.Formatting)})
@@ -263,7 +263,7 @@ currency's decimals, or to the price ending of the site.`,
 	return cmd
 }
 
-func (a *app) conversions(cmd *cobra.Command, args []string, from, to, language, site, file, ending string) (answer client.Conversions, err error) {
+func (a *app) conversions(cmd *cobra.Command, args []string, from, to, language, site, file, ending string) (answer api.Conversions, err error) {
 	if file == "" {
 		if ending != "" {
 			return answer, usageError{errors.New("--ending goes with --rates: the service has its site's own")}
@@ -334,7 +334,7 @@ func (a *app) rates() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return emit(a, []client.Rates{r}, true, func() {
+			return emit(a, []api.Rates{r}, true, func() {
 				if r.Base == nil {
 					fmt.Fprintln(a.Out, "There are no rates: name a file or an url under rates in the configuration.")
 				} else {

@@ -11,11 +11,11 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"eastporch/internal/client"
-	"eastporch/internal/core/addr"
+	"eastporch/api"
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/gazetteer"
 	"eastporch/internal/core/geo"
+	"eastporch/internal/server/lookup"
 )
 
 func flagName(field string) string { return strings.ReplaceAll(field, "_", "-") }
@@ -32,7 +32,7 @@ func (a *app) ranges() *cobra.Command {
   eastporch ranges 198.18.0.0-198.18.40.255 --atlas atlas.edition --output csv`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var answers []client.RangeAnswer
+			var answers []api.RangeAnswer
 			for _, text := range args {
 				answer, err := a.span(cmd, file, text)
 				if err != nil {
@@ -52,7 +52,7 @@ func (a *app) ranges() *cobra.Command {
 						if known, ok := almanac.ByCode(s.CountryCode); ok {
 							name = known.Name + " " + s.CountryCode
 						}
-						t.AppendRow(table.Row{fine(s.Share), join(", ", s.City, s.RegionCode), name, s.Level, thousands(s.Ranges), s.Example})
+						t.AppendRow(table.Row{fine(s.Share.Share), join(", ", s.City, s.RegionCode), name, s.Level, thousands(s.Ranges), s.Example})
 					}
 					t.Render()
 					if !r.Complete {
@@ -66,24 +66,19 @@ func (a *app) ranges() *cobra.Command {
 	return cmd
 }
 
-func (a *app) span(cmd *cobra.Command, file, text string) (client.RangeAnswer, error) {
+func (a *app) span(cmd *cobra.Command, file, text string) (api.RangeAnswer, error) {
 	if file == "" {
 		c, err := a.client()
 		if err != nil {
-			return client.RangeAnswer{}, err
+			return api.RangeAnswer{}, err
 		}
 		return c.Range(cmd.Context(), text)
 	}
-	r, err := addr.ParseRange(text)
-	if err != nil {
-		return client.RangeAnswer{}, err
-	}
 	edition, err := a.openAtlas(file)
 	if err != nil {
-		return client.RangeAnswer{}, err
+		return api.RangeAnswer{}, err
 	}
-	shares, done := edition.Span(r, offlineStretches)
-	return client.RangeAnswer{Range: r.String(), Edition: edition.Name(), LookedAt: done.String(), Complete: done.Last == r.Last, Shares: shares}, nil
+	return lookup.RangeOf(edition, text, offlineStretches)
 }
 
 // pointOf reads a point: LATITUDE LONGITUDE, or a geo URI.

@@ -14,6 +14,7 @@ import (
 
 	"eastporch/internal/client"
 	"eastporch/internal/core/plain"
+	"eastporch/internal/core/report"
 	"eastporch/internal/plot"
 )
 
@@ -157,7 +158,7 @@ func (a *app) reportBy(name, short, head string) *cobra.Command {
 	return cmd
 }
 
-func lineName(r client.ReportRow) string {
+func lineName(r report.Row) string {
 	if r.Name == nil {
 		return "none"
 	}
@@ -183,9 +184,9 @@ func barOf(value, most int64) string {
 	return bar
 }
 
-func (a *app) drawTally(r client.Report, head string, compare bool) {
+func (a *app) drawTally(r report.Report, head string, compare bool) {
 	if len(r.Rows) == 0 {
-		fmt.Fprintln(a.Out, "No visit matches."+leftOut(r.Counting))
+		fmt.Fprintln(a.Out, "No visit matches."+leftOut(r.Answered))
 		return
 	}
 	most := int64(0)
@@ -214,11 +215,11 @@ func (a *app) drawTally(r client.Report, head string, compare bool) {
 			rest += fmt.Sprintf(" %s %s.", thousands(one.visits), one.are)
 		}
 	}
-	fmt.Fprintf(a.Out, "\n%s visits, %s.%s%s\n", thousands(r.Total), from(r.Counting), rest, leftOut(r.Counting))
+	fmt.Fprintf(a.Out, "\n%s visits, %s.%s%s\n", thousands(r.Total), from(r.Answered), rest, leftOut(r.Answered))
 }
 
 // leftOut says how many visits a report does not count, and how to see them.
-func leftOut(c client.Counting) string {
+func leftOut(c report.Answered) string {
 	var parts []string
 	for _, mark := range slices.Sorted(maps.Keys(c.LeftOut)) {
 		parts = append(parts, fmt.Sprintf("%s marked %s", thousands(c.LeftOut[mark]), mark))
@@ -230,7 +231,7 @@ func leftOut(c client.Counting) string {
 }
 
 // where says in which region and country a town or region lies.
-func where(r client.ReportRow) string {
+func where(r report.Row) string {
 	if r.City != nil || r.RegionCode != nil {
 		return plain.Value(r.CountryCode)
 	}
@@ -238,7 +239,7 @@ func where(r client.ReportRow) string {
 }
 
 // from says what figures come from.
-func from(c client.Counting) string {
+func from(c report.Answered) string {
 	switch {
 	case c.Basis == "counts":
 		return "from counts"
@@ -328,10 +329,10 @@ func (a *app) timeline(cmd *cobra.Command, q *asked, what string, more func(url.
 		}
 		w.Render()
 		if what == "visitors" {
-			fmt.Fprintln(a.Out, "\nDays are of UTC. A visitor of two days counts in both."+leftOut(t.Counting))
+			fmt.Fprintln(a.Out, "\nDays are of UTC. A visitor of two days counts in both."+leftOut(t.Answered))
 			return
 		}
-		fmt.Fprintf(a.Out, "\n%s visits, %s; times are of %s.%s\n", thousands(t.Total), from(t.Counting), t.Zone, leftOut(t.Counting))
+		fmt.Fprintf(a.Out, "\n%s visits, %s; times are of %s.%s\n", thousands(t.Total), from(t.Answered), t.Zone, leftOut(t.Answered))
 	})
 }
 
@@ -371,7 +372,7 @@ func (a *app) reportHours() *cobra.Command {
 					}
 					fmt.Fprintf(a.Out, " %8s\n", thousands(sum))
 				}
-				fmt.Fprintf(a.Out, "\n%s visits at their visitors' own time, %s; the busiest hour has %s.%s\n", thousands(h.Total), from(h.Counting), thousands(most), leftOut(h.Counting))
+				fmt.Fprintf(a.Out, "\n%s visits at their visitors' own time, %s; the busiest hour has %s.%s\n", thousands(h.Total), from(h.Answered), thousands(most), leftOut(h.Answered))
 			})
 		},
 	}
@@ -416,7 +417,7 @@ func (a *app) reportDistances() *cobra.Command {
 				if n := d.NoPoint.Skipped + d.NoPoint.Unknown; n > 0 {
 					fmt.Fprintf(a.Out, "%s more have no point.", thousands(n))
 				}
-				fmt.Fprintln(a.Out, leftOut(d.Counting))
+				fmt.Fprintln(a.Out, leftOut(d.Answered))
 			})
 		},
 	}

@@ -12,9 +12,10 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"eastporch/internal/client"
+	"eastporch/api"
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/caller"
+	"eastporch/internal/core/plain"
 )
 
 func (a *app) trail() *cobra.Command {
@@ -134,7 +135,7 @@ func (a *app) askTrail(cmd *cobra.Command, peer string, header map[string][]stri
 	if err != nil {
 		return caller.Trail{}, err
 	}
-	return c.Trail(cmd.Context(), client.Seen{Peer: peer, Headers: header})
+	return c.Trail(cmd.Context(), api.TrailRequest{Peer: plain.Optional(peer), Headers: header})
 }
 
 func (a *app) drawTrail(t caller.Trail) {

@@ -6,69 +6,21 @@ import (
 	"net/http/cookiejar"
 	"net/url"
 	"strconv"
-	"time"
+
+	"eastporch/api"
+	"eastporch/internal/core/keys"
 )
 
-// A Key is one that the owner made.
-type Key struct {
-	ID       string     `json:"id"`
-	Name     string     `json:"name"`
-	Scope    string     `json:"scope"`
-	Start    string     `json:"start"`
-	Sites    []string   `json:"sites"`
-	Origins  []string   `json:"origins"`
-	Created  time.Time  `json:"created"`
-	LastUsed *time.Time `json:"last_used"`
-	Uses     int64      `json:"uses"`
-	Revoked  *time.Time `json:"revoked"`
-	MadeBy   struct {
-		Name string `json:"name"`
-	} `json:"made_by"`
-}
-
-// Revoked says what revoking a key ended, and what was made with it and is still in force.
-type Revoked struct {
-	Revoked []string `json:"revoked"`
-	Made    struct {
-		Keys []Key `json:"keys"`
-	} `json:"made"`
-}
-
-// NewKey is a key to make.
-type NewKey struct {
-	Name    string   `json:"name"`
-	Scope   string   `json:"scope"`
-	Sites   []string `json:"sites,omitempty"`
-	Origins []string `json:"origins,omitempty"`
-}
-
-// An Event is a line of the audit log.
-type Event struct {
-	ID     string    `json:"id"`
-	Time   time.Time `json:"time"`
-	What   string    `json:"what"`
-	Actor  string    `json:"actor"`
-	Detail string    `json:"detail"`
-}
-
-// Created is a key and its secret, which is shown this once.
-type Created struct {
-	Key    Key    `json:"key"`
-	Secret string `json:"secret"`
-}
-
 // Keys lists all keys, the newest first.
-func (c *Client) Keys(ctx context.Context) ([]Key, error) {
-	var answer struct {
-		Keys []Key `json:"keys"`
-	}
+func (c *Client) Keys(ctx context.Context) ([]keys.Key, error) {
+	var answer api.KeyList
 	err := c.call(ctx, http.MethodGet, "/v1/keys", nil, &answer)
 	return answer.Keys, err
 }
 
 // CreateKey makes a key.
-func (c *Client) CreateKey(ctx context.Context, k NewKey) (Created, error) {
-	var created Created
+func (c *Client) CreateKey(ctx context.Context, k keys.NewKey) (api.Created, error) {
+	var created api.Created
 	err := c.call(ctx, http.MethodPost, "/v1/keys", k, &created)
 	return created, err
 }
@@ -80,7 +32,7 @@ func (c *Client) RenameKey(ctx context.Context, id, name string) error {
 
 // RevokeKey ends a key for good with its sessions, and withMade the keys that were made
 // with it.
-func (c *Client) RevokeKey(ctx context.Context, id string, withMade bool) (r Revoked, err error) {
+func (c *Client) RevokeKey(ctx context.Context, id string, withMade bool) (r api.Revoked, err error) {
 	path := "/v1/keys/" + url.PathEscape(id)
 	if withMade {
 		path += "?made=revoke"
@@ -90,10 +42,8 @@ func (c *Client) RevokeKey(ctx context.Context, id string, withMade bool) (r Rev
 }
 
 // Events reads the newest lines of the audit log.
-func (c *Client) Events(ctx context.Context, limit int) ([]Event, error) {
-	var answer struct {
-		Events []Event `json:"events"`
-	}
+func (c *Client) Events(ctx context.Context, limit int) ([]keys.Event, error) {
+	var answer api.AuditLog
 	err := c.call(ctx, http.MethodGet, "/v1/audit-log?limit="+strconv.Itoa(limit), nil, &answer)
 	return answer.Events, err
 }
@@ -112,7 +62,7 @@ func Exchange(ctx context.Context, base, link, name string, transport http.Round
 	if err := c.call(ctx, http.MethodPost, "/v1/sessions", map[string]string{"link": link}, nil); err != nil {
 		return "", err
 	}
-	created, err := c.CreateKey(ctx, NewKey{Name: name, Scope: "admin"})
+	created, err := c.CreateKey(ctx, keys.NewKey{Name: name, Scope: "admin"})
 	if err != nil {
 		return "", err
 	}

@@ -10,63 +10,11 @@ import (
 	"strconv"
 	"time"
 
-	"eastporch/internal/core/atlas"
+	"eastporch/api"
 	"eastporch/internal/core/atlas/compare"
 	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/card"
 )
-
-// An Edition is one on the service's shelf.
-type Edition struct {
-	Name     string    `json:"name"`
-	State    string    `json:"state"`
-	Built    time.Time `json:"built"`
-	Bytes    int64     `json:"bytes"`
-	Ranges4  int       `json:"ranges_ipv4"`
-	Ranges6  int       `json:"ranges_ipv6"`
-	Unusable string    `json:"unusable"`
-}
-
-// A Job is a build of the service.
-type Job struct {
-	Running bool   `json:"running"`
-	Doing   string `json:"doing"`
-	Sources []struct {
-		Name  string `json:"name"`
-		Doing string `json:"doing"`
-		Bytes int64  `json:"bytes"`
-		Lines int    `json:"lines"`
-	} `json:"sources"`
-	Edition string `json:"edition"`
-	Failed  string `json:"failed"`
-}
-
-// Changes is what another edition would change, in the ranges and in the stored
-// visits.
-type Changes struct {
-	compare.Changes
-	Visits *VisitsRead `json:"visits"`
-}
-
-// VisitsRead is how stored visits would read.
-type VisitsRead struct {
-	Days        int `json:"days"`
-	Addresses   int `json:"addresses"`
-	Visits      int `json:"visits"`
-	Differently struct {
-		Addresses int `json:"addresses"`
-		Visits    int `json:"visits"`
-	} `json:"differently"`
-}
-
-// A RangeAnswer says which places a range spans.
-type RangeAnswer struct {
-	Range    string        `json:"range"`
-	Edition  string        `json:"edition"`
-	LookedAt string        `json:"looked_at"`
-	Complete bool          `json:"complete"`
-	Shares   []atlas.Share `json:"shares"`
-}
 
 // Why asks for the card of an address with every range that holds it.
 func (c *Client) Why(ctx context.Context, address string) (card.Card, error) {
@@ -76,11 +24,8 @@ func (c *Client) Why(ctx context.Context, address string) (card.Card, error) {
 }
 
 // Editions lists the editions of the service, and the build that runs.
-func (c *Client) Editions(ctx context.Context) (editions []Edition, job Job, err error) {
-	var answer struct {
-		Editions []Edition `json:"editions"`
-		Job      Job       `json:"job"`
-	}
+func (c *Client) Editions(ctx context.Context) (editions []api.Edition, job api.Job, err error) {
+	var answer api.Editions
 	err = c.call(ctx, http.MethodGet, "/v1/atlas/editions", nil, &answer)
 	return answer.Editions, answer.Job, err
 }
@@ -92,20 +37,18 @@ func (c *Client) BuildEdition(ctx context.Context) error {
 
 // ActivateEdition activates an edition, or with "" goes back to the one before.
 func (c *Client) ActivateEdition(ctx context.Context, name string) (used string, err error) {
-	var answer struct {
-		Edition string `json:"edition"`
-	}
+	var answer api.Used
 	if name == "" {
 		err = c.long().call(ctx, http.MethodPost, "/v1/atlas/back", struct{}{}, &answer)
 	} else {
-		err = c.long().call(ctx, http.MethodPost, "/v1/atlas/activate", map[string]string{"edition": name}, &answer)
+		err = c.long().call(ctx, http.MethodPost, "/v1/atlas/activate", api.Used{Edition: name}, &answer)
 	}
 	return answer.Edition, err
 }
 
 // Changes asks what an edition would change. now may be "" for the one in use.
-func (c *Client) Changes(ctx context.Context, now, then string) (Changes, error) {
-	var answer Changes
+func (c *Client) Changes(ctx context.Context, now, then string) (api.Changes, error) {
+	var answer api.Changes
 	query := url.Values{"then": {then}}
 	if now != "" {
 		query.Set("now", now)
@@ -140,11 +83,7 @@ func (c *Client) Samples(ctx context.Context, country, city string, count int, s
 	if city != "" {
 		query.Set("city", city)
 	}
-	var answer struct {
-		Samples []struct {
-			Address string `json:"address"`
-		} `json:"samples"`
-	}
+	var answer api.Samples
 	err := c.call(ctx, http.MethodGet, "/v1/atlas/samples?"+query.Encode(), nil, &answer)
 	list := []string{}
 	for _, s := range answer.Samples {
@@ -154,20 +93,15 @@ func (c *Client) Samples(ctx context.Context, country, city string, count int, s
 }
 
 // Range asks which places a range spans.
-func (c *Client) Range(ctx context.Context, text string) (RangeAnswer, error) {
-	var answer RangeAnswer
+func (c *Client) Range(ctx context.Context, text string) (api.RangeAnswer, error) {
+	var answer api.RangeAnswer
 	err := c.call(ctx, http.MethodGet, "/v1/ranges?"+url.Values{"range": {text}}.Encode(), nil, &answer)
 	return answer, err
 }
 
 // Areas lists the owner's areas; those that hold a point where at is a geo URI.
 func (c *Client) Areas(ctx context.Context, at string) (names []string, err error) {
-	var answer struct {
-		Areas []struct {
-			Name  string `json:"name"`
-			Holds *bool  `json:"holds"`
-		} `json:"areas"`
-	}
+	var answer api.Areas
 	path := "/v1/areas"
 	if at != "" {
 		path += "?" + url.Values{"at": {at}}.Encode()
@@ -183,9 +117,7 @@ func (c *Client) Areas(ctx context.Context, at string) (names []string, err erro
 
 // Corrections lists the owner's corrections, the newest first.
 func (c *Client) Corrections(ctx context.Context) ([]source.Correction, error) {
-	var answer struct {
-		Corrections []source.Correction `json:"corrections"`
-	}
+	var answer api.Corrections
 	err := c.call(ctx, http.MethodGet, "/v1/corrections", nil, &answer)
 	return answer.Corrections, err
 }
@@ -205,17 +137,13 @@ func (c *Client) DropCorrection(ctx context.Context, id string) error {
 // Reenrich reads stored visits since a time again from the edition in use; the
 // zero time is 30 days ago.
 func (c *Client) Reenrich(ctx context.Context, since time.Time) (edition string, seen, reenriched int, err error) {
-	body := map[string]any{}
+	var body api.Reenrich
 	if !since.IsZero() {
-		body["since"] = since
+		body.Since = &since
 	}
-	var answer struct {
-		Edition  string `json:"edition"`
-		Seen     int    `json:"seen"`
-		Reenrich int    `json:"reenriched"`
-	}
+	var answer api.ReenrichAnswer
 	err = c.long().call(ctx, http.MethodPost, "/v1/visits/reenrich", body, &answer)
-	return answer.Edition, answer.Seen, answer.Reenrich, err
+	return answer.Edition, answer.Seen, answer.Reenriched, err
 }
 
 // ExportEdition writes the edition in use as csv or geofeed. After an error what was

@@ -14,10 +14,10 @@ import (
 	"strings"
 	"time"
 
+	"eastporch/api"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
-	"eastporch/internal/core/visit"
 )
 
 // ErrUnreachable is wrapped by errors that mean that no service answered.
@@ -27,14 +27,7 @@ var ErrUnreachable = errors.New("the service does not answer")
 const maxAnswer = 64 << 20
 
 // A Problem is a problem document (RFC 9457) that the service answered with.
-type Problem struct {
-	Type      string `json:"type"`
-	Title     string `json:"title"`
-	Status    int    `json:"status"`
-	Detail    string `json:"detail"`
-	Hint      string `json:"hint"`
-	RequestID string `json:"request_id"`
-}
+type Problem api.Problem
 
 func (p *Problem) Error() string { return fmt.Sprintf("%s: %s %s", p.Title, p.Detail, p.Hint) }
 
@@ -57,51 +50,6 @@ func New(base, key string, transport http.RoundTripper) (*Client, error) {
 	return &Client{base: strings.TrimSuffix(base, "/"), key: key, http: &http.Client{Transport: transport, Timeout: 30 * time.Second}}, nil
 }
 
-// Seen is a request as the reporting server saw it.
-type Seen struct {
-	Peer    string              `json:"peer,omitempty"`
-	Headers map[string][]string `json:"headers,omitempty"`
-}
-
-// NewVisit is a visit to store. Without Seen the request itself is the visit's.
-type NewVisit struct {
-	ID         string          `json:"id,omitempty"`
-	Time       string          `json:"time,omitempty"` // RFC 3339, instead of an id
-	Site       string          `json:"site"`
-	Path       string          `json:"path"`
-	Referrer   string          `json:"referrer,omitempty"`
-	Link       string          `json:"link,omitempty"`
-	Attributes json.RawMessage `json:"attributes,omitempty"`
-	Test       bool            `json:"test,omitempty"`
-	Seen
-}
-
-// Taken is the answer to a visit.
-type Taken struct {
-	ID      string       `json:"id"`
-	Time    time.Time    `json:"time"`
-	State   string       `json:"state"` // "accepted"; where one waits "stored", "conflict" or "not stored"
-	Marks   []string     `json:"marks"`
-	Visit   *visit.Visit `json:"visit"`
-	Problem *Problem     `json:"problem"` // why one of many was not taken
-}
-
-// A Page is a part of a list of visits.
-type Page struct {
-	Visits []visit.Visit `json:"visits"`
-	Next   *string       `json:"next"`
-	Count  visit.Count   `json:"count"`
-}
-
-// A Site is one that the service stores visits of.
-type Site struct {
-	Host    string `json:"host"`
-	Name    string `json:"name"`
-	Privacy string `json:"privacy"`
-	// TimeZone is the one that the site's days are of.
-	TimeZone string `json:"time_zone"`
-}
-
 // Address asks for the card of an address.
 func (c *Client) Address(ctx context.Context, address string) (card.Card, error) {
 	var card card.Card
@@ -110,7 +58,7 @@ func (c *Client) Address(ctx context.Context, address string) (card.Card, error)
 }
 
 // Trail asks how the visitor of a request is found.
-func (c *Client) Trail(ctx context.Context, seen Seen) (caller.Trail, error) {
+func (c *Client) Trail(ctx context.Context, seen api.TrailRequest) (caller.Trail, error) {
 	var trail caller.Trail
 	err := c.call(ctx, http.MethodPost, "/v1/trails", seen, &trail)
 	return trail, err
@@ -124,34 +72,30 @@ func (c *Client) Checkup(ctx context.Context) (checkup.Result, error) {
 }
 
 // AddVisit sends a visit; it is on the service's disk when nil is returned.
-func (c *Client) AddVisit(ctx context.Context, v NewVisit) (Taken, error) {
-	var taken Taken
+func (c *Client) AddVisit(ctx context.Context, v api.NewVisit) (api.Taken, error) {
+	var taken api.Taken
 	err := c.call(ctx, http.MethodPost, "/v1/visits", v, &taken)
 	return taken, err
 }
 
 // AddVisits sends up to 1,000 visits; each has its own answer, with a problem
 // where it was not taken.
-func (c *Client) AddVisits(ctx context.Context, list []NewVisit) ([]Taken, error) {
-	var answer struct {
-		Visits []Taken `json:"visits"`
-	}
+func (c *Client) AddVisits(ctx context.Context, list []api.NewVisit) ([]api.TakenOne, error) {
+	var answer api.Many
 	err := c.call(ctx, http.MethodPost, "/v1/visits", list, &answer)
 	return answer.Visits, err
 }
 
 // Sites lists the sites.
-func (c *Client) Sites(ctx context.Context) ([]Site, error) {
-	var answer struct {
-		Sites []Site `json:"sites"`
-	}
+func (c *Client) Sites(ctx context.Context) ([]api.Site, error) {
+	var answer api.Sites
 	err := c.call(ctx, http.MethodGet, "/v1/sites", nil, &answer)
 	return answer.Sites, err
 }
 
 // Visits reads a page of visits, the newest first. The filter's keys are those
 // of GET /v1/visits.
-func (c *Client) Visits(ctx context.Context, filter url.Values, cursor string, limit int) (Page, error) {
+func (c *Client) Visits(ctx context.Context, filter url.Values, cursor string, limit int) (api.VisitPage, error) {
 	query := url.Values{"limit": {strconv.Itoa(limit)}}
 	for k, v := range filter {
 		query[k] = v
@@ -159,7 +103,7 @@ func (c *Client) Visits(ctx context.Context, filter url.Values, cursor string, l
 	if cursor != "" {
 		query.Set("cursor", cursor)
 	}
-	var page Page
+	var page api.VisitPage
 	err := c.call(ctx, http.MethodGet, "/v1/visits?"+query.Encode(), nil, &page)
 	return page, err
 }

@@ -14,179 +14,75 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/uuid"
-
+	"eastporch/api"
+	"eastporch/internal/core/plain"
+	"eastporch/internal/core/report"
 	"eastporch/internal/core/visit"
 )
 
-// A ReportRow is a line of a report; what does not apply is nil.
-type ReportRow struct {
-	Key  string  `json:"key"`
-	Name *string `json:"name"`
-	visit.Place
-	Visits    int64   `json:"visits"`
-	Share     float64 `json:"share"`
-	Before    *int64  `json:"before"`
-	FirstSeen *string `json:"first_seen"`
-}
-
-// Counting says what a report's figures come from.
-type Counting struct {
-	Total   int64  `json:"total"`
-	Basis   string `json:"basis"` // "counts" or "rows"
-	Scanned int64  `json:"scanned"`
-	Partial bool   `json:"partial"`
-	// LeftOut are the visits that are not counted, by their mark.
-	LeftOut map[string]int64 `json:"left_out"`
-}
-
-// A Report is visits by something.
-type Report struct {
-	Counting
-	Rows []ReportRow `json:"rows"`
-	// Rest are the visits of the rows that were left out, Others of keys that are not
-	// counted, and Without those that have none.
-	Rest    int64 `json:"rest"`
-	Others  int64 `json:"others"`
-	Without int64 `json:"without"`
-}
-
 // Report asks for a report, such as countries; the query's keys are those of GET
 // /v1/reports/{by}.
-func (c *Client) Report(ctx context.Context, by string, query url.Values) (Report, error) {
-	var r Report
+func (c *Client) Report(ctx context.Context, by string, query url.Values) (report.Report, error) {
+	var r report.Report
 	err := c.long().call(ctx, http.MethodGet, "/v1/reports/"+url.PathEscape(by)+"?"+query.Encode(), nil, &r)
 	return r, err
 }
 
-// A Timeline is visits by units of time.
-type Timeline struct {
-	Counting
-	Unit string            `json:"unit"`
-	Zone string            `json:"zone"`
-	Rows []visit.TimeCount `json:"rows"`
-}
-
 // Timeline asks for visits by units of time, or with "visitors" as what, for the
 // distinct visitors of each day.
-func (c *Client) Timeline(ctx context.Context, what string, query url.Values) (Timeline, error) {
-	var t Timeline
+func (c *Client) Timeline(ctx context.Context, what string, query url.Values) (report.Timeline, error) {
+	var t report.Timeline
 	err := c.long().call(ctx, http.MethodGet, "/v1/reports/"+what+"?"+query.Encode(), nil, &t)
 	return t, err
 }
 
-// Hours is visits by the hour of the week where the visitors are.
-type Hours struct {
-	Counting
-	Rows []struct {
-		Weekday int   `json:"weekday"` // 1 is Monday
-		Hour    int   `json:"hour"`
-		Visits  int64 `json:"visits"`
-	} `json:"rows"`
-}
-
 // Hours asks for visits by the hour of the week.
-func (c *Client) Hours(ctx context.Context, query url.Values) (Hours, error) {
-	var h Hours
+func (c *Client) Hours(ctx context.Context, query url.Values) (report.Hours, error) {
+	var h report.Hours
 	err := c.long().call(ctx, http.MethodGet, "/v1/reports/hours?"+query.Encode(), nil, &h)
 	return h, err
 }
 
-// Distances says how far from a point visits come.
-type Distances struct {
-	Counting
-	MedianKm   *float64         `json:"median_km"`
-	FarthestKm *float64         `json:"farthest_km"`
-	Farthest   *string          `json:"farthest"`
-	NoPoint    visit.Unmappable `json:"no_point"`
-	Rows       []struct {
-		FromKm float64 `json:"from_km"`
-		ToKm   float64 `json:"to_km"`
-		Visits int64   `json:"visits"`
-		Share  float64 `json:"share"`
-	} `json:"rows"`
-}
-
 // Distances asks how far from a point visits come.
-func (c *Client) Distances(ctx context.Context, query url.Values) (Distances, error) {
-	var d Distances
+func (c *Client) Distances(ctx context.Context, query url.Values) (report.Distances, error) {
+	var d report.Distances
 	err := c.long().call(ctx, http.MethodGet, "/v1/reports/distances?"+query.Encode(), nil, &d)
 	return d, err
 }
 
-// VisitsState is how visits are kept.
-type VisitsState struct {
-	Intake     visit.Queue `json:"intake"`
-	Kept       visit.Kept  `json:"kept"`
-	Quarantine int         `json:"quarantine"`
-	NextKey    *time.Time  `json:"next_key"`
-}
-
 // VisitsState asks what waits and what is kept.
-func (c *Client) VisitsState(ctx context.Context) (VisitsState, error) {
-	var s VisitsState
+func (c *Client) VisitsState(ctx context.Context) (api.VisitsState, error) {
+	var s api.VisitsState
 	err := c.call(ctx, http.MethodGet, "/v1/visits/state", nil, &s)
 	return s, err
 }
 
-// A Receipt is what is left of an erasure.
-type Receipt struct {
-	Time time.Time `json:"time"`
-	visit.Erased
-	Left []string `json:"left"`
-}
-
 // Erase erases a visit, or all of an address or prefix; by is id, address or
 // prefix.
-func (c *Client) Erase(ctx context.Context, by, what string) (Receipt, error) {
-	var r Receipt
+func (c *Client) Erase(ctx context.Context, by, what string) (api.Receipt, error) {
+	var r api.Receipt
 	err := c.long().call(ctx, http.MethodPost, "/v1/visits/erase", map[string]string{by: what}, &r)
 	return r, err
 }
 
-// Verified is a day that was recounted.
-type Verified struct {
-	Site    string                `json:"site"`
-	Days    []string              `json:"days"`
-	Rows    int64                 `json:"rows"`
-	Differs []visit.CountMismatch `json:"differs"`
-}
-
 // Verify recounts a day of a site; with "" it lists the days.
-func (c *Client) Verify(ctx context.Context, site, day string, mend bool) (Verified, error) {
-	body := map[string]any{"site": site, "mend": mend}
-	if day != "" {
-		body["day"] = day
-	}
-	var v Verified
+func (c *Client) Verify(ctx context.Context, site, day string, mend bool) (api.Verified, error) {
+	body := api.Verify{Site: site, Day: plain.Optional(day), Mend: mend}
+	var v api.Verified
 	err := c.long().call(ctx, http.MethodPost, "/v1/visits/verify", body, &v)
 	return v, err
 }
 
-// Apart is a visit in quarantine.
-type Apart struct {
-	ID     uuid.UUID  `json:"id"`
-	Time   time.Time  `json:"time"`
-	Reason string     `json:"reason"`
-	Row    *visit.Row `json:"row"`
-	Text   *string    `json:"text"`
-}
-
 // Quarantine lists the visits that could not be stored.
-func (c *Client) Quarantine(ctx context.Context, limit int) (list []Apart, all int, err error) {
-	var answer struct {
-		Visits []Apart `json:"visits"`
-		All    int     `json:"all"`
-	}
+func (c *Client) Quarantine(ctx context.Context, limit int) (list []api.Apart, all int, err error) {
+	var answer api.Quarantine
 	err = c.call(ctx, http.MethodGet, "/v1/visits/quarantine?limit="+strconv.Itoa(limit), nil, &answer)
 	return answer.Visits, answer.All, err
 }
 
 // Replay stores a visit from quarantine, with what is mended of it.
 func (c *Client) Replay(ctx context.Context, id string, mend map[string]string) (stored bool, err error) {
-	var answer struct {
-		Stored bool `json:"stored"`
-	}
+	var answer api.Replayed
 	err = c.call(ctx, http.MethodPost, "/v1/visits/quarantine/"+url.PathEscape(id), mend, &answer)
 	return answer.Stored, err
 }
@@ -198,10 +94,7 @@ func (c *Client) DropApart(ctx context.Context, id string) error {
 
 // Publish makes the edition in use answer in SQL.
 func (c *Client) Publish(ctx context.Context) (edition string, ranges int64, err error) {
-	var answer struct {
-		Edition string `json:"edition"`
-		Ranges  int64  `json:"ranges"`
-	}
+	var answer api.Published
 	err = c.long().call(ctx, http.MethodPost, "/v1/atlas/publish", struct{}{}, &answer)
 	return answer.Edition, answer.Ranges, err
 }
@@ -214,23 +107,9 @@ func (c *Client) long() *Client {
 	return &other
 }
 
-// Imported is what became of a file of visits.
-type Imported struct {
-	Read      int `json:"read"`
-	Stored    int `json:"stored"`
-	Duplicate int `json:"duplicate"`
-	Expired   int `json:"expired"`
-	Erased    int `json:"erased"`
-	Rejected  int `json:"rejected"`
-	Rejects   []struct {
-		Line   int    `json:"line"`
-		Reason string `json:"reason"`
-	} `json:"rejects"`
-}
-
 // Import sends a file of visits.
-func (c *Client) Import(ctx context.Context, format string, file io.Reader) (Imported, error) {
-	var answer Imported
+func (c *Client) Import(ctx context.Context, format string, file io.Reader) (api.Imported, error) {
+	var answer api.Imported
 	err := c.long().call(ctx, http.MethodPost, "/v1/visits/import?format="+url.QueryEscape(format), stream{"application/octet-stream", file}, &answer)
 	return answer, err
 }

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"eastporch/api"
 	"eastporch/internal/client"
 	"eastporch/internal/standin"
 )
@@ -97,7 +98,7 @@ func Until(dir string, now time.Time) (time.Time, error) {
 // Send stores visits through the HTTP interface, unless the regatta has as many
 // already; one that was stored before is not stored twice. progress is called
 // now and then.
-func Send(ctx context.Context, c *client.Client, visits []client.NewVisit, progress func(done, all int)) error {
+func Send(ctx context.Context, c *client.Client, visits []api.NewVisit, progress func(done, all int)) error {
 	page, err := c.Visits(ctx, url.Values{"site": {Site}}, "", 1)
 	if err != nil || page.Count.All >= int64(len(visits)) {
 		return err
@@ -110,7 +111,7 @@ func Send(ctx context.Context, c *client.Client, visits []client.NewVisit, progr
 		}
 		for _, t := range taken {
 			if t.Problem != nil {
-				return fmt.Errorf("sending visits: %w", t.Problem)
+				return fmt.Errorf("sending visits: %w", (*client.Problem)(t.Problem))
 			}
 		}
 		done += len(part)
@@ -133,7 +134,7 @@ func SendVisits(ctx context.Context, c *client.Client, seed uint64) {
 			return
 		case <-time.After(between + time.Duration(r.Int64N(int64(betweenMost-between)))):
 			v := Visits(r.Uint64(), 1, time.Now())[0]
-			v.ID = "" // its time is now
+			v.ID = nil // its time is now
 			_, _ = c.AddVisit(ctx, v)
 		}
 	}

@@ -61,8 +61,8 @@ func TestTheRegattasNetworks(t *testing.T) {
 // benchmarking, or from the regatta's own machines.
 func TestAddressesAreNobodys(t *testing.T) {
 	for _, v := range Visits(Seed, 2000, until) {
-		a := netip.MustParseAddr(v.Peer)
-		assert.NotEqual(t, addr.Public, addr.KindOf(a), v.Peer)
+		a := netip.MustParseAddr(*v.Peer)
+		assert.NotEqual(t, addr.Public, addr.KindOf(a), *v.Peer)
 	}
 	for _, nw := range networks {
 		assert.NotEqual(t, addr.Public, addr.KindOf(nw.prefix.Addr()), nw.prefix)
@@ -75,14 +75,14 @@ func TestVisitsAreDeterministic(t *testing.T) {
 	assert.NotEqual(t, one, Visits(Seed+1, 300, until))
 	seen := map[string]bool{}
 	for i, v := range one {
-		at, ok := visit.TimeOf(uuid.MustParse(v.ID))
+		at, ok := visit.TimeOf(uuid.MustParse(*v.ID))
 		require.True(t, ok)
 		assert.False(t, at.After(until))
 		assert.WithinDuration(t, until, at, days*24*time.Hour)
-		assert.False(t, seen[v.ID])
-		seen[v.ID] = true
+		assert.False(t, seen[*v.ID])
+		seen[*v.ID] = true
 		if i > 0 {
-			assert.Less(t, one[i-1].ID, v.ID, "the oldest first")
+			assert.Less(t, *one[i-1].ID, *v.ID, "the oldest first")
 		}
 	}
 }

@@ -16,9 +16,9 @@ import (
 
 	"github.com/shopspring/decimal"
 
-	"eastporch/internal/client"
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/locale"
+	"eastporch/internal/core/report"
 )
 
 //go:embed site
@@ -30,15 +30,15 @@ type Page struct {
 	words     map[string]map[string]string // by language, then key
 	languages []string
 	template  *template.Template
-	report    func(context.Context) (client.Report, error)
+	report    func(context.Context) (report.Report, error)
 
 	mu         sync.Mutex
-	supporters []client.ReportRow
+	supporters []report.Row
 	asked      time.Time
 }
 
 // NewPage makes the page; report gives the visits by country.
-func NewPage(report func(context.Context) (client.Report, error)) (*Page, error) {
+func NewPage(report func(context.Context) (report.Report, error)) (*Page, error) {
 	p := &Page{words: map[string]map[string]string{}, report: report}
 	text, err := siteFiles.ReadFile("site/words.tsv")
 	if err != nil {

@@ -8,7 +8,8 @@ import (
 	"slices"
 	"time"
 
-	"eastporch/internal/client"
+	"eastporch/api"
+	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
 )
 
@@ -138,7 +139,7 @@ func (w weighted[T]) pick(r *rand.Rand) T {
 
 // Visits makes n visits of the 30 days before until, the oldest first. The same
 // arguments give the same visits, ids included.
-func Visits(seed uint64, n int, until time.Time) []client.NewVisit {
+func Visits(seed uint64, n int, until time.Time) []api.NewVisit {
 	r := rand.New(rand.NewPCG(seed, 0))
 	var from weighted[network]
 	for _, nw := range networks {
@@ -147,17 +148,16 @@ func Visits(seed uint64, n int, until time.Time) []client.NewVisit {
 			weight int
 		}{nw, nw.weight})
 	}
-	visits := make([]client.NewVisit, n)
+	visits := make([]api.NewVisit, n)
 	for i := range visits {
 		nw := from.pick(r)
 		at := moment(r, nw.zone, until.UTC().Truncate(time.Millisecond))
 		id, _ := visit.NewID(at, reader{r}) // which never fails
-		visits[i] = client.NewVisit{
-			ID: id.String(), Site: Site, Path: paths.pick(r), Referrer: referrers.pick(r),
-			Seen: request(r, nw, agents.pick(r)),
-		}
+		text := id.String()
+		visits[i] = api.NewVisit{ID: &text, Site: Site, Path: paths.pick(r), Referrer: plain.Optional(referrers.pick(r))}
+		visits[i].Peer, visits[i].Headers = request(r, nw, agents.pick(r))
 	}
-	slices.SortFunc(visits, func(a, b client.NewVisit) int { return cmp.Compare(a.ID, b.ID) })
+	slices.SortFunc(visits, func(a, b api.NewVisit) int { return cmp.Compare(*a.ID, *b.ID) })
 	return visits
 }
 
@@ -183,17 +183,18 @@ func moment(r *rand.Rand, zone string, until time.Time) time.Time {
 
 // request is what the regatta's web server saw: most came through the balancer
 // 203.0.113.4 and the edge proxy 203.0.113.10.
-func request(r *rand.Rand, nw network, agent string) client.Seen {
+func request(r *rand.Rand, nw network, agent string) (peer *string, headers api.Headers) {
 	a := addressIn(r, nw.prefix)
-	headers := map[string][]string{"User-Agent": {agent}}
+	headers = api.Headers{"User-Agent": {agent}}
 	if nw.language != "" {
 		headers["Accept-Language"] = []string{nw.language}
 	}
-	seen := client.Seen{Peer: "203.0.113.4", Headers: headers}
+	own, balancer := a.String(), "203.0.113.4"
+	peer = &balancer
 	list := fmt.Sprintf("%s, 203.0.113.10", a)
 	switch n := r.IntN(100); {
 	case !a.IsGlobalUnicast() || a.IsPrivate(): // a health check, from inside
-		return client.Seen{Peer: a.String(), Headers: headers}
+		return &own, headers
 	case n < 4: // somebody writes addresses in front, one of them the office's
 		list = "192.0.2.10, 198.51.100.7, " + list
 	case n < 6:
@@ -201,15 +202,15 @@ func request(r *rand.Rand, nw network, agent string) client.Seen {
 	case n < 7: // a proxy of the visitor's hides its own peer
 		list = "unknown, 203.0.113.10"
 	case n < 12: // straight to the balancer
-		list = a.String()
+		list = own
 	case n < 14: // past the proxies, with a forged header
-		seen.Peer, list = a.String(), "198.18.3.1"
+		peer, list = &own, "198.18.3.1"
 	case n < 18: // the two proxies wrote a line each
-		headers["X-Forwarded-For"] = []string{a.String(), "203.0.113.10"}
-		return seen
+		headers["X-Forwarded-For"] = []string{own, "203.0.113.10"}
+		return peer, headers
 	}
 	headers["X-Forwarded-For"] = []string{list}
-	return seen
+	return peer, headers
 }
 
 func addressIn(r *rand.Rand, p netip.Prefix) netip.Addr {

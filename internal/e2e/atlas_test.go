@@ -291,7 +291,7 @@ func TestRangesTownsAreasAndMany(t *testing.T) {
 	assert.Equal(t, "ES", r.Shares[0].CountryCode)
 	sum := 0.0
 	for _, share := range r.Shares {
-		sum += share.Share
+		sum += share.Share.Share
 	}
 	assert.InDelta(t, 1, sum, 1e-9)
 	assert.Contains(t, get("/v1/ranges?range=198.18.9.1/24").body, "host bits")

@@ -24,7 +24,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/browsertest"
-	"eastporch/internal/client"
+	"eastporch/internal/core/keys"
 )
 
 // page is a browser tab that watches for console errors, uncaught exceptions
@@ -456,7 +456,7 @@ func TestPresentationHidesEverySpelling(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, http.StatusAccepted, s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits", string(quoted)).status, text)
 	}
-	_, err := s.client.CreateKey(t.Context(), client.NewKey{Name: "for 198.18.119.147", Scope: "server"})
+	_, err := s.client.CreateKey(t.Context(), keys.NewKey{Name: "for 198.18.119.147", Scope: "server"})
 	require.NoError(t, err)
 	s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/corrections", `{"range":"198.18.119.147/32","country_code":"PT","note":"asked by anna.147@club.heronlake.example"}`)
 	settled(t, s.adminURL, s.admin)

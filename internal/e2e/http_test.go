@@ -5,53 +5,15 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"maps"
 	"net/http"
-	"slices"
 	"strings"
 	"testing"
 	"time"
 
-	"github.com/getkin/kin-openapi/openapi3"
-	"github.com/gin-gonic/gin"
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"eastporch/api"
-	"eastporch/internal/server/httpapi"
 )
-
-// Every route is documented for the listeners that serve it, and every documented
-// operation is served there.
-func TestContractAndRoutesAgree(t *testing.T) {
-	doc, err := openapi3.NewLoader().LoadFromData(api.YAML())
-	require.NoError(t, err)
-	for _, listener := range []httpapi.Listener{httpapi.PublicListener, httpapi.AdminListener} {
-		documented := map[string]bool{}
-		for _, op := range operations(doc) {
-			if slices.Contains(op.listeners, string(listener)) {
-				documented[op.method+" "+op.path] = true
-			}
-		}
-		served := map[string]bool{}
-		for _, r := range httpapi.New(listener, httpapi.Options{}).Routes() {
-			served[r.Method+" "+openapiPath(r)] = true
-		}
-		assert.Equal(t, slices.Sorted(maps.Keys(documented)), slices.Sorted(maps.Keys(served)), "on the %s listener", listener)
-	}
-}
-
-// openapiPath turns Gin's :param into OpenAPI's {param}.
-func openapiPath(r gin.RouteInfo) string {
-	parts := strings.Split(r.Path, "/")
-	for i, p := range parts {
-		if name, ok := strings.CutPrefix(p, ":"); ok {
-			parts[i] = "{" + name + "}"
-		}
-	}
-	return strings.Join(parts, "/")
-}
 
 func TestTheVisitorBehindAProxy(t *testing.T) {
 	t.Parallel()

@@ -21,7 +21,7 @@ import (
 
 	"eastporch/api"
 	"eastporch/internal/browsertest"
-	"eastporch/internal/client"
+	"eastporch/internal/core/keys"
 )
 
 // operation is one operation of the contract.
@@ -51,16 +51,16 @@ const pageOrigin = "https://heronlake.example"
 // keys makes a key of each scope.
 func (s *service) keys(t *testing.T) map[string]string {
 	t.Helper()
-	keys := map[string]string{"admin": s.admin}
-	for _, k := range []client.NewKey{
+	secrets := map[string]string{"admin": s.admin}
+	for _, k := range []keys.NewKey{
 		{Name: "a page", Scope: "page", Sites: []string{"heronlake.example"}, Origins: []string{pageOrigin}},
 		{Name: "a server", Scope: "server"},
 	} {
 		created, err := s.client.CreateKey(t.Context(), k)
 		require.NoError(t, err)
-		keys[k.Scope] = created.Secret
+		secrets[string(k.Scope)] = created.Secret
 	}
-	return keys
+	return secrets
 }
 
 // Every operation of the contract, by every scope and nobody, on both listeners:
@@ -136,10 +136,10 @@ func TestBadKeys(t *testing.T) {
 	for _, k := range list {
 		if k.Scope == "server" {
 			assert.Positive(t, k.Uses, "uses are counted")
-			require.NoError(t, s.client.RenameKey(t.Context(), k.ID, "the shop"))
-			_, err := s.client.RevokeKey(t.Context(), k.ID, false)
+			require.NoError(t, s.client.RenameKey(t.Context(), k.ID.String(), "the shop"))
+			_, err := s.client.RevokeKey(t.Context(), k.ID.String(), false)
 			require.NoError(t, err)
-			_, err = s.client.RevokeKey(t.Context(), k.ID, false)
+			_, err = s.client.RevokeKey(t.Context(), k.ID.String(), false)
 			require.Error(t, err, "once is enough")
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/client"
+	"eastporch/internal/core/keys"
 	"eastporch/internal/dbtest"
 	"eastporch/internal/server/access"
 )
@@ -52,7 +53,7 @@ func TestARevokedKeyTakesItsSessionsAlong(t *testing.T) {
 		}
 	}
 	require.Eventually(t, known(s, s.admin), 10*time.Second, 50*time.Millisecond)
-	stolen, err := s.client.CreateKey(t.Context(), client.NewKey{Name: "stolen", Scope: "admin"})
+	stolen, err := s.client.CreateKey(t.Context(), keys.NewKey{Name: "stolen", Scope: "admin"})
 	require.NoError(t, err)
 	require.Eventually(t, known(other, stolen.Secret), 10*time.Second, 50*time.Millisecond)
 	cookie, _ := s.signIn(t, stolen.Secret)
@@ -63,12 +64,12 @@ func TestARevokedKeyTakesItsSessionsAlong(t *testing.T) {
 
 	// With the session, a key; with that key, another.
 	second := parse[struct {
-		Key    client.Key
+		Key    keys.Key
 		Secret string
 	}](t, at(s, http.MethodPost, "/v1/keys", `{"name":"second","scope":"admin"}`))
-	assert.Equal(t, "session by key stolen", second.Key.MadeBy.Name)
+	assert.Equal(t, "session by key stolen", second.Key.Maker.Name)
 	third := parse[struct{ Secret string }](t, s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/keys", `{"name":"third","scope":"server"}`, "Authorization: Bearer "+second.Secret))
-	made := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/keys/"+stolen.Key.ID+"/made", "")
+	made := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/keys/"+stolen.Key.ID.String()+"/made", "")
 	list := parse[access.Made](t, made)
 	require.Len(t, list.Keys, 2, made.body)
 	assert.Equal(t, "third", list.Keys[0].Name)
@@ -88,7 +89,7 @@ func TestARevokedKeyTakesItsSessionsAlong(t *testing.T) {
 			defer res.Body.Close()
 		}
 	}
-	code, _, errs := run(t, "", "--server", s.adminURL, "--key", s.admin, "keys", "revoke", stolen.Key.ID)
+	code, _, errs := run(t, "", "--server", s.adminURL, "--key", s.admin, "keys", "revoke", stolen.Key.ID.String())
 	assert.Equal(t, 0, code, errs)
 	assert.Contains(t, errs, "made with it and are still in force")
 	assert.Equal(t, http.StatusUnauthorized, at(s, http.MethodGet, "/v1/sessions", "").status, "here at once")
@@ -100,11 +101,11 @@ func TestARevokedKeyTakesItsSessionsAlong(t *testing.T) {
 	}
 	assert.Equal(t, []int{http.StatusUnauthorized, http.StatusOK, http.StatusOK}, []int{as(stolen.Secret), as(second.Secret), as(third.Secret)})
 
-	code, _, errs = run(t, "", "--server", s.adminURL, "--key", s.admin, "keys", "revoke", stolen.Key.ID, "--with-made")
+	code, _, errs = run(t, "", "--server", s.adminURL, "--key", s.admin, "keys", "revoke", stolen.Key.ID.String(), "--with-made")
 	assert.Equal(t, 0, code, errs)
 	assert.Contains(t, errs, "Revoked: 2.")
 	assert.Equal(t, []int{http.StatusUnauthorized, http.StatusUnauthorized}, []int{as(second.Secret), as(third.Secret)})
-	bad := s.call(t, "127.0.0.1", http.MethodDelete, s.adminURL+"/v1/keys/"+stolen.Key.ID+"?made=all", "")
+	bad := s.call(t, "127.0.0.1", http.MethodDelete, s.adminURL+"/v1/keys/"+stolen.Key.ID.String()+"?made=all", "")
 	assert.Equal(t, http.StatusUnprocessableEntity, bad.status)
 }
 

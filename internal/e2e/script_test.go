@@ -21,7 +21,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/browsertest"
-	"eastporch/internal/client"
+	"eastporch/internal/core/keys"
+	"eastporch/internal/core/report"
 	"eastporch/internal/demo"
 )
 
@@ -324,7 +325,7 @@ func TestTheScriptFromAnotherOrigin(t *testing.T) {
 		fmt.Fprint(w, page)
 	}))
 	t.Cleanup(site.Close)
-	key, err := s.client.CreateKey(t.Context(), client.NewKey{Name: "the page", Scope: "page", Sites: []string{demo.Site}, Origins: []string{site.URL}})
+	key, err := s.client.CreateKey(t.Context(), keys.NewKey{Name: "the page", Scope: "page", Sites: []string{demo.Site}, Origins: []string{site.URL}})
 	require.NoError(t, err)
 	page = fmt.Sprintf(`<!doctype html><html lang="en"><title>A page</title><script src="%s/porch.js" data-key="%s" data-fields="address.kind,locale.language" defer></script>
 		<b id="kind" data-porch="address.kind">unknown</b>`, s.publicURL, key.Secret)
@@ -340,7 +341,7 @@ func TestTheRegattasPage(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	s.fill(t, 100)
-	report := func(ctx context.Context) (client.Report, error) {
+	report := func(ctx context.Context) (report.Report, error) {
 		return s.client.Report(ctx, "countries", url.Values{"site": {demo.Site}})
 	}
 	key := s.keys(t)["server"]

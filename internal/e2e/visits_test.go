@@ -18,7 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"eastporch/internal/client"
+	"eastporch/api"
 	"eastporch/internal/core/addr"
 	"eastporch/internal/demo"
 )
@@ -436,7 +436,7 @@ func TestAServerGivesTheVisitorsAddress(t *testing.T) {
 	}
 	stored := send("heronlake.example", `"address":"::ffff:198.18.7.114","user_agent":"Firefox","headers":{"X-Forwarded-For":["192.0.2.10"],"Accept-Language":["es-ES"]}`)
 	require.Equal(t, http.StatusCreated, stored.status, stored.body)
-	v := *parse[client.Taken](t, stored).Visit
+	v := *parse[api.Taken](t, stored).Visit
 	assert.Equal(t, "198.18.7.114", v.Card.Address.Text.String())
 	assert.Equal(t, "given", v.Card.Address.Obtained)
 	assert.Equal(t, "Valencia", *v.Card.Location.City)
@@ -450,11 +450,11 @@ func TestAServerGivesTheVisitorsAddress(t *testing.T) {
 		cut := send(mode+".example", `"address":"198.18.7.114"`)
 		require.Equal(t, http.StatusCreated, cut.status, cut.body)
 		assert.NotContains(t, cut.body, "198.18.7.114", mode)
-		assert.Nil(t, parse[client.Taken](t, cut).Visit.UserAgent, "the server's own is not the visitor's")
+		assert.Nil(t, parse[api.Taken](t, cut).Visit.UserAgent, "the server's own is not the visitor's")
 	}
 
 	local := send("heronlake.example", `"address":"10.0.3.8"`)
-	assert.True(t, parse[client.Taken](t, local).Visit.Card.Address.Skipped)
+	assert.True(t, parse[api.Taken](t, local).Visit.Card.Address.Skipped)
 	assert.Contains(t, send("heronlake.example", `"address":"198.18.7.114","peer":"203.0.113.4"`).body, "it is given beside address")
 	assert.Contains(t, send("heronlake.example", `"address":"198.18.7.999"`).body, "address: not an IP address")
 }

@@ -17,35 +17,6 @@ import (
 	"eastporch/internal/core/atlas/compare"
 )
 
-// A BuildReport says how a build went.
-type BuildReport struct {
-	Edition  string            `json:"edition"`
-	Sources  []SourceReport    `json:"sources"`
-	Overlaps []compare.Overlap `json:"overlaps"`
-	Seconds  float64           `json:"seconds"`
-	PeakMB   int64             `json:"peak_mb"` // memory of the whole process at its peak
-	Bytes    int64             `json:"bytes"`   // of the file
-	Rejects  string            `json:"rejects"` // the file that has all of them, "" for none
-	Warnings []string          `json:"warnings"`
-}
-
-// SourceReport says how one source was read.
-type SourceReport struct {
-	atlas.About
-	atlas.Counts
-	Covered  atlas.Covered `json:"covered"`
-	Seconds  float64       `json:"seconds"`
-	Rejected []Reason      `json:"rejects"`
-	Remarks  []Reason      `json:"remarks"`
-}
-
-// A Reason gathers rejects that have the same one.
-type Reason struct {
-	Reason string       `json:"reason"` // with … for what differs
-	Count  int          `json:"count"`
-	First  []atlas.Note `json:"first"`
-}
-
 // reasonNotes is how many lines of a reason are kept.
 const reasonNotes = 3
 
@@ -128,12 +99,16 @@ func peakMB() int64 {
 }
 
 func sourceReport(s *atlas.Source, tally *reasons, took time.Duration) SourceReport {
-	r := SourceReport{About: s.About, Counts: s.Counts, Covered: s.Coverage().Total(), Seconds: took.Seconds(), Rejected: []Reason{}, Remarks: []Reason{}}
+	r := SourceReport{
+		Name: s.Name, Rank: s.Rank, Dated: s.Dated, Licence: s.Licence, Credit: s.Credit, Basis: string(s.Basis),
+		Rows: s.Rows, Accepted: s.Accepted, Rejected: s.Rejected, Remarked: s.Remarked, Nested: s.Nested, Ranges4: s.Ranges4, Ranges6: s.Ranges6,
+		Covered: s.Coverage().Total(), Seconds: took.Seconds(), RejectReasons: []Reason{}, RemarkReasons: []Reason{},
+	}
 	for _, k := range tally.list {
 		if k.reject {
-			r.Rejected = append(r.Rejected, k.Reason)
+			r.RejectReasons = append(r.RejectReasons, k.Reason)
 		} else {
-			r.Remarks = append(r.Remarks, k.Reason)
+			r.RemarkReasons = append(r.RemarkReasons, k.Reason)
 		}
 	}
 	return r

@@ -17,6 +17,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"eastporch/api"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/editionfile"
@@ -52,17 +53,21 @@ type Shelf struct {
 	building bool
 }
 
+// What the shelf tells, as the contract has it.
+type (
+	Edition       = api.Edition
+	Use           = api.Use
+	Job           = api.Job
+	SourceRunning = api.SourceRunning
+	BuildReport   = api.BuildReport
+	SourceReport  = api.SourceReport
+	Reason        = api.Reason
+)
+
 // state is what the shelf remembers in its directory.
 type state struct {
 	Uses   []Use             `json:"uses"`   // the last is in use
 	Inputs map[string]inputs `json:"inputs"` // by edition
-}
-
-// A Use is a time that an edition was in use.
-type Use struct {
-	Edition string     `json:"edition"`
-	Since   time.Time  `json:"since"`
-	Until   *time.Time `json:"until"`
 }
 
 // inputs are what an edition was made of, and how.
@@ -70,38 +75,6 @@ type inputs struct {
 	Sources string           `json:"sources"` // as they are configured
 	Prints  map[string]Print `json:"prints"`  // by their names
 	Report  *BuildReport     `json:"report"`
-}
-
-// A Job is a build: the one that runs, or the last one.
-type Job struct {
-	Running bool            `json:"running"`
-	Began   *time.Time      `json:"began"`
-	Ended   *time.Time      `json:"ended"`
-	Doing   string          `json:"doing"`
-	Sources []SourceRunning `json:"sources"`
-	Edition string          `json:"edition"` // that it made, "" for none
-	Failed  string          `json:"failed"`  // why, "" where it did not
-}
-
-// SourceRunning says how far a source was read.
-type SourceRunning struct {
-	Name  string `json:"name"`
-	Doing string `json:"doing"`
-	Bytes int64  `json:"bytes"`
-	Lines int    `json:"lines"`
-}
-
-// An Edition is one on the shelf.
-type Edition struct {
-	Name     string       `json:"name"`
-	State    string       `json:"state"` // in use, ready (newer than that) or kept
-	Built    time.Time    `json:"built"`
-	Bytes    int64        `json:"bytes"`
-	Ranges4  int          `json:"ranges_ipv4"`
-	Ranges6  int          `json:"ranges_ipv6"`
-	Uses     []Use        `json:"uses"`
-	Report   *BuildReport `json:"report"`
-	Unusable string       `json:"unusable"` // why, "" where it can be used
 }
 
 // OpenShelf opens a directory of editions, making it where it is not there. What
@@ -373,6 +346,9 @@ func (s *Shelf) build(ctx context.Context, sources []SourceConfig, last Job, alw
 		return false, err
 	}
 	s.progress("", "writing", 0, 0)
+	if there, err := editionfile.Open(s.path(a.Name())); err == nil && there.Checksum() != a.Checksum() {
+		return false, fmt.Errorf("another edition is called %s already: its checksum is %s, that of this one %s; change the date of a source", a.Name(), there.Checksum(), a.Checksum())
+	}
 	if err := editionfile.Write(a, s.path(a.Name())); err != nil {
 		return false, err
 	}
@@ -450,7 +426,7 @@ func (s *Shelf) progress(source, doing string, bytes int64, lines int) {
 	s.job.Doing = "reading"
 	for i := range s.job.Sources {
 		if s.job.Sources[i].Name == source {
-			s.job.Sources[i] = SourceRunning{source, doing, max(bytes, s.job.Sources[i].Bytes), lines}
+			s.job.Sources[i] = SourceRunning{Name: source, Doing: doing, Bytes: max(bytes, s.job.Sources[i].Bytes), Lines: lines}
 		}
 	}
 }

@@ -19,8 +19,6 @@ import (
 	"time"
 
 	"eastporch/internal/config"
-	"eastporch/internal/core/addr"
-	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/geo"
@@ -34,7 +32,6 @@ import (
 	"eastporch/internal/server/privacy"
 	"eastporch/internal/server/rates"
 	"eastporch/internal/server/store"
-	"eastporch/internal/server/webui"
 )
 
 // Options says what a server is made of. Config and Log are required.
@@ -144,56 +141,12 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 	}
 	whole := !slices.ContainsFunc(cfg.Sites, func(site config.Site) bool { return site.PrivacyMode() != visit.Whole })
 	s.watch = checkup.NewWatch(finder, whole, time.Now().UTC())
-	api := httpapi.Options{
-		Enrich: &card.Pipeline{Finder: finder, Policy: addr.NewPolicy(cfg.Rules()...), Labels: addr.NewLabels(labels), Translators: cfg.Translators(), Atlas: s.shelf},
-		Finder: finder, Proxies: httpapi.ProxySettings{Trusted: append([]string{}, cfg.Proxies.Trusted...), Header: finder.Header(), Hops: cfg.Proxies.Hops},
-		TryProxies: func(p httpapi.ProxySettings) (caller.Finder, error) {
-			other := config.Config{Proxies: config.Proxies(p)}
-			return other.Finder(labels)
-		},
-		Watch: s.watch, Store: s.store, Intake: s.intake, Privacy: s.privacy, Console: webui.Handler(),
-		Stored: s.notifier.Next, Stopping: s.stopping,
-		Publish: func(ctx context.Context) (int64, error) { return s.publish(ctx, labels) },
-		Marker: visit.Marker{
-			BotAgents: cfg.Marks.BotAgents, BotLabels: cfg.Marks.BotLabels, MonitorAgents: cfg.Marks.MonitorAgents, MonitorLabels: cfg.Marks.MonitorLabels,
-		}.Lower(),
-		Shelf: s.shelf, AtlasStore: s.store, Rebuild: s.rebuild, Recorrect: s.recorrect,
-		Known: s.known(), LabelNames: cfg.LabelNames(), Rates: s.rates, Variants: s.store, Revary: s.revary,
-		VisitorURL: func() string { return s.URL(httpapi.PublicListener) },
-		Handover:   httpapi.Handover{Key: key, Lasts: cfg.Handover.CookieLasts},
-		Areas:      s.areas, LookUp: s.lookUp(), MapLink: cfg.MapLink,
-		Keys: s.keys, Sessions: s.sessions, Audit: s.store,
-		Limits: &httpapi.Limits{
-			Keys:     access.NewLimiter(float64(cfg.Limits.KeyPerSecond), 2*cfg.Limits.KeyPerSecond),
-			Visitors: access.NewLimiter(float64(cfg.Limits.VisitorPerSecond), 2*cfg.Limits.VisitorPerSecond),
-			SignIns:  access.NewLimiter(5.0/60, 5), AllTries: access.NewLimiter(1, 60),
-		},
-		Hosts: map[httpapi.Listener][]string{
-			httpapi.PublicListener: cfg.HostNames(cfg.Public, true), httpapi.AdminListener: cfg.HostNames(cfg.Admin, false),
-		},
-		MaxBody: map[httpapi.Listener]int64{
-			httpapi.PublicListener: int64(cfg.Public.MaxBodyBytes), httpapi.AdminListener: int64(cfg.Admin.MaxBodyBytes),
-		},
-		Secure: cfg.Admin.TLSCertificate != "", Origins: cfg.Admin.Origins, Installation: installation,
-		Version: opt.Version, Log: opt.Log, Now: time.Now,
+	opts, err := s.api(labels, finder)
+	if err != nil {
+		return err
 	}
-	api.Metrics = httpapi.NewMetrics(httpapi.Measured{
-		Version: opt.Version, Checkup: api.Watch, Queue: s.intake.State,
-		Pool: func() httpapi.PoolState {
-			stat := s.store.Stat()
-			return httpapi.PoolState{InUse: int(stat.AcquiredConns()), Idle: int(stat.IdleConns()), Most: int(stat.MaxConns()), Waited: stat.AcquireDuration()}
-		},
-		RatesAge: func() (time.Duration, bool) {
-			r := s.rates.State().Rates
-			return time.Duration(r.AgeDays(time.Now())) * 24 * time.Hour, r.Base != ""
-		},
-	})
-	if cfg.Atlas.TestPoints != "" {
-		api.TestPoints = opt.Input.Path(cfg.Atlas.TestPoints)
-	}
-	for _, site := range cfg.Sites {
-		api.Sites = append(api.Sites, httpapi.Site{Host: site.Host, Name: site.Name, Privacy: site.PrivacyMode(), TimeZone: site.Zone(), Local: s.locals[site.Host], Sets: site.Sets()})
-	}
+	opts.Public.Handover = httpapi.Handover{Key: key, Lasts: cfg.Handover.CookieLasts}
+	opts.Access.Installation = installation
 	for _, name := range []httpapi.Listener{httpapi.PublicListener, httpapi.AdminListener} {
 		c := cfg.Public
 		if name == httpapi.AdminListener {
@@ -208,7 +161,11 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 			WriteTimeout: c.Timeout, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: c.MaxHeaderBytes,
 			ErrorLog: log.New(&withoutAddresses{opt.Log}, "", 0),
 		}}
-		d.http.Handler = d.counted(httpapi.New(name, api))
+		handler, err := httpapi.New(name, opts)
+		if err != nil {
+			return err
+		}
+		d.http.Handler = d.counted(handler)
 		s.endpoints = append(s.endpoints, d)
 		s.begin(listeners, fmt.Sprintf("the %s listener", name), func(ctx context.Context) error { return d.run(ctx, cfg.ShutdownGrace*3/4) })
 	}

@@ -16,7 +16,7 @@ const module = "eastporch/"
 // packages are those that x-go-type may name a type of.
 var packages = map[string]string{
 	"json": "encoding/json", "time": "time", "uuid": "github.com/google/uuid", "decimal": "github.com/shopspring/decimal",
-	"addr": module + "internal/core/addr", "locale": module + "internal/core/locale",
+	"addr": module + "internal/core/addr", "visit": module + "internal/core/visit", "locale": module + "internal/core/locale",
 }
 
 // A writer writes the types of one package.
@@ -52,6 +52,8 @@ type field struct {
 
 func (w *writer) schema(s *schema) error {
 	switch {
+	case get(s.node, "x-go-hand") != nil || str(s.node, "x-go-type") != "":
+		return nil
 	case get(s.node, "enum") != nil && get(s.node, "properties") == nil:
 		w.said(s.goes, s.node)
 		fmt.Fprintf(&w.body, "type %s string\n", s.goes)
@@ -98,6 +100,10 @@ func (w *writer) object(name string, n *yaml.Node) error {
 	required := words(get(n, "required"))
 	for key, node := range pairs(get(n, "properties")) {
 		if inherited[key] {
+			if embedded != "" { // it stands where its first field would
+				fields = append(fields, field{name: embedded})
+				embedded = ""
+			}
 			continue
 		}
 		f := field{name: goName(key), key: key, optional: !slices.Contains(required, key), said: strings.TrimSpace(str(node, "description"))}
@@ -108,17 +114,18 @@ func (w *writer) object(name string, n *yaml.Node) error {
 		if f.kind, err = w.goType(name+f.name, node); err != nil {
 			return fmt.Errorf("%s: %w", key, err)
 		}
-		if f.optional && !strings.HasPrefix(f.kind, "*") && !strings.HasPrefix(f.kind, "[]") && !strings.HasPrefix(f.kind, "map[") && f.kind != "bool" && f.kind != "json.RawMessage" {
+		if f.optional && !w.mayBeNil(f.kind) && f.kind != "bool" {
 			f.kind = "*" + f.kind
 		}
 		fields = append(fields, f)
 	}
 	w.said(name, n)
 	fmt.Fprintf(&w.body, "type %s struct {\n", name)
-	if embedded != "" {
-		fmt.Fprintf(&w.body, "\t%s\n", embedded)
-	}
 	for _, f := range fields {
+		if f.key == "" {
+			fmt.Fprintf(&w.body, "\t%s\n", f.name)
+			continue
+		}
 		tag := f.key
 		if f.optional {
 			tag += ",omitempty"
@@ -128,6 +135,9 @@ func (w *writer) object(name string, n *yaml.Node) error {
 			fmt.Fprintf(&w.body, " // %s", line)
 		}
 		w.body.WriteString("\n")
+	}
+	if also := str(n, "x-go-also"); also != "" {
+		fmt.Fprintf(&w.body, "\t%s `json:\"-\"`\n", also)
 	}
 	w.body.WriteString("}\n")
 	if get(n, "x-go-append") != nil {
@@ -181,10 +191,19 @@ func (w *writer) goType(own string, n *yaml.Node) (string, error) {
 	} else if kind, err = w.plain(own, n); err != nil {
 		return "", err
 	}
-	if nullable && !strings.HasPrefix(kind, "[]") && !strings.HasPrefix(kind, "map[") && kind != "json.RawMessage" && kind != "any" {
+	if nullable && !w.mayBeNil(kind) {
 		kind = "*" + kind
 	}
 	return kind, nil
+}
+
+// mayBeNil says whether a type has a value that is null in JSON.
+func (w *writer) mayBeNil(kind string) bool {
+	if kind == "any" || kind == "json.RawMessage" || strings.HasPrefix(kind, "*") || strings.HasPrefix(kind, "[]") || strings.HasPrefix(kind, "map[") {
+		return true
+	}
+	s := w.owner(kind)
+	return s != nil && get(s, "properties") == nil && str(s, "type") != "string"
 }
 
 func (w *writer) plain(own string, n *yaml.Node) (string, error) {
@@ -200,6 +219,9 @@ func (w *writer) plain(own string, n *yaml.Node) (string, error) {
 		}
 		return "string", nil
 	case "integer":
+		if str(n, "format") == "int64" {
+			return "int64", nil
+		}
 		return "int", nil
 	case "number":
 		return "float64", nil

@@ -160,3 +160,6 @@ func quotable(s string) string {
 }
 
 func trimSpace(s string) string { return strings.Trim(s, " \t\r\n") }
+
+// Reason gives the reason of an error that wraps [ErrSyntax], without that.
+func Reason(err error) string { return strings.TrimPrefix(err.Error(), ErrSyntax.Error()+": ") }

@@ -11,6 +11,7 @@ package atlas
 import (
 	"cmp"
 	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -26,6 +27,7 @@ import (
 // concurrent use. The zero Atlas knows nothing.
 type Atlas struct {
 	name    string
+	sum     [sha256.Size]byte // of all that the sources say, corrections too
 	built   time.Time
 	sources []*Source // by rank
 	credits []string
@@ -37,16 +39,19 @@ type Atlas struct {
 func New(sources ...*Source) *Atlas {
 	a := &Atlas{sources: slices.Clone(sources), built: time.Now().UTC().Truncate(time.Second)}
 	slices.SortStableFunc(a.sources, func(x, y *Source) int { return cmp.Compare(x.Rank, y.Rank) })
-	sum, newest := sha256.New(), ""
-	for _, s := range a.sources {
-		fmt.Fprint(sum, s.About, s.sum())
+	a.sum = checksum(a.sources)
+	a.name = nameOf(a.sources, a.sum)
+	return a.prepare()
+}
+
+// nameOf makes the name of an edition: the date of its newest source, and how its checksum
+// begins.
+func nameOf(sources []*Source, sum [sha256.Size]byte) string {
+	newest := ""
+	for _, s := range sources {
 		newest = max(newest, s.Dated)
 	}
-	if newest == "" {
-		newest = "undated"
-	}
-	a.name = fmt.Sprintf("%s-%x", newest, sum.Sum(nil)[:4])
-	return a.prepare()
+	return fmt.Sprintf("%s-%x", cmp.Or(newest, "undated"), sum[:4])
 }
 
 // prepare readies an atlas for answers once it has its sources.
@@ -68,6 +73,7 @@ func (a *Atlas) With(first *Source) *Atlas {
 	}
 	c := *a
 	c.sources = append([]*Source{first}, a.sources...)
+	c.sum = checksum(c.sources)
 	return c.prepare()
 }
 
@@ -79,6 +85,10 @@ func (a *Atlas) Built() time.Time { return a.built }
 
 // Name is the edition's: the date of its newest source and a checksum.
 func (a *Atlas) Name() string { return a.name }
+
+// Checksum tells editions apart, whole: two that have the same give the same answers. The
+// owner's corrections are part of it.
+func (a *Atlas) Checksum() string { return hex.EncodeToString(a.sum[:]) }
 
 // Sources lists the sources by rank. The caller must not change them.
 func (a *Atlas) Sources() []*Source { return a.sources }

@@ -3,6 +3,7 @@ package atlas
 import (
 	"bufio"
 	"bytes"
+	"crypto/sha256"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
@@ -66,7 +67,23 @@ func (s *Source) sections() [][]byte {
 	return [][]byte{asBytes(v4), asBytes(v6), asBytes(s.arrays.Nodes), asBytes(s.arrays.Spans), asBytes(s.arrays.Offsets), s.arrays.Blob, s.text}
 }
 
-// sum is what the edition's name is made of: the checksums of all sections.
+// checksum sums up sources: what they are called, and the checksums of all their sections.
+func checksum(sources []*Source) [sha256.Size]byte {
+	sum := sha256.New()
+	for _, s := range sources {
+		parts := s.checks // of a file
+		if parts == nil {
+			parts = s.sum()
+		}
+		fmt.Fprint(sum, s.About)
+		for _, p := range parts {
+			fmt.Fprint(sum, p.Name, p.Bytes, p.CRC32C, ";")
+		}
+	}
+	return [sha256.Size]byte(sum.Sum(nil))
+}
+
+// sum gives the checksums of all sections.
 func (s *Source) sum() []section {
 	parts := s.sections()
 	list := make([]section, len(parts))
@@ -165,6 +182,7 @@ func OpenBytes(b []byte, owner any) (*Atlas, error) {
 		s.owner = owner
 		a.sources = append(a.sources, s)
 	}
+	a.sum = checksum(a.sources)
 	return a.prepare(), nil
 }
 
@@ -212,5 +230,11 @@ func (a *Atlas) Verify() error {
 		}
 		runtime.KeepAlive(s)
 	}
+	if want := nameOf(a.sources, a.sum); a.name != want && !a.corrected() {
+		return fmt.Errorf("%w: it is called %s, and what it holds is %s: build it again", ErrEdition, a.name, want)
+	}
 	return nil
 }
+
+// corrected says whether the owner's corrections stand before the sources of the file.
+func (a *Atlas) corrected() bool { return len(a.sources) > 0 && a.sources[0].Basis == Corrects }

@@ -80,3 +80,11 @@ func Value(text *string) string {
 
 // Decimal gives a number in as many digits as it takes, without an exponent.
 func Decimal(v float64) string { return strconv.FormatFloat(v, 'f', -1, 64) }
+
+// UpperFirst gives a text of ASCII beginning with a capital, to make a sentence of a reason.
+func UpperFirst(text string) string {
+	if text == "" {
+		return ""
+	}
+	return strings.ToUpper(text[:1]) + text[1:]
+}

@@ -3,10 +3,9 @@ package visit
 import (
 	"encoding/json"
 	"strconv"
-	"sync"
-	"sync/atomic"
 
 	"github.com/google/uuid"
+	lru "github.com/hashicorp/golang-lru/v2"
 
 	"eastporch/internal/core/card"
 )
@@ -14,11 +13,17 @@ import (
 // factsKept bounds how many facts are remembered in their written form.
 const factsKept = 20_000
 
-// encoded remembers facts as JSON, since to encode them takes longer than all the rest of
-// a visit, and visits of one range share it.
-var encoded struct {
-	facts sync.Map // by factsKey -> encodedFacts
-	count atomic.Int64
+// An Encoder makes the rows of visits. It remembers facts as JSON, since to encode them takes
+// longer than all the rest of a visit, and visits of one range share it. It is safe for
+// concurrent use; nil remembers nothing.
+type Encoder struct {
+	facts *lru.Cache[string, encodedFacts]
+}
+
+// NewEncoder makes an encoder that remembers.
+func NewEncoder() *Encoder {
+	facts, _ := lru.New[string, encodedFacts](factsKept) // which fails for no size above 0
+	return &Encoder{facts}
 }
 
 type encodedFacts struct {
@@ -28,11 +33,13 @@ type encodedFacts struct {
 
 // factsOf gives the JSON of the edition facts in a card, and their id. The JSON must not be
 // changed.
-func factsOf(c *card.Card) (json.RawMessage, uuid.UUID, error) {
-	key := factsKey(c)
-	if known, ok := encoded.facts.Load(key); ok {
-		w := known.(encodedFacts)
-		return w.text, w.id, nil
+func (e *Encoder) factsOf(c *card.Card) (json.RawMessage, uuid.UUID, error) {
+	key := ""
+	if e != nil {
+		key = factsKey(c)
+		if known, ok := e.facts.Get(key); ok {
+			return known.text, known.id, nil
+		}
 	}
 	money := c.Money
 	money.Rate = nil // which is the day's and the site's
@@ -41,11 +48,9 @@ func factsOf(c *card.Card) (json.RawMessage, uuid.UUID, error) {
 		return nil, uuid.Nil, err
 	}
 	w := encodedFacts{text, FactsID(text)}
-	if encoded.count.Add(1) > factsKept {
-		encoded.facts.Clear()
-		encoded.count.Store(1)
+	if e != nil {
+		e.facts.Add(key, w)
 	}
-	encoded.facts.Store(key, w)
 	return w.text, w.id, nil
 }
 

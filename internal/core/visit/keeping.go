@@ -7,13 +7,6 @@ import (
 	"github.com/google/uuid"
 )
 
-// A Kept is what is kept of visits: from when on, and when the next week goes.
-type Kept struct {
-	Since    *time.Time `json:"since"`     // of the oldest week; nil where there is no visit
-	NextDrop *time.Time `json:"next_drop"` // when that week is dropped; nil where all are kept
-	Weeks    int        `json:"weeks"`
-}
-
 // An Erasure says what to erase: one visit, or all of an address, of a prefix,
 // or of what stands in place of an address.
 type Erasure struct {

@@ -42,14 +42,6 @@ type Filter struct {
 // OnlyTimes says whether a filter picks by nothing but times.
 func (f Filter) OnlyTimes() bool { return f == Filter{Site: f.Site, From: f.From, To: f.To} }
 
-// Count says how many visits match and how many the site has in all. More says
-// that there are more than Matching, which nobody counted.
-type Count struct {
-	Matching int64 `json:"matching"`
-	All      int64 `json:"all"`
-	More     bool  `json:"more"`
-}
-
 // By is what visits are counted by.
 type By string
 
@@ -81,12 +73,6 @@ type Standing struct {
 	Same  bool // it is that visit, and no other
 }
 
-// TimeCount is how many visits there were in a unit of time.
-type TimeCount struct {
-	From   time.Time `json:"from"`
-	Visits int64     `json:"visits"`
-}
-
 // Tally is visits by key, and how they were counted: from counts that are kept,
 // or by reading rows, of which only so many are read.
 type Tally struct {
@@ -106,10 +92,4 @@ func (t Tally) Sum() int64 {
 		n += k.Visits
 	}
 	return n
-}
-
-// Unmappable counts the visits that no map can show.
-type Unmappable struct {
-	Skipped int64 `json:"skipped"`
-	Unknown int64 `json:"unknown"`
 }

@@ -15,8 +15,11 @@ type QueuedVisit struct {
 }
 
 // Queued gives the visit as it is queued.
-func (v Visit) Queued() (QueuedVisit, error) {
-	row, facts, err := v.Row()
+func (v Visit) Queued() (QueuedVisit, error) { return (*Encoder)(nil).Queued(v) }
+
+// Queued is [Visit.Queued].
+func (e *Encoder) Queued(v Visit) (QueuedVisit, error) {
+	row, facts, err := e.Row(v)
 	return QueuedVisit{row, facts}, err
 }
 
@@ -45,25 +48,4 @@ func (q SetApart) Queued() (a QueuedVisit, err error) {
 		return a, fmt.Errorf("what was in the queue is not a visit: %w", err)
 	}
 	return a, nil
-}
-
-// QueueTally counts what became of visits since the service started.
-type QueueTally struct {
-	Accepted   int64 `json:"accepted"`
-	Stored     int64 `json:"stored"`
-	Duplicate  int64 `json:"duplicate"`
-	Conflict   int64 `json:"conflict"`
-	Erased     int64 `json:"erased"`
-	Expired    int64 `json:"expired"`
-	Quarantine int64 `json:"quarantine"`
-	Full       int64 `json:"full"` // turned away
-}
-
-// Queue is how the queue of visits stands.
-type Queue struct {
-	Waiting int64      `json:"waiting"` // visits
-	Bytes   int64      `json:"bytes"`
-	Most    int64      `json:"most"`  // bytes
-	Away    *string    `json:"away"`  // why the database takes nothing now
-	Since   QueueTally `json:"since"` // the service started
 }

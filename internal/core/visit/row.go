@@ -58,14 +58,17 @@ type Row struct {
 }
 
 // Row splits a visit into its row and the JSON of the facts that it shares.
-func (v Visit) Row() (Row, json.RawMessage, error) {
+func (v Visit) Row() (Row, json.RawMessage, error) { return (*Encoder)(nil).Row(v) }
+
+// Row is [Visit.Row]; the JSON must not be changed.
+func (e *Encoder) Row(v Visit) (Row, json.RawMessage, error) {
 	c := v.Card
 	r := Row{
 		ID: v.ID, Site: v.Site, Path: v.Path, Referrer: v.Referrer, UserAgent: v.UserAgent, Link: v.Link, Attributes: v.Attributes, Marks: v.Marks,
 		Address: c.Address.Text, Placeholder: c.Address.Placeholder, Kind: c.Address.Kind, Skipped: c.Address.Skipped, Labels: c.Labels,
 		Language: c.Locale.Language, WeekHour: weekHour(c.Clock), Unverified: v.Trail.Unverified(), VisitorHash: v.VisitorHash,
 	}
-	facts, id, err := factsOf(&c)
+	facts, id, err := e.factsOf(&c)
 	if err != nil {
 		return r, nil, fmt.Errorf("facts: %w", err)
 	}
@@ -180,18 +183,6 @@ func ReferrerHost(referrer *string, site string) string {
 		return ""
 	}
 	return strings.ToLower(u.Hostname())
-}
-
-// A Place is where visits come from, as far as it is known.
-type Place struct {
-	Level       string   `json:"level"` // or "skipped"
-	CountryCode *string  `json:"country_code"`
-	RegionCode  *string  `json:"region_code"`
-	City        *string  `json:"city"`
-	Latitude    *float64 `json:"latitude"`
-	Longitude   *float64 `json:"longitude"`
-	RadiusKm    *float64 `json:"radius_km"`
-	TimeZone    *string  `json:"time_zone"`
 }
 
 // NetworkKey is the one text that stands for a network in counts, "" for none.

@@ -12,11 +12,9 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
-	"slices"
 	"strings"
-	"time"
 
-	"github.com/google/uuid"
+	"eastporch/internal/core/keys"
 )
 
 // Errors that outsiders see.
@@ -28,87 +26,23 @@ var (
 	ErrNoSuch     = errors.New("there is none with this id")
 )
 
-// A Scope says what a key may do; each includes those before it.
-type Scope string
+// What keys, sessions and events are stands in package keys.
+type (
+	Scope   = keys.Scope
+	Key     = keys.Key
+	Maker   = keys.Maker
+	Made    = keys.Made
+	Session = keys.Session
+	Event   = keys.Event
+)
 
 // The scopes.
 const (
-	Nobody Scope = ""       // may do nothing that wants a key
-	Page   Scope = "page"   // record a visit, read one's own card
-	Server Scope = "server" // report and look up for others, give ids
-	Admin  Scope = "admin"  // everything
+	Nobody = keys.Nobody
+	Page   = keys.Page
+	Server = keys.Server
+	Admin  = keys.Admin
 )
-
-var ladder = []Scope{Nobody, Page, Server, Admin}
-
-// Includes says whether s may do what wants asks for.
-func (s Scope) Includes(wants Scope) bool {
-	return slices.Index(ladder, s) >= slices.Index(ladder, wants)
-}
-
-// Valid says whether s is a scope that a key can have.
-func (s Scope) Valid() bool { return s == Page || s == Server || s == Admin }
-
-// A Key is one that the owner made; its secret is not kept.
-type Key struct {
-	ID       uuid.UUID  `json:"id"`
-	Name     string     `json:"name"`
-	Scope    Scope      `json:"scope"`
-	Start    string     `json:"start"`   // how its secret begins, to recognise it by
-	Sites    []string   `json:"sites"`   // hosts it is bound to; none for all
-	Origins  []string   `json:"origins"` // pages that may use it in a browser
-	Created  time.Time  `json:"created"`
-	LastUsed *time.Time `json:"last_used"`
-	Uses     int64      `json:"uses"`
-	Revoked  *time.Time `json:"revoked"`
-	Maker    Maker      `json:"made_by"`
-
-	Hash [sha256.Size]byte `json:"-"`
-}
-
-// MayUse says whether the key may be used for a site.
-func (k *Key) MayUse(site string) bool {
-	return len(k.Sites) == 0 || slices.Contains(k.Sites, site)
-}
-
-// Allows says whether a page of an origin may use the key.
-func (k *Key) Allows(origin string) bool { return slices.Contains(k.Origins, origin) }
-
-// A Maker is who made a key.
-type Maker struct {
-	Name string `json:"name"` // such as "key the tests"
-	// Key was used, or had opened the session that was; nil for a session by a one-time
-	// link, and for the service itself. Session is nil where a key was used directly.
-	Key     *uuid.UUID `json:"key_id"`
-	Session *uuid.UUID `json:"session_id"`
-}
-
-// Made is what is in force and was made with a key, directly or by way of others.
-type Made struct {
-	Keys     []Key     `json:"keys"`
-	Sessions []Session `json:"sessions"`
-}
-
-// A Session is a signed-in console.
-type Session struct {
-	ID        uuid.UUID `json:"id"`
-	Created   time.Time `json:"created"`
-	LastSeen  time.Time `json:"last_seen"`
-	Expires   time.Time `json:"expires"`
-	How       string    `json:"how"`        // the key that opened it, or the link and who made that
-	UserAgent string    `json:"user_agent"` // the browser
-	// Key is the one that opened it, with which it ends; nil for a link's.
-	Key *uuid.UUID `json:"key_id"`
-}
-
-// An Event is a line of the audit log.
-type Event struct {
-	ID     uuid.UUID `json:"id"` // version 7
-	Time   time.Time `json:"time"`
-	What   string    `json:"what"`   // such as "key created"
-	Actor  string    `json:"actor"`  // who did it
-	Detail string    `json:"detail"` // to what
-}
 
 // Bounds of names and lists.
 const (

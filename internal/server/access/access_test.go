@@ -16,8 +16,8 @@ import (
 )
 
 func TestScopes(t *testing.T) {
-	for i, has := range ladder {
-		for j, wants := range ladder {
+	for i, has := range []Scope{Nobody, Page, Server, Admin} {
+		for j, wants := range []Scope{Nobody, Page, Server, Admin} {
 			assert.Equal(t, i >= j, has.Includes(wants), "%q includes %q", has, wants)
 		}
 	}

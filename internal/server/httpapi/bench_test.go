@@ -5,10 +5,8 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"log/slog"
 	"net/http"
 	"net/http/httptest"
-	"net/netip"
 	"slices"
 	"strings"
 	"sync"
@@ -17,43 +15,12 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
-	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
-	"eastporch/internal/core/addr"
-	"eastporch/internal/core/atlas"
-	"eastporch/internal/core/atlas/source"
-	"eastporch/internal/core/caller"
-	"eastporch/internal/core/card"
-	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/access"
-	"eastporch/internal/server/intake"
-	"eastporch/internal/server/privacy"
+	"eastporch/internal/server/lookup"
 )
-
-const benchSite = "heronlake.example"
-
-// keyring is a store with one key; nothing is written there.
-type keyring struct{ keys []access.Key }
-
-func (k *keyring) Keys(context.Context) ([]access.Key, error) { return k.keys, nil }
-func (k *keyring) AddKey(_ context.Context, key access.Key, _ access.Event) error {
-	k.keys = append(k.keys, key)
-	return nil
-}
-func (*keyring) RenameKey(context.Context, uuid.UUID, string, access.Event) error { return nil }
-func (*keyring) RevokeKey(context.Context, uuid.UUID, bool, access.Event) ([]uuid.UUID, error) {
-	return nil, nil
-}
-
-func (*keyring) MadeWith(context.Context, uuid.UUID, time.Time, time.Time) (access.Made, error) {
-	return access.Made{}, nil
-}
-
-func (*keyring) CountKeyUses(context.Context, map[uuid.UUID]int64, time.Time) error {
-	return nil
-}
 
 // nowhere stores nothing: what is measured is accepting.
 type nowhere struct{}
@@ -63,14 +30,6 @@ func (nowhere) Insert(ctx context.Context, _ []visit.QueuedVisit) (visit.Outcome
 	return visit.Outcome{}, ctx.Err()
 }
 func (nowhere) SetApart(context.Context, []visit.SetApart) error { return nil }
-
-type always struct{ visitStore }
-
-func (always) Oldest(time.Time) time.Time { return time.Time{} }
-
-type shelfOfOne struct{ edition *atlas.Atlas }
-
-func (s shelfOfOne) Current() *atlas.Atlas { return s.edition }
 
 // served is a service on the public listener with a durable intake, and a bare
 // handler with the same middleware, which returns as many bytes.
@@ -87,51 +46,24 @@ func listeners(b *testing.B) (url, admin, key, serverKey string) {
 	for i := range 200 {
 		fmt.Fprintf(&feed, "198.18.%d.0/24,PT,PT-11,Lisbon,\n", i)
 	}
-	src, err := source.ReadGeofeed(strings.NewReader(feed.String()), atlas.About{Name: "feed", Rank: 1, Dated: "2026-11-01"})
-	require.NoError(b, err)
-	finder := caller.Trusting(netip.MustParsePrefix("127.0.0.1/32"))
-	log := slog.New(slog.DiscardHandler)
-	keys, err := access.NewKeys(b.Context(), &keyring{}, log, time.Now)
-	require.NoError(b, err)
-	_, key, err = keys.Create(b.Context(), access.Key{Name: "page", Scope: access.Page})
-	require.NoError(b, err)
-	_, serverKey, err = keys.Create(b.Context(), access.Key{Name: "server", Scope: access.Server})
-	require.NoError(b, err)
-	spool, err := intake.OpenSpool(b.TempDir())
-	require.NoError(b, err)
-	in, err := intake.New(intake.Options{Log: spool, Sink: nowhere{}, MaxBytes: 1 << 40, Logger: log, Now: time.Now})
-	require.NoError(b, err)
-	ctx, stop := context.WithCancel(context.Background())
-	ran := make(chan struct{})
-	go func() { _ = in.Run(ctx); close(ran) }()
-	b.Cleanup(func() {
-		stop()
-		<-ran
-		require.NoError(b, in.Close())
-	})
-	keep, err := privacy.Open(b.TempDir(), 7*24*time.Hour)
-	require.NoError(b, err)
-	watch := checkup.NewWatch(finder, false, time.Now())
-	opt := Options{
-		Enrich: &card.Pipeline{Finder: finder, Policy: addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: addr.Resolve}), Atlas: shelfOfOne{atlas.New(src)}},
-		Finder: finder, Watch: watch, Metrics: NewMetrics(Measured{Checkup: watch, Queue: in.State}), Store: always{}, Intake: in, Privacy: keep, Sites: []Site{{Host: benchSite}},
-		Keys: keys, Limits: &Limits{Keys: access.NewLimiter(1e9, 1<<30), Visitors: access.NewLimiter(1e9, 1<<30)},
-		Hosts: map[Listener][]string{PublicListener: {"127.0.0.1"}, AdminListener: {"127.0.0.1"}}, MaxBody: map[Listener]int64{PublicListener: 1 << 20, AdminListener: 1 << 20}, Log: log, Now: time.Now,
-	}
-	engine := New(PublicListener, opt)
-	a := &api{Options: opt, listener: PublicListener, sites: map[string]*Site{}}
+	f := newFixture(b, feed.String(), nowhere{})
+	f.opt.Service.Now = time.Now
+	key, serverKey = f.key(b, access.Page), f.key(b, access.Server)
+	engine := f.serve(b, PublicListener)
+	h := &handlers{Options: f.opt, listener: PublicListener}
 	answer := fmt.Appendf(nil, `{"id":"01a1d8a4-2b00-7146-b68e-405649734a51","time":"2026-11-14T06:00:00.000Z","state":"accepted","marks":[]}`)
-	engine.POST("/bare", a.admit(access.Page), func(c *gin.Context) {
+	engine.POST("/bare", h.admit(access.Page), func(c *gin.Context) {
 		_, _ = io.Copy(io.Discard, c.Request.Body)
 		private(c)
 		c.Data(http.StatusAccepted, "application/json; charset=utf-8", answer)
 	})
 	server := httptest.NewServer(engine)
 	b.Cleanup(server.Close)
-	inside := New(AdminListener, opt)
-	d := &api{Options: opt, listener: AdminListener, sites: map[string]*Site{}}
-	card := opt.Enrich.Card(netip.MustParseAddr("198.18.3.40"), caller.ObtainedGiven, card.RequestContext{}, time.Now())
-	bytes := card.AppendJSON(nil)
+	inside := f.serve(b, AdminListener)
+	d := &handlers{Options: f.opt, listener: AdminListener}
+	made, err := f.opt.Atlas.Lookup.Card(b.Context(), "198.18.3.40", lookup.Question{Language: "en"})
+	require.NoError(b, err)
+	bytes := made.AppendJSON(nil)
 	inside.GET("/bare", d.admit(access.Server), func(c *gin.Context) {
 		c.Header("Cache-Control", "private, no-store")
 		c.Data(http.StatusOK, "application/json; charset=utf-8", bytes)
@@ -224,7 +156,7 @@ func (s *sender) send(b *testing.B, n int) {
 }
 
 func oneVisit(n int) []byte {
-	return fmt.Appendf(nil, `{"site":%q,"path":"/page/%d","referrer":"https://rowing-news.example/heron-lake"}`, benchSite, n%500)
+	return fmt.Appendf(nil, `{"site":%q,"path":"/page/%d","referrer":"https://rowing-news.example/heron-lake"}`, testSite, n%500)
 }
 
 func hundredVisits(n int) []byte {

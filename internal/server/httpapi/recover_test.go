@@ -15,10 +15,10 @@ import (
 // A file that breaks off must not look whole to whoever reads it; any other panic
 // is a problem document.
 func TestWhatBreaksOffDoesNotLookWhole(t *testing.T) {
-	a := &api{Options: Options{Log: slog.New(slog.DiscardHandler)}}
+	h := &handlers{Options: Options{Service: Service{Log: slog.New(slog.DiscardHandler)}}}
 	gin.SetMode(gin.ReleaseMode)
 	engine := gin.New()
-	engine.Use(a.recover)
+	engine.Use(h.recover)
 	engine.GET("/file", func(c *gin.Context) {
 		_, _ = io.WriteString(c.Writer, "half a file")
 		c.Writer.Flush()

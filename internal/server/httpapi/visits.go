@@ -1,315 +1,360 @@
 package httpapi
 
 import (
-	"bytes"
-	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
-	"reflect"
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
 
-	"eastporch/internal/core/addr"
-	"eastporch/internal/core/almanac"
-	"eastporch/internal/core/atlas"
+	"eastporch/api"
+	"eastporch/internal/core/card"
+	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
+	"eastporch/internal/server/sites"
+	"eastporch/internal/server/visits"
+	"eastporch/internal/visitfile"
 )
 
-func (a *api) listVisits(c *gin.Context) {
-	limit, before, err := pageOf(c)
-	switch order := c.Query("order"); {
-	case order == "sequence":
-		limit, err = intOf(c, "limit", 50, 1, 500) // whose cursor is not an id
-	case order != "" && order != "time":
-		err = invalidField("order", fmt.Sprintf("%.20q is not an order", order), "Give time or sequence.")
-	}
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	f, count, ok := a.counted(c)
-	if !ok {
-		return
-	}
-	if c.Query("order") == "sequence" {
-		a.listStored(c, f, count, limit)
-		return
-	}
-	visits, err := a.Store.Visits(c, f, before, limit+1)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	var next *string
-	if len(visits) > limit {
-		visits = visits[:limit]
-		id := visits[limit-1].ID.String()
-		next = &id
-	}
-	c.Header("Cache-Control", "private, no-store")
-	c.JSON(http.StatusOK, gin.H{"visits": append([]visit.Visit{}, visits...), "next": next, "count": count})
-}
-
-// listStored lists visits in the order in which they were stored, the oldest
-// first. Nothing is ever stored before a cursor, however late it was reported, so
-// that whoever copies visits elsewhere misses none.
-func (a *api) listStored(c *gin.Context, f visit.Filter, count visit.Count, limit int) {
-	after, err := int64(0), error(nil)
-	if text := c.Query("cursor"); text != "" {
-		if after, err = strconv.ParseInt(text, 10, 64); err != nil || after < 0 {
-			a.fail(c, invalidField("cursor", fmt.Sprintf("%.20q is not a sequence number", text), "Give the next of the page before."))
-			return
-		}
-	}
-	list, err := a.Store.StoredAfter(c, f, after, limit)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	visits := []visit.Visit{}
-	for _, one := range list {
-		visits = append(visits, one.Visit)
-		after = one.Sequence
-	}
-	next := strconv.FormatInt(after, 10) // also of the last page: more will come
-	c.Header("Cache-Control", "private, no-store")
-	c.JSON(http.StatusOK, gin.H{"visits": visits, "next": next, "count": count})
-}
-
-func (a *api) getVisit(c *gin.Context) {
-	id, err := uuid.Parse(c.Param("id"))
-	if err != nil {
-		a.fail(c, invalidField("id", "this is not a UUID", "Give the id of a visit."))
-		return
-	}
-	a.settle(c)
-	v, err := a.Store.Visit(c, id)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	c.Header("Cache-Control", "private, no-store")
-	c.JSON(http.StatusOK, v)
-}
-
-// settleWithin bounds how long a question waits for visits that were accepted.
-const settleWithin = time.Second
-
-// settle waits for visits that were accepted before, so that whoever has sent
-// one finds it.
-func (a *api) settle(c *gin.Context) {
-	ctx, cancel := context.WithTimeout(c, settleWithin)
-	defer cancel()
-	a.Intake.Settle(ctx)
-}
-
-// counted reads the filter of a list or report and counts what it picks; where
-// ok is false the request has been answered with the problem.
-func (a *api) counted(c *gin.Context) (f visit.Filter, count visit.Count, ok bool) {
-	f, err := a.filter(c)
-	if err == nil {
-		a.settle(c)
-		count, err = a.Store.Count(c, f, a.Now())
-	}
-	if err != nil {
-		a.fail(c, err)
-	}
-	return f, count, err == nil
-}
-
-// filter reads the query of a list or report.
-func (a *api) filter(c *gin.Context) (visit.Filter, error) {
-	f := visit.Filter{
-		Site: c.Query("site"), CountryCode: c.Query("country_code"), City: c.Query("city"),
-		Level: atlas.Level(c.Query("level")), Path: c.Query("path"), RegionCode: c.Query("region_code"),
-		Referrer: c.Query("referrer"), Language: c.Query("language"), TimeZone: c.Query("time_zone"), Network: c.Query("network"),
-		Label: c.Query("label"), Link: c.Query("link"), Mark: c.Query("mark"),
-	}
-	if _, ok := a.sites[f.Site]; !ok {
-		return f, invalidField("site", fmt.Sprintf("%.64q is not a configured site", f.Site), "Configured are "+a.siteList()+".")
-	}
-	for name, at := range map[string]*time.Time{"from": &f.From, "to": &f.To} {
-		if text := c.Query(name); text != "" {
-			t, err := time.Parse(time.RFC3339, text)
-			if err != nil {
-				return f, invalidField(name, fmt.Sprintf("%.40q is not a time", text), "Write it like 2026-11-14T06:00:00Z.")
-			}
-			*at = t
-		}
-	}
-	if f.CountryCode != "" {
-		if err := almanac.CheckCode(f.CountryCode); err != nil {
-			return f, invalidField("country_code", err.Error(), "Give an alpha-2 code of ISO 3166-1.")
-		}
-	}
-	switch f.Level {
-	case "", atlas.City, atlas.Region, atlas.Country, atlas.Continent, atlas.None:
-	default:
-		return f, invalidField("level", fmt.Sprintf("%.20q is not a level", string(f.Level)), "Give city, region, country, continent or none.")
-	}
-	if text := c.Query("skipped"); text != "" {
-		aside, err := strconv.ParseBool(text)
-		if err != nil {
-			return f, invalidField("skipped", fmt.Sprintf("%.20q is neither true nor false", text), "Give true or false.")
-		}
-		f.Skipped = &aside
-	}
-	if f.Mark != "" && !slices.Contains(visit.MarkWords, f.Mark) {
-		return f, invalidField("mark", fmt.Sprintf("%.20q is not a mark", f.Mark), "Give "+strings.Join(visit.MarkWords, ", ")+".")
-	}
-	if text := c.Query("prefix"); text != "" {
-		prefix, err := addr.ParsePrefix(text)
-		if err != nil {
-			return f, invalidField("prefix", err.Error(), "Give an address, or a prefix such as 198.18.3.0/24.")
-		}
-		f.Within = prefix
-	}
-	if !f.From.IsZero() && !f.To.IsZero() && !f.From.Before(f.To) {
-		return f, invalidField("to", "it is not after from", "Give a later time, or leave one of the two out.")
-	}
-	for name, text := range map[string]string{
-		"city": f.City, "path": f.Path, "region_code": f.RegionCode, "referrer": f.Referrer, "language": f.Language,
-		"time_zone": f.TimeZone, "network": f.Network, "label": f.Label, "link": f.Link,
-	} {
-		if err := plain.Check(text, visit.MaxPath); err != nil {
-			return f, invalidField(name, err.Error(), "Give it as plain text.")
-		}
-	}
-	return f, nil
-}
-
-// readJSON reads one JSON value into body. A field that body does not have, a
-// wrong type and anything after the value are problems that name the place.
-func readJSON(c *gin.Context, body any, mayBeEmpty bool) error {
+func (h *handlers) addVisit(c *gin.Context) {
 	text, err := io.ReadAll(c.Request.Body)
 	if err != nil {
-		return err
+		h.fail(c, err)
+		return
 	}
-	if mayBeEmpty && len(bytes.TrimSpace(text)) == 0 {
+	prefer := preferences(c)
+	private(c)
+	if strings.HasPrefix(strings.TrimSpace(string(text)), "[") {
+		h.addMany(c, text, prefer)
+		return
+	}
+	t, err := h.readVisit(c, func(body any) error { return decode(text, body) })
+	if err == nil {
+		err = h.take(c, prefer, t)
+	}
+	if err != nil {
+		h.fail(c, err)
+		return
+	}
+	c.JSON(statusOf(t), t.Taken)
+}
+
+// readVisit reads a visit and hands it to the service.
+func (h *handlers) readVisit(c *gin.Context, decode func(any) error) (*visits.Taken, error) {
+	var body api.NewVisit
+	err := decode(&body)
+	if errors.Is(err, errNotUTF8) {
+		err = notUTF8(&body)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return h.Visits.Service.Read(&body, visits.Request{
+		Peer: peer(c.Request), Header: c.Request.Header, Who: callerOf(c), Seen: h.seen,
+		Context: func(header map[string][]string, site *sites.Site) card.RequestContext {
+			return h.requestContext(c, header, site)
+		},
+	})
+}
+
+// notUTF8 names the field whose text was not UTF-8, which the reader of JSON has
+// put U+FFFD into.
+func notUTF8(b *api.NewVisit) error {
+	const reason, hint = "it is not valid UTF-8", "Send the body as UTF-8."
+	for _, field := range []struct {
+		name string
+		text *string
+	}{{"site", &b.Site}, {"path", &b.Path}, {"referrer", b.Referrer}, {"user_agent", b.UserAgent}, {"link", b.Link}} {
+		if field.text != nil && strings.ContainsRune(*field.text, utf8.RuneError) {
+			return invalid.Field(field.name, reason, hint)
+		}
+	}
+	if !utf8.Valid(b.Attributes) {
+		return invalid.Field("attributes", reason, hint)
+	}
+	return invalid.Field("headers", reason, hint)
+}
+
+// addMany takes a list of visits. What is wrong with one does not harm another.
+func (h *handlers) addMany(c *gin.Context, text []byte, prefer preference) {
+	many := api.Many{Visits: []api.TakenOne{}}
+	var good []*visits.Taken
+	err := eachOf(text, func(decode func(any) error) error {
+		i := len(many.Visits)
+		if i == manyVisits {
+			return badRequest("invalid-json", "Invalid JSON", fmt.Sprintf("The list has more than %d visits.", manyVisits), fmt.Sprintf("Send 1 to %d at once.", manyVisits))
+		}
+		t, err := h.readVisit(c, decode)
+		if errors.Is(err, errNoJSON) {
+			return err
+		}
+		many.Visits = append(many.Visits, api.TakenOne{Index: i})
+		if err != nil {
+			p := toProblem(err).Problem
+			p.RequestID = requestID(c)
+			many.Visits[i].Problem = &p
+			return nil
+		}
+		t.Index = i
+		good = append(good, t)
 		return nil
+	})
+	if err == nil && len(many.Visits) == 0 {
+		err = badRequest("invalid-json", "Invalid JSON", "The list has no visits.", fmt.Sprintf("Send 1 to %d at once.", manyVisits))
 	}
-	if err = decode(text, body); errors.Is(err, errNotUTF8) {
-		return noJSON("It is not valid UTF-8.")
+	if err == nil && len(good) > 0 {
+		err = h.take(c, prefer, good...)
+	}
+	if err != nil {
+		h.fail(c, err)
+		return
+	}
+	status := http.StatusUnprocessableEntity
+	if len(good) > 0 {
+		if status = statusOf(good[0]); status == http.StatusConflict {
+			status = http.StatusCreated // the list was dealt with; each visit says how
+		}
+	}
+	for _, t := range good {
+		many.Visits[t.Index] = t.Of()
+	}
+	many.Accepted, many.Refused = len(good), len(many.Visits)-len(good)
+	c.JSON(status, many)
+}
+
+func (h *handlers) take(c *gin.Context, prefer preference, list ...*visits.Taken) error {
+	err := h.Visits.Service.Take(c, prefer.representation, prefer.wait, list...)
+	if err == nil && prefer.applied != "" {
+		c.Header("Preference-Applied", prefer.applied)
 	}
 	return err
 }
 
-// decode is readJSON of a text; the error is [errNotUTF8] where that is all that is wrong.
-func decode(text []byte, body any) error {
-	if len(bytes.TrimSpace(text)) == 0 {
-		return badRequest("invalid-json", "Invalid JSON", "The body is empty.", "Send a JSON object.")
+func statusOf(t *visits.Taken) int {
+	switch t.State {
+	case visits.Accepted:
+		return http.StatusAccepted
+	case visits.Stored:
+		return http.StatusCreated
+	case visits.Conflict, visits.Missing:
+		return http.StatusConflict
 	}
-	decoder := json.NewDecoder(bytes.NewReader(text))
-	decoder.DisallowUnknownFields()
-	err := decoder.Decode(body)
-	if err == nil && decoder.More() {
-		err = errors.New("something follows the JSON object")
-	}
-	return invalidJSON(err, text)
+	return http.StatusOK
 }
 
-// eachOf reads a list of JSON, element by element: do gets what decodes the next, as decode
-// does, and has to call it. An error of do ends the reading.
-func eachOf(text []byte, do func(decode func(any) error) error) error {
-	decoder := json.NewDecoder(bytes.NewReader(text))
-	decoder.DisallowUnknownFields()
-	if _, err := decoder.Token(); err != nil { // the bracket
-		return invalidJSON(err, nil)
+func (h *handlers) listVisits(c *gin.Context) {
+	bySequence := c.Query("order") == "sequence"
+	limit, before, err := 0, uuid.Nil, error(nil)
+	switch order := c.Query("order"); {
+	case bySequence:
+		limit, err = intOf(c, "limit", 50, 1, 500) // whose cursor is not an id
+	case order != "" && order != "time":
+		err = invalid.Field("order", fmt.Sprintf("%.20q is not an order", order), "Give time or sequence.")
+	default:
+		limit, before, err = pageOf(c)
 	}
-	for decoder.More() {
-		begin := decoder.InputOffset()
-		err := do(func(body any) error {
-			err := decoder.Decode(body)
-			return invalidJSON(err, text[begin:decoder.InputOffset()])
-		})
-		if err != nil {
-			return err
+	f := visit.Filter{}
+	if err == nil {
+		f, err = h.filter(c)
+	}
+	answer := api.VisitPage{Visits: []visit.Visit{}}
+	if err == nil {
+		h.Visits.Settle(c)
+		answer.Count, err = h.Visits.Stored.Count(c, f, h.Service.Now())
+	}
+	if err == nil && bySequence {
+		err = h.stored(c, f, limit, &answer)
+	} else if err == nil {
+		answer.Visits, err = h.Visits.Stored.Visits(c, f, before, limit+1)
+		answer.Visits, answer.Next = pageCut(answer.Visits, limit, func(v visit.Visit) uuid.UUID { return v.ID })
+	}
+	own(c)
+	h.replyJSON(c, http.StatusOK, answer, err)
+}
+
+// stored lists visits in the order in which they were stored, the oldest
+// first. Nothing is ever stored before a cursor, however late it was reported, so
+// that whoever copies visits elsewhere misses none.
+func (h *handlers) stored(c *gin.Context, f visit.Filter, limit int, answer *api.VisitPage) error {
+	after, err := int64(0), error(nil)
+	if text := c.Query("cursor"); text != "" {
+		if after, err = strconv.ParseInt(text, 10, 64); err != nil || after < 0 {
+			return invalid.Field("cursor", fmt.Sprintf("%.20q is not a sequence number", text), "Give the next of the page before.")
 		}
 	}
-	_, err := decoder.Token()
-	if err == nil && decoder.More() {
-		err = errors.New("something follows the JSON object")
+	list, err := h.Visits.Stored.StoredAfter(c, f, after, limit)
+	for _, one := range list {
+		answer.Visits = append(answer.Visits, one.Visit)
+		after = one.Sequence
 	}
-	return invalidJSON(err, nil)
+	next := strconv.FormatInt(after, 10) // also of the last page: more will come
+	answer.Next = &next
+	return err
 }
 
-// Of what is read as JSON: it is none, after which nothing more can be read; or it is, but is not
-// UTF-8, and U+FFFD was read in place of what is not.
-var (
-	errNoJSON  = errors.New("no JSON")
-	errNotUTF8 = errors.New("not UTF-8")
-)
+func (h *handlers) getVisit(c *gin.Context) {
+	id, err := visitID(c, "Give the id of a visit.")
+	var v visit.Visit
+	if err == nil {
+		h.Visits.Settle(c)
+		v, err = h.Visits.Stored.Visit(c, id)
+	}
+	own(c)
+	h.replyJSON(c, http.StatusOK, v, err)
+}
 
-// invalidJSON says what is wrong with JSON that err came from, which may be nil.
-func invalidJSON(err error, text []byte) error {
-	var wrongType *json.UnmarshalTypeError
-	var syntax *json.SyntaxError
+func visitID(c *gin.Context, hint string) (uuid.UUID, error) {
+	id, err := uuid.Parse(c.Param("id"))
+	if err != nil {
+		err = invalid.Field("id", "this is not a UUID", hint)
+	}
+	return id, err
+}
+
+func (h *handlers) getState(c *gin.Context) {
+	state, err := h.Visits.Service.State(c)
+	h.replyJSON(c, http.StatusOK, state, err)
+}
+
+// fileFormat reads the format of a file of visits.
+func fileFormat(word string) error {
+	if visitfile.Types[word] == "" {
+		return invalid.Field("format", fmt.Sprintf("%.20q is not a format", word), "Give one of "+strings.Join(slices.Sorted(maps.Keys(visitfile.Types)), ", ")+".")
+	}
+	return nil
+}
+
+// exportVisits writes visits as a file, the oldest first.
+func (h *handlers) exportVisits(c *gin.Context) {
+	format := c.DefaultQuery("format", "ndjson")
+	f, err := h.filter(c)
+	if err == nil {
+		err = fileFormat(format)
+	}
+	if address := c.Query("address"); err == nil && address != "" {
+		err = h.Visits.Service.OfAddress(&f, address)
+	}
+	if err != nil {
+		h.fail(c, err)
+		return
+	}
+	h.Visits.Settle(c)
+	begun := false
+	err = h.Visits.Service.Export(c, f, func() (visitfile.Writer, error) {
+		begun = true
+		attachment(c, visitfile.Types[format], "visits."+format)
+		own(c)
+		return visitfile.NewWriter(steady(c), format, c.Query("raw") == "true")
+	}, func() error { return h.stillAdmitted(c) })
 	switch {
-	case err == nil && !utf8.Valid(text):
-		return errNotUTF8
-	case err == nil:
-		return nil
-	case errors.As(err, &wrongType):
-		field := strings.TrimPrefix(wrongType.Field, "seen.")
-		if field == "" {
-			field = "body"
+	case err != nil && begun:
+		h.breakOff(c, err)
+	case err != nil:
+		h.fail(c, err)
+	}
+}
+
+// importVisits stores the visits of a file that an export has written.
+func (h *handlers) importVisits(c *gin.Context) {
+	format := c.Query("format")
+	if err := fileFormat(format); err != nil {
+		h.fail(c, err)
+		return
+	}
+	done, err := h.Visits.Service.Import(c, c.Request.Body, format)
+	if err != nil && !errors.Is(err, visit.ErrAway) {
+		err = problemOf(http.StatusUnprocessableEntity, "invalid-file", "File could not be read to the end", plain.UpperFirst(err.Error())+".",
+			fmt.Sprintf("Until then %d visits were read and %d stored; sending it again stores none twice.", done.Read, done.Stored))
+	}
+	if err != nil {
+		h.fail(c, err)
+		return
+	}
+	h.note(c, "visits imported", fmt.Sprintf("%d stored of %d", done.Stored, done.Read))
+	c.JSON(http.StatusOK, done)
+}
+
+// eraseVisits erases one visit, or all of an address or prefix.
+func (h *handlers) eraseVisits(c *gin.Context) {
+	var body api.Erase
+	err := readJSON(c, &body, false)
+	var done api.Receipt
+	if err == nil {
+		done, err = h.Visits.Service.Erase(c, body)
+	}
+	if err != nil {
+		h.fail(c, err)
+		return
+	}
+	h.note(c, "visits erased", fmt.Sprintf("%d visits", done.Visits))
+	c.JSON(http.StatusOK, done)
+}
+
+func (h *handlers) listQuarantine(c *gin.Context) {
+	limit, err := intOf(c, "limit", 50, 1, 500)
+	var list api.Quarantine
+	if err == nil {
+		list, err = h.Visits.Service.Quarantine(c, limit)
+	}
+	own(c)
+	h.replyJSON(c, http.StatusOK, list, err)
+}
+
+const quarantineHint = "Give the id of a visit in quarantine."
+
+// replayVisit stores a visit from quarantine, with what is mended of it.
+func (h *handlers) replayVisit(c *gin.Context) {
+	var mend api.Mend
+	id, err := visitID(c, quarantineHint)
+	if err == nil {
+		err = readJSON(c, &mend, true)
+	}
+	var done api.Replayed
+	if err == nil {
+		done, err = h.Visits.Service.Replay(c, id, mend)
+	}
+	h.replyJSON(c, http.StatusOK, done, err)
+}
+
+func (h *handlers) dropVisit(c *gin.Context) {
+	id, err := visitID(c, quarantineHint)
+	if err == nil {
+		if err = h.Visits.Service.Drop(c, id); err == nil {
+			h.note(c, "visit dropped from quarantine", id.String())
 		}
-		return invalidField(field, fmt.Sprintf("expected %s, got %s", jsonKind(wrongType.Type), article(strings.Fields(wrongType.Value)[0])), "See /openapi.json for its type.")
-	case errors.As(err, &syntax):
-		return noJSON(fmt.Sprintf("At byte %d: %s.", syntax.Offset, syntax))
 	}
-	if errors.Is(err, io.EOF) {
-		err = io.ErrUnexpectedEOF
-	}
-	if field, ok := strings.CutPrefix(err.Error(), "json: unknown field "); ok {
-		return invalidField(strings.Trim(field, `"`), "this field is not known", "See /openapi.json for the fields.")
-	}
-	return noJSON(strings.TrimPrefix(err.Error(), "json: ") + ".")
+	h.done(c, err)
 }
 
-func noJSON(detail string) problem {
-	p := badRequest("invalid-json", "Invalid JSON", detail, "Send a JSON object.")
-	p.cause = errNoJSON
-	return p
+// verifyVisits lists the days that a site has rows of, or recounts one of them.
+func (h *handlers) verifyVisits(c *gin.Context) {
+	var body api.Verify
+	err := readJSON(c, &body, false)
+	var answer api.Verified
+	if err == nil {
+		answer, err = h.Visits.Service.Verify(c, body)
+	}
+	h.replyJSON(c, http.StatusOK, answer, err)
 }
 
-// jsonKind names what JSON a Go type is read from.
-func jsonKind(t reflect.Type) string {
-	switch t.Kind() {
-	case reflect.Pointer:
-		return jsonKind(t.Elem())
-	case reflect.Slice, reflect.Array:
-		if t.Elem().Kind() == reflect.Uint8 { // netip, UUIDs and the like are texts
-			return "a string"
-		}
-		return "an array"
-	case reflect.Map, reflect.Struct:
-		return "an object"
-	case reflect.Bool:
-		return "a boolean"
-	case reflect.String:
-		return "a string"
+// reenrichVisits reads stored visits again from the edition in use.
+func (h *handlers) reenrichVisits(c *gin.Context) {
+	var body api.Reenrich
+	err := readJSON(c, &body, true)
+	var answer api.ReenrichAnswer
+	if err == nil {
+		answer, err = h.Visits.Service.Reenrich(c, body.Since, h.Atlas.Service.Shelf.Current().Name())
 	}
-	return "a number"
-}
-
-// article puts a or an before a kind of JSON.
-func article(kind string) string {
-	switch kind {
-	case "array", "object":
-		return "an " + kind
-	case "bool":
-		return "a boolean"
+	if err == nil {
+		h.note(c, "visits read again", fmt.Sprintf("%d of %d, with edition %s", answer.Reenriched, answer.Seen, answer.Edition))
 	}
-	return "a " + kind
+	h.replyJSON(c, http.StatusOK, answer, err)
 }

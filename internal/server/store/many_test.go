@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"eastporch/internal/core/report"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/synthetic"
 )
@@ -76,7 +77,7 @@ func TestManyVisits(t *testing.T) {
 	}
 	for _, unit := range []string{"hour", "day", "month"} {
 		slowest = max(slowest, took("timeline by "+unit+" in Tokyo", func() error {
-			_, _, err := s.Timeline(t.Context(), all, visit.UnitsBetween(unit, end.AddDate(0, 0, -30), end, zone, 5000), end)
+			_, _, err := s.Timeline(t.Context(), all, report.UnitsBetween(unit, end.AddDate(0, 0, -30), end, zone, 5000), end)
 			return err
 		}))
 	}

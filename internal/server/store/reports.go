@@ -265,7 +265,7 @@ func ceil(t time.Time, width time.Duration) time.Time {
 }
 
 // Timeline counts visits by the units of time that begin at starts (see
-// [visit.UnitsBetween]), with those that have none. What is later than all counts for the
+// [report.UnitsBetween]), with those that have none. What is later than all counts for the
 // last, what is earlier for the first, so that the lines hold every visit of the filter's.
 func (s *Store) Timeline(ctx context.Context, f visit.Filter, starts []time.Time, now time.Time) ([]visit.TimeCount, visit.Tally, error) {
 	list := make([]visit.TimeCount, len(starts))

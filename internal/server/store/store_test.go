@@ -23,6 +23,7 @@ import (
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/locale"
+	"eastporch/internal/core/report"
 	"eastporch/internal/core/variant"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/dbtest"
@@ -297,7 +298,7 @@ func TestTimelinesFollowTheZone(t *testing.T) {
 	require.NoError(t, err)
 	add(t, s, made(t, 0, "Lisbon"), made(t, 14, "Lisbon"), made(t, 15, "Porto"), made(t, 12*60+14, "Porto"), made(t, 12*60+15, ""))
 	units := func(unit string, from time.Time, zone *time.Location) []time.Time {
-		return visit.UnitsBetween(unit, from, start.AddDate(0, 0, 1), zone, 100)
+		return report.UnitsBetween(unit, from, start.AddDate(0, 0, 1), zone, 100)
 	}
 	days, how, err := s.Timeline(t.Context(), visit.Filter{Site: site}, units("day", start, kathmandu), start.AddDate(0, 0, 2))
 	require.NoError(t, err)
@@ -329,7 +330,7 @@ func TestTimelinesLoseNoVisit(t *testing.T) {
 	for _, name := range []string{"Australia/Lord_Howe", "America/Havana", "America/Santiago", "Europe/Lisbon", "Asia/Kathmandu", "UTC"} {
 		zone, err := time.LoadLocation(name)
 		require.NoError(t, err)
-		for unit := range visit.Units {
+		for unit := range report.Units {
 			for range 12 {
 				from := changes[r.IntN(3)].Add(time.Duration(r.IntN(2*24*60*60)) * time.Second)
 				f := visit.Filter{Site: site, From: from, To: from.Add(time.Duration(1+r.IntN(24*60*60)) * time.Second)}
@@ -342,7 +343,7 @@ func TestTimelinesLoseNoVisit(t *testing.T) {
 						want++
 					}
 				}
-				list, _, err := s.Timeline(t.Context(), f, visit.UnitsBetween(unit, f.From, f.To, zone, 5000), start.AddDate(1, 0, 0))
+				list, _, err := s.Timeline(t.Context(), f, report.UnitsBetween(unit, f.From, f.To, zone, 5000), start.AddDate(1, 0, 0))
 				require.NoError(t, err)
 				sum := int64(0)
 				for _, line := range list {

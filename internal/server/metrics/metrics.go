@@ -1,12 +1,14 @@
-package httpapi
+// Package metrics counts what the service does, for Prometheus.
+package metrics
 
 import (
+	"cmp"
 	"math"
+	"net/http"
 	"runtime"
 	"strconv"
 	"time"
 
-	"github.com/gin-gonic/gin"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
@@ -40,8 +42,8 @@ type PoolState struct {
 	Waited            time.Duration // for a connection, since the start, all together
 }
 
-// NewMetrics makes the counters.
-func NewMetrics(of Measured) *Metrics {
+// New makes the counters.
+func New(of Measured) *Metrics {
 	m := &Metrics{
 		registry: prometheus.NewRegistry(),
 		visitors: prometheus.NewCounterVec(prometheus.CounterOpts{
@@ -100,17 +102,13 @@ func NewMetrics(of Measured) *Metrics {
 	return m
 }
 
-// request counts a request that was answered. What no route serves is of the route "none".
-func (m *Metrics) request(listener Listener, c *gin.Context, took time.Duration) {
-	route := c.FullPath()
-	if route == "" {
-		route = "none"
-	}
-	m.requests.WithLabelValues(string(listener), method(c.Request.Method), route, strconv.Itoa(c.Writer.Status())).Observe(took.Seconds())
+// Request counts a request that was answered. What no route serves is of the route "none".
+func (m *Metrics) Request(listener, method, route string, status int, took time.Duration) {
+	m.requests.WithLabelValues(listener, known(method), cmp.Or(route, "none"), strconv.Itoa(status)).Observe(took.Seconds())
 }
 
-// method keeps methods that clients make up from making series.
-func method(name string) string {
+// known keeps methods that clients make up from making series.
+func known(name string) string {
 	switch name {
 	case "GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS":
 		return name
@@ -118,8 +116,8 @@ func method(name string) string {
 	return "other"
 }
 
-// countVisitor counts a visitor by what became of the address.
-func (a *api) countVisitor(card card.Card) {
+// Visitor counts a visitor by what became of the address.
+func (m *Metrics) Visitor(card *card.Card) {
 	result, kind := "looked_up", ""
 	if card.Address.Kind != nil {
 		kind = card.Address.Kind.String()
@@ -130,9 +128,10 @@ func (a *api) countVisitor(card card.Card) {
 	case card.Address.Skipped:
 		result = "skipped"
 	}
-	a.Metrics.visitors.WithLabelValues(result, kind).Inc()
+	m.visitors.WithLabelValues(result, kind).Inc()
 }
 
-func (a *api) getMetrics(c *gin.Context) {
-	promhttp.HandlerFor(a.Metrics.registry, promhttp.HandlerOpts{}).ServeHTTP(c.Writer, c.Request)
+// ServeHTTP gives the metrics in Prometheus's text format.
+func (m *Metrics) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{}).ServeHTTP(w, r)
 }

@@ -1,4 +1,4 @@
-package visit_test
+package report_test
 
 import (
 	"fmt"
@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/gazetteer"
-	"eastporch/internal/core/visit"
+	"eastporch/internal/core/report"
 )
 
 // On the days around every change of every zone's clock the units follow each other without
@@ -42,9 +42,9 @@ func TestUnitsFollowTheClockOfEveryZone(t *testing.T) {
 			changes++
 		}
 		for _, change := range around {
-			for unit := range visit.Units {
+			for unit := range report.Units {
 				from, to := change.Add(-53*time.Hour-7*time.Minute), change.Add(49*time.Hour+3*time.Minute)
-				starts := visit.UnitsBetween(unit, from, to, zone, 5000)
+				starts := report.UnitsBetween(unit, from, to, zone, 5000)
 				require.False(t, starts[0].After(from), "%s %s", name, unit)
 				require.True(t, starts[len(starts)-1].Before(to))
 				for i := 1; i < len(starts); i++ {

@@ -1,0 +1,153 @@
+package server
+
+import (
+	"context"
+	"net/netip"
+	"time"
+
+	"eastporch/api"
+	"eastporch/internal/config"
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/caller"
+	"eastporch/internal/core/card"
+	"eastporch/internal/core/report"
+	"eastporch/internal/core/visit"
+	"eastporch/internal/server/access"
+	"eastporch/internal/server/atlases"
+	"eastporch/internal/server/httpapi"
+	"eastporch/internal/server/localize"
+	"eastporch/internal/server/lookup"
+	"eastporch/internal/server/metrics"
+	"eastporch/internal/server/sites"
+	"eastporch/internal/server/visits"
+	"eastporch/internal/server/webui"
+)
+
+// api makes the services that the HTTP API asks, of the parts that are open.
+func (s *Server) api(labels map[string][]netip.Prefix, finder caller.Finder) (httpapi.Options, error) {
+	cfg := s.opt.Config
+	known := s.sites()
+	cards := &card.Pipeline{Finder: finder, Policy: addr.NewPolicy(cfg.Rules()...), Labels: addr.NewLabels(labels), Translators: cfg.Translators(), Atlas: s.shelf}
+	public, err := s.public(cards, labels, known)
+	if err != nil {
+		return httpapi.Options{}, err
+	}
+	recorder, err := s.visits(cards, known)
+	if err != nil {
+		return httpapi.Options{}, err
+	}
+	atlas, err := s.atlas(cards, labels)
+	if err != nil {
+		return httpapi.Options{}, err
+	}
+	return httpapi.Options{
+		Public: public, Visits: recorder, Atlas: atlas, Access: s.access(), Content: s.content(),
+		Service: httpapi.Service{Version: s.opt.Version, Log: s.opt.Log, Now: time.Now, Metrics: s.metrics(), Queue: s.intake, Ping: s.store.Ping},
+	}, nil
+}
+
+func (s *Server) sites() *sites.Sites {
+	var list []sites.Site
+	for _, site := range s.opt.Config.Sites {
+		list = append(list, sites.Site{Host: site.Host, Name: site.Name, Privacy: site.PrivacyMode(), TimeZone: site.Zone(), Local: s.locals[site.Host], Sets: site.Sets()})
+	}
+	return sites.New(list...)
+}
+
+func (s *Server) public(cards *card.Pipeline, labels map[string][]netip.Prefix, known *sites.Sites) (httpapi.Public, error) {
+	proxies := s.opt.Config.Proxies
+	local, err := localize.New(localize.Options{Cards: cards, Rates: s.rates, Groups: s.opt.Config.CountryGroups(), Now: time.Now})
+	return httpapi.Public{
+		Cards: cards, Watch: s.watch, Sites: known, Localize: local,
+		Proxies: httpapi.Proxies{
+			Finder: cards.Finder, Settings: api.ProxySettings{Trusted: append([]string{}, proxies.Trusted...), Header: cards.Finder.Header(), Hops: proxies.Hops},
+			Try: func(p api.ProxySettings) (caller.Finder, error) {
+				other := config.Config{Proxies: config.Proxies{Trusted: p.Trusted, Header: p.Header, Hops: p.Hops}}
+				return other.Finder(labels)
+			},
+		},
+	}, err
+}
+
+// settleWithin bounds how long a question waits for visits that were accepted.
+const settleWithin = time.Second
+
+func (s *Server) visits(cards *card.Pipeline, known *sites.Sites) (httpapi.Visits, error) {
+	marks := s.opt.Config.Marks
+	marker := visit.Marker{BotAgents: marks.BotAgents, BotLabels: marks.BotLabels, MonitorAgents: marks.MonitorAgents, MonitorLabels: marks.MonitorLabels}
+	service, err := visits.New(visits.Options{Cards: cards, Store: s.store, Queue: s.intake, Privacy: s.privacy, Sites: known, Marker: marker.Lower()}, time.Now)
+	return httpapi.Visits{
+		Service: service, Reports: report.New(s.store, time.Now), Stored: s.store, Arrived: s.notifier.Next, Stopping: s.stopping,
+		Settle: func(ctx context.Context) {
+			ctx, cancel := context.WithTimeout(ctx, settleWithin)
+			defer cancel()
+			s.intake.Settle(ctx)
+		},
+	}, err
+}
+
+func (s *Server) atlas(cards *card.Pipeline, labels map[string][]netip.Prefix) (httpapi.Atlas, error) {
+	opt := atlases.Options{Shelf: s.shelf, Workshop: workshop{s, labels}, Store: s.store, Now: time.Now}
+	if points := s.opt.Config.Atlas.TestPoints; points != "" {
+		opt.TestPoints = s.opt.Input.Path(points)
+	}
+	service, err := atlases.New(opt)
+	if err != nil {
+		return httpapi.Atlas{}, err
+	}
+	asked, err := lookup.New(lookup.Options{Cards: cards, Edition: s.shelf.Current, Hosts: s.lookUp(), Areas: s.areas, Now: time.Now})
+	return httpapi.Atlas{Service: service, Lookup: asked}, err
+}
+
+// A workshop changes the edition in use for whoever asks over HTTP.
+type workshop struct {
+	*Server
+	labels map[string][]netip.Prefix
+}
+
+func (w workshop) Rebuild() error                             { return w.rebuild() }
+func (w workshop) Recorrect(ctx context.Context) error        { return w.recorrect(ctx) }
+func (w workshop) Publish(ctx context.Context) (int64, error) { return w.publish(ctx, w.labels) }
+
+func (s *Server) access() httpapi.Access {
+	cfg := s.opt.Config
+	return httpapi.Access{
+		Keys: s.keys, Sessions: s.sessions, Audit: s.store,
+		Limits: &httpapi.Limits{
+			Keys:     access.NewLimiter(float64(cfg.Limits.KeyPerSecond), 2*cfg.Limits.KeyPerSecond),
+			Visitors: access.NewLimiter(float64(cfg.Limits.VisitorPerSecond), 2*cfg.Limits.VisitorPerSecond),
+			SignIns:  access.NewLimiter(5.0/60, 5), AllTries: access.NewLimiter(1, 60),
+		},
+		Listeners: map[httpapi.Listener]httpapi.Door{
+			httpapi.PublicListener: {Hosts: cfg.HostNames(cfg.Public, true), MaxBody: int64(cfg.Public.MaxBodyBytes)},
+			httpapi.AdminListener: {
+				Hosts: cfg.HostNames(cfg.Admin, false), MaxBody: int64(cfg.Admin.MaxBodyBytes), Secure: cfg.Admin.TLSCertificate != "", Origins: cfg.Admin.Origins,
+			},
+		},
+	}
+}
+
+func (s *Server) content() httpapi.Content {
+	var areas []string
+	for _, area := range s.areas {
+		areas = append(areas, area.Name)
+	}
+	return httpapi.Content{
+		Variants:   &localize.Variants{Store: s.store, Known: s.known(), Areas: areas, Labels: s.opt.Config.LabelNames(), Revary: s.revary, Now: time.Now},
+		VisitorURL: func() string { return s.URL(httpapi.PublicListener) }, MapLink: s.opt.Config.MapLink, Console: webui.Handler(),
+	}
+}
+
+func (s *Server) metrics() *metrics.Metrics {
+	return metrics.New(metrics.Measured{
+		Version: s.opt.Version, Checkup: s.watch, Queue: s.intake.State,
+		Pool: func() metrics.PoolState {
+			stat := s.store.Stat()
+			return metrics.PoolState{InUse: int(stat.AcquiredConns()), Idle: int(stat.IdleConns()), Most: int(stat.MaxConns()), Waited: stat.AcquireDuration()}
+		},
+		RatesAge: func() (time.Duration, bool) {
+			r := s.rates.State().Rates
+			return time.Duration(r.AgeDays(time.Now())) * 24 * time.Hour, r.Base != ""
+		},
+	})
+}

@@ -1,0 +1,329 @@
+// Package httpapi serves the HTTP contract of api/openapi.yaml with Gin: a handler reads a
+// request, asks one service and writes the answer. The rules of the job are in the core and in
+// the services.
+//
+// What all handlers use stands in router, guard, auth, params, respond and problem; then there is
+// a file for each tag of the contract.
+package httpapi
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"net/netip"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"eastporch/api"
+	"eastporch/internal/core/caller"
+	"eastporch/internal/core/card"
+	"eastporch/internal/core/checkup"
+	"eastporch/internal/core/report"
+	"eastporch/internal/core/visit"
+	"eastporch/internal/server/access"
+	"eastporch/internal/server/atlases"
+	"eastporch/internal/server/localize"
+	"eastporch/internal/server/lookup"
+	"eastporch/internal/server/metrics"
+	"eastporch/internal/server/sites"
+	"eastporch/internal/server/visits"
+)
+
+// Options says what the API is made of.
+type Options struct {
+	Public  Public
+	Visits  Visits
+	Atlas   Atlas
+	Access  Access
+	Content Content
+	Service Service
+}
+
+// Public is what answers about the visitor of a request are made of. Every field is required.
+type Public struct {
+	Cards    cards
+	Proxies  Proxies
+	Watch    *checkup.Watch
+	Sites    *sites.Sites
+	Localize *localize.Localizer
+	Handover Handover
+}
+
+// cards finds visitors and makes their cards.
+type cards interface {
+	Visitor(peer netip.Addr, header map[string][]string, req card.RequestContext, now time.Time) (card.Card, caller.Trail)
+}
+
+// Proxies are the settings that Finder was made of, and Try makes another of other
+// settings; its error says what is wrong with them.
+type Proxies struct {
+	Finder   caller.Finder
+	Settings api.ProxySettings
+	Try      func(api.ProxySettings) (caller.Finder, error)
+}
+
+// Handover says how the signed cookie of a handover is made.
+type Handover struct {
+	Key   []byte
+	Lasts time.Duration
+}
+
+// Visits is what visits are recorded and shown with. Every field is required.
+type Visits struct {
+	Service *visits.Visits
+	Reports *report.Reports
+	Stored  storedVisits
+	// Arrived gives a channel that is closed when visits have been stored, Settle waits for
+	// those that were accepted before, and Stopping is closed when the service stops.
+	Arrived  func() <-chan struct{}
+	Settle   func(ctx context.Context)
+	Stopping <-chan struct{}
+}
+
+// storedVisits lists visits. Its errors may wrap [visit.ErrAway] and [visit.ErrNoVisit].
+type storedVisits interface {
+	Visits(ctx context.Context, f visit.Filter, before uuid.UUID, limit int) ([]visit.Visit, error)
+	Visit(ctx context.Context, id uuid.UUID) (visit.Visit, error)
+	Count(ctx context.Context, f visit.Filter, now time.Time) (visit.Count, error)
+	StoredAfter(ctx context.Context, f visit.Filter, after int64, limit int) ([]visit.StoredVisit, error)
+	LastSequence(ctx context.Context) (int64, error)
+}
+
+// Atlas is what answers about addresses and editions are made of. Both are required.
+type Atlas struct {
+	Service *atlases.Atlases
+	Lookup  *lookup.Lookup
+}
+
+// Access says who may ask for what. Every field is required.
+type Access struct {
+	Keys      *access.Keys
+	Sessions  *access.Sessions
+	Audit     auditLog
+	Limits    *Limits
+	Listeners map[Listener]Door
+	// Installation tells this one's cookies from those of others on the same host.
+	Installation uuid.UUID
+}
+
+// auditLog is what the handlers write and read of the log.
+type auditLog interface {
+	AddEvent(ctx context.Context, e access.Event) error
+	Events(ctx context.Context, before uuid.UUID, limit int) ([]access.Event, error)
+}
+
+// A Door is how a listener is reached.
+type Door struct {
+	Hosts   []string // the host names that it answers to
+	MaxBody int64    // bytes
+	Secure  bool     // it speaks TLS
+	// Origins are those under which browsers reach it, beside its own; behind a proxy that
+	// speaks TLS they are named.
+	Origins []string
+}
+
+// Content is what owners offer and see. MapLink may be "", and Variants nil where nothing
+// serves them; the rest is required on the admin listener.
+type Content struct {
+	Variants *localize.Variants
+	// VisitorURL is where the public listener is, as this machine sees it.
+	VisitorURL func() string
+	MapLink    string       // template of a link to a map outside, "" for none
+	Console    http.Handler // serves what no route does, on the admin listener
+}
+
+// Service is the running service itself. Every field is required.
+type Service struct {
+	Version string
+	Log     *slog.Logger
+	Now     func() time.Time
+	Metrics *metrics.Metrics
+	Queue   queueState
+	Ping    func(ctx context.Context) error // the database
+}
+
+// queueState says how the queue of visits stands.
+type queueState interface {
+	State() visit.Queue
+	Room() bool
+}
+
+// A Listener is one of the two: the public one serves what pages and proxies need, the
+// admin one everything.
+type Listener string
+
+// The listeners.
+const (
+	PublicListener Listener = "public"
+	AdminListener  Listener = "admin"
+)
+
+// handlers are those of one listener.
+type handlers struct {
+	Options
+	listener Listener
+	door     Door
+	hosts    map[string]bool
+}
+
+// route is one line of the contract.
+type route struct {
+	method, path string
+	public       bool // served on the public listener too
+	scope        access.Scope
+	handle       func(*handlers, *gin.Context)
+}
+
+var routes = []route{
+	{http.MethodGet, "/v1/visitor", true, access.Page, (*handlers).getVisitor},
+	{http.MethodGet, "/v1/visitor/address", true, access.Page, (*handlers).getVisitorAddress},
+	{http.MethodGet, "/v1/handover", true, access.Page, (*handlers).getHandover},
+	{http.MethodGet, "/v1/convert", true, access.Page, (*handlers).convert},
+	{http.MethodGet, "/v1/countries", true, access.Nobody, (*handlers).listCountries},
+	{http.MethodGet, "/v1/countries/:code", true, access.Nobody, (*handlers).getCountry},
+	{http.MethodGet, "/v1/countries/:code/flag.svg", true, access.Nobody, (*handlers).getFlag},
+	{http.MethodGet, "/v1/locale", false, access.Server, (*handlers).getLocale},
+	{http.MethodGet, "/v1/rates", false, access.Server, (*handlers).getRates},
+	{http.MethodGet, "/v1/variants", false, access.Admin, (*handlers).listVariants},
+	{http.MethodPut, "/v1/variants/:name", false, access.Admin, (*handlers).saveVariants},
+	{http.MethodDelete, "/v1/variants/:name", false, access.Admin, (*handlers).dropVariants},
+	{http.MethodGet, "/v1/snippets", false, access.Admin, (*handlers).getSnippets},
+	{http.MethodGet, "/porch.js", true, access.Nobody, (*handlers).getScript},
+	{http.MethodGet, "/porch.d.ts", true, access.Nobody, (*handlers).getScriptTypes},
+	{http.MethodGet, "/v1/addresses/:address", false, access.Server, (*handlers).getAddress},
+	{http.MethodPost, "/v1/trails", false, access.Server, (*handlers).explainTrail},
+	{http.MethodPost, "/v1/visits", true, access.Page, (*handlers).addVisit},
+	{http.MethodGet, "/v1/visits", false, access.Admin, (*handlers).listVisits},
+	{http.MethodGet, "/v1/visits/:id", false, access.Admin, (*handlers).getVisit},
+	{http.MethodGet, "/v1/visits/state", false, access.Admin, (*handlers).getState},
+	{http.MethodGet, "/v1/visits/stream", false, access.Admin, (*handlers).streamVisits},
+	{http.MethodGet, "/v1/visits/export", false, access.Admin, (*handlers).exportVisits},
+	{http.MethodPost, importPath, false, access.Admin, (*handlers).importVisits},
+	{http.MethodPost, "/v1/visits/erase", false, access.Admin, (*handlers).eraseVisits},
+	{http.MethodPost, "/v1/visits/verify", false, access.Admin, (*handlers).verifyVisits},
+	{http.MethodGet, "/v1/visits/quarantine", false, access.Admin, (*handlers).listQuarantine},
+	{http.MethodPost, "/v1/visits/quarantine/:id", false, access.Admin, (*handlers).replayVisit},
+	{http.MethodDelete, "/v1/visits/quarantine/:id", false, access.Admin, (*handlers).dropVisit},
+	{http.MethodGet, "/v1/reports/timeline", false, access.Admin, (*handlers).getTimeline},
+	{http.MethodGet, "/v1/reports/hours", false, access.Admin, (*handlers).getHours},
+	{http.MethodGet, "/v1/reports/visitors", false, access.Admin, (*handlers).getVisitors},
+	{http.MethodGet, "/v1/reports/grid", false, access.Admin, (*handlers).getGrid},
+	{http.MethodGet, "/v1/reports/distances", false, access.Admin, (*handlers).getDistances},
+	{http.MethodGet, "/v1/reports/:by", false, access.Admin, (*handlers).getReport},
+	{http.MethodGet, "/v1/checkup", false, access.Admin, (*handlers).getCheckup},
+	{http.MethodGet, "/metrics", false, access.Server, (*handlers).getMetrics},
+	{http.MethodGet, "/v1/sites", false, access.Admin, (*handlers).listSites},
+	{http.MethodPost, "/v1/addresses", false, access.Server, (*handlers).getAddresses},
+	{http.MethodGet, "/v1/ranges", false, access.Server, (*handlers).getRange},
+	{http.MethodGet, "/v1/towns/near", false, access.Server, (*handlers).getTownsNear},
+	{http.MethodGet, "/v1/areas", false, access.Server, (*handlers).getAreas},
+	{http.MethodGet, "/v1/atlas", false, access.Admin, (*handlers).getAtlas},
+	{http.MethodGet, "/v1/atlas/editions", false, access.Admin, (*handlers).listEditions},
+	{http.MethodPost, "/v1/atlas/editions", false, access.Admin, (*handlers).buildEdition},
+	{http.MethodPost, "/v1/atlas/activate", false, access.Admin, (*handlers).activateEdition},
+	{http.MethodPost, "/v1/atlas/back", false, access.Admin, (*handlers).backEdition},
+	{http.MethodGet, "/v1/atlas/changes", false, access.Admin, (*handlers).getChanges},
+	{http.MethodGet, "/v1/atlas/coverage", false, access.Admin, (*handlers).getCoverage},
+	{http.MethodGet, "/v1/atlas/accuracy", false, access.Admin, (*handlers).getAccuracy},
+	{http.MethodPost, "/v1/atlas/accuracy", false, access.Admin, (*handlers).measureAccuracy},
+	{http.MethodPost, "/v1/atlas/describe", false, access.Admin, (*handlers).describeFile},
+	{http.MethodGet, "/v1/atlas/samples", false, access.Server, (*handlers).getSamples},
+	{http.MethodGet, "/v1/atlas/export", false, access.Admin, (*handlers).exportEdition},
+	{http.MethodPost, "/v1/atlas/publish", false, access.Admin, (*handlers).publishEdition},
+	{http.MethodPost, "/v1/visits/reenrich", false, access.Admin, (*handlers).reenrichVisits},
+	{http.MethodGet, "/v1/corrections", false, access.Admin, (*handlers).listCorrections},
+	{http.MethodPost, "/v1/corrections", false, access.Admin, (*handlers).addCorrection},
+	{http.MethodDelete, "/v1/corrections/:id", false, access.Admin, (*handlers).dropCorrection},
+	{http.MethodPost, "/v1/corrections/check", false, access.Admin, (*handlers).checkGeofeed},
+	{http.MethodGet, "/v1/keys", false, access.Admin, (*handlers).listKeys},
+	{http.MethodPost, "/v1/keys", false, access.Admin, (*handlers).createKey},
+	{http.MethodPatch, "/v1/keys/:id", false, access.Admin, (*handlers).renameKey},
+	{http.MethodDelete, "/v1/keys/:id", false, access.Admin, (*handlers).revokeKey},
+	{http.MethodGet, "/v1/keys/:id/made", false, access.Admin, (*handlers).getMade},
+	{http.MethodGet, "/v1/sessions", false, access.Admin, (*handlers).listSessions},
+	{http.MethodPost, "/v1/sessions", false, access.Nobody, (*handlers).signIn},
+	{http.MethodDelete, "/v1/sessions/:id", false, access.Admin, (*handlers).endSession},
+	{http.MethodGet, "/v1/audit-log", false, access.Admin, (*handlers).listAuditLog},
+	{http.MethodGet, "/livez", true, access.Nobody, (*handlers).getLiveness},
+	{http.MethodHead, "/livez", true, access.Nobody, (*handlers).getLiveness},
+	{http.MethodGet, "/readyz", true, access.Nobody, (*handlers).getReadiness},
+	{http.MethodHead, "/readyz", true, access.Nobody, (*handlers).getReadiness},
+	{http.MethodGet, "/openapi.json", false, access.Nobody, (*handlers).getOpenAPI},
+}
+
+// importPath takes files of any size, bit by bit.
+const importPath = "/v1/visits/import"
+
+// long are the paths of work that goes on for as long as it takes, until it is done or
+// whoever asked hangs up. All of them want a key.
+var long = map[string]bool{
+	"/v1/visits/export": true, importPath: true, "/v1/visits/erase": true, "/v1/visits/verify": true, "/v1/visits/stream": true,
+	"/v1/atlas/activate": true, "/v1/atlas/back": true, "/v1/atlas/changes": true, "/v1/atlas/coverage": true, "/v1/atlas/accuracy": true,
+	"/v1/atlas/export": true, "/v1/atlas/publish": true, "/v1/visits/reenrich": true, "/v1/addresses": true, "/v1/reports/:by": true,
+	"/v1/reports/timeline": true, "/v1/reports/hours": true, "/v1/reports/visitors": true, "/v1/reports/grid": true, "/v1/reports/distances": true,
+}
+
+// check says which option is missing.
+func (o *Options) check() error {
+	for name, missing := range map[string]bool{
+		"cards": o.Public.Cards == nil, "sites": o.Public.Sites == nil, "watch": o.Public.Watch == nil, "localize": o.Public.Localize == nil,
+		"visits": o.Visits.Service == nil || o.Visits.Reports == nil || o.Visits.Stored == nil, "atlas": o.Atlas.Service == nil || o.Atlas.Lookup == nil,
+		"keys": o.Access.Keys == nil, "sessions": o.Access.Sessions == nil, "audit": o.Access.Audit == nil, "limits": o.Access.Limits == nil,
+		"log": o.Service.Log == nil, "now": o.Service.Now == nil, "metrics": o.Service.Metrics == nil, "queue": o.Service.Queue == nil,
+	} {
+		if missing {
+			return errors.New("the HTTP API lacks " + name)
+		}
+	}
+	return nil
+}
+
+// New makes the handler of one listener. The error says which option is missing.
+func New(listener Listener, opt Options) (*gin.Engine, error) {
+	if err := opt.check(); err != nil {
+		return nil, err
+	}
+	h := &handlers{Options: opt, listener: listener, door: opt.Access.Listeners[listener], hosts: map[string]bool{}}
+	for _, host := range h.door.Hosts {
+		h.hosts[strings.ToLower(host)] = true
+	}
+	gin.SetMode(gin.ReleaseMode)
+	engine := gin.New()
+	engine.HandleMethodNotAllowed = true
+	engine.RedirectTrailingSlash = false
+	engine.UseRawPath, engine.UnescapePathValues = true, true
+	engine.ContextWithFallback = true
+	engine.Use(h.observe, h.recover, h.harden, h.checkHost, h.checkText, h.preflight, h.limitBody)
+	for _, r := range routes {
+		if r.public || listener == AdminListener {
+			engine.Handle(r.method, r.path, h.admit(r.scope), func(c *gin.Context) {
+				if long[r.path] {
+					out := http.NewResponseController(c.Writer)
+					_ = out.SetReadDeadline(time.Time{}) // which ends requests that run, too
+					_ = out.SetWriteDeadline(time.Time{})
+				}
+				r.handle(h, c)
+			})
+		}
+	}
+	engine.NoMethod(func(c *gin.Context) {
+		h.fail(c, problemOf(http.StatusMethodNotAllowed, "method-not-allowed", "Method not allowed",
+			fmt.Sprintf("%.20s does not fit this path.", c.Request.Method), "The Allow header names the methods that do."))
+	})
+	engine.NoRoute(func(c *gin.Context) {
+		if listener == AdminListener && (c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead) && !isAPI(c.Request.URL.Path) {
+			opt.Content.Console.ServeHTTP(c.Writer, c.Request)
+			return
+		}
+		h.fail(c, problemOf(http.StatusNotFound, "no-such-endpoint", "No such endpoint on this listener",
+			"No operation has this path on this listener.", "The admin listener serves the whole contract; /openapi.json there lists it."))
+	})
+	return engine, nil
+}
+
+func isAPI(path string) bool { return strings.HasPrefix(path, "/v1/") }

@@ -1,0 +1,78 @@
+package httpapi
+
+import (
+	"fmt"
+	"net/http"
+	"net/netip"
+	"strconv"
+
+	"github.com/gin-gonic/gin"
+
+	"eastporch/internal/core/caller"
+	"eastporch/internal/core/card"
+	"eastporch/internal/core/invalid"
+)
+
+// visitorCard makes the card of whoever sends a request.
+func (h *handlers) visitorCard(c *gin.Context) (card.Card, error) {
+	site, err := h.siteOf(c)
+	if err != nil {
+		return card.Card{}, err
+	}
+	from, header := peer(c.Request), c.Request.Header
+	made, trail := h.Public.Cards.Visitor(from, header, h.requestContext(c, header, site), h.Service.Now())
+	h.seen(&made, from, header, &trail)
+	return made.In(made.Locale.Language), nil
+}
+
+// seen counts a visitor, and has the checkup look at how it was found; trail is nil where it was
+// not searched for.
+func (h *handlers) seen(made *card.Card, from netip.Addr, header map[string][]string, trail *caller.Trail) {
+	h.Service.Metrics.Visitor(made)
+	if trail != nil {
+		h.Public.Watch.Observe(from, header, *trail)
+	}
+}
+
+func (h *handlers) getVisitor(c *gin.Context) {
+	made, err := h.visitorCard(c)
+	if err == nil {
+		err = device(c, &made)
+	}
+	if err != nil {
+		h.fail(c, err)
+		return
+	}
+	private(c)
+	h.answerCard(c, &made)
+}
+
+func (h *handlers) getVisitorAddress(c *gin.Context) {
+	from, header := peer(c.Request), c.Request.Header
+	made, trail := h.Public.Cards.Visitor(from, header, card.RequestContext{}, h.Service.Now())
+	h.seen(&made, from, header, &trail)
+	if !trail.Visitor.IsValid() {
+		h.fail(c, notFound("visitor-not-found", "Visitor not found", trail.Reason, "POST /v1/trails on the admin listener explains every hop."))
+		return
+	}
+	private(c)
+	c.String(http.StatusOK, "%s\n", trail.Visitor)
+}
+
+// device reads where the visitor's device says that it is.
+func device(c *gin.Context, card *card.Card) error {
+	p, given, err := point(c)
+	if err != nil || !given {
+		return err
+	}
+	var accuracy *float64
+	if text := c.Query("accuracy_km"); text != "" {
+		km, err := strconv.ParseFloat(text, 64)
+		if err != nil || !(km >= 0 && km <= 20_100) {
+			return invalid.Field("accuracy_km", fmt.Sprintf("%.20q is not a number of kilometres", text), "Leave it out, or give 0 to 20100.")
+		}
+		accuracy = &km
+	}
+	card.Locate(p, accuracy)
+	return nil
+}
