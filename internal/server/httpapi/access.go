@@ -16,6 +16,8 @@ import (
 	"eastporch/internal/core/keys"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/server/access"
+	"eastporch/internal/server/problem"
+	"eastporch/internal/server/request"
 )
 
 func (h *handlers) listKeys(c *gin.Context) {
@@ -25,7 +27,7 @@ func (h *handlers) listKeys(c *gin.Context) {
 
 func (h *handlers) createKey(c *gin.Context) {
 	var body keys.NewKey
-	err := readJSON(c, &body, false)
+	err := request.JSON(c, &body, false)
 	if err == nil {
 		err = h.checkKey(&body)
 	}
@@ -48,9 +50,9 @@ func (h *handlers) checkKey(k *keys.NewKey) error {
 
 func (h *handlers) renameKey(c *gin.Context) {
 	var body api.Rename
-	id, err := idOf(c)
+	id, err := request.ID(c)
 	if err == nil {
-		err = readJSON(c, &body, false)
+		err = request.JSON(c, &body, false)
 	}
 	if err == nil {
 		err = access.CheckName(body.Name)
@@ -63,7 +65,7 @@ func (h *handlers) renameKey(c *gin.Context) {
 
 // revokeKey ends a key, and says what was made with it and is still in force.
 func (h *handlers) revokeKey(c *gin.Context) {
-	id, err := idOf(c)
+	id, err := request.ID(c)
 	withMade := false
 	switch text := c.Query("made"); text {
 	case "", "keep":
@@ -86,7 +88,7 @@ func (h *handlers) revokeKey(c *gin.Context) {
 
 // getMade lists what was made with a key, for who thinks of revoking it.
 func (h *handlers) getMade(c *gin.Context) {
-	id, err := idOf(c)
+	id, err := request.ID(c)
 	var m access.Made
 	if err == nil {
 		m, err = h.Access.Keys.MadeWith(c, id)
@@ -101,18 +103,18 @@ func made(m access.Made) access.Made {
 
 func (h *handlers) signIn(c *gin.Context) {
 	if c.GetHeader("Origin") != "" && !h.sameOrigin(c) {
-		h.fail(c, crossSite())
+		h.fail(c, problem.CrossSite())
 		return
 	}
 	var body api.SignIn
-	if err := readJSON(c, &body, false); err != nil {
+	if err := request.JSON(c, &body, false); err != nil {
 		h.fail(c, err)
 		return
 	}
 	session, secret, err := h.openSession(c, body.Key, body.Link)
 	if err != nil {
 		// Only those who fail are held up: whoever has a key gets in while strangers guess.
-		if toProblem(err).Status < http.StatusInternalServerError {
+		if problem.From(err).Status < http.StatusInternalServerError {
 			if !h.within(c, "all sign-ins", h.Access.Limits.AllTries, "") || !h.within(c, "sign-in", h.Access.Limits.SignIns, h.from(c)) {
 				return
 			}
@@ -175,7 +177,7 @@ func (h *handlers) endSession(c *gin.Context) {
 		}
 		id = who.Session.ID
 		h.setCookie(c, "", -time.Second)
-	} else if id, err = idOf(c); err != nil {
+	} else if id, err = request.ID(c); err != nil {
 		h.fail(c, err)
 		return
 	}
@@ -183,11 +185,11 @@ func (h *handlers) endSession(c *gin.Context) {
 }
 
 func (h *handlers) listAuditLog(c *gin.Context) {
-	limit, before, err := pageOf(c)
+	limit, before, err := request.Page(c)
 	answer := api.AuditLog{Events: []access.Event{}}
 	if err == nil {
 		answer.Events, err = h.Access.Audit.Events(c, before, limit+1)
-		answer.Events, answer.Next = pageCut(answer.Events, limit, func(e access.Event) uuid.UUID { return e.ID })
+		answer.Events, answer.Next = request.Cut(answer.Events, limit, func(e access.Event) uuid.UUID { return e.ID })
 	}
 	h.replyJSON(c, http.StatusOK, answer, err)
 }

@@ -15,13 +15,15 @@ import (
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/formats"
 	"eastporch/internal/server/lookup"
+	"eastporch/internal/server/problem"
+	"eastporch/internal/server/request"
 	"eastporch/internal/server/visits"
 )
 
 // question is how cards of addresses are asked for. Of whoever has an address no more is known
 // than the site that a request is about: the asker's languages are not theirs.
 func (h *handlers) question(c *gin.Context) (q lookup.Question, err error) {
-	site, err := h.siteOf(c)
+	site, err := request.Site(c, h.Public.Sites)
 	if err != nil {
 		return q, err
 	}
@@ -29,7 +31,7 @@ func (h *handlers) question(c *gin.Context) (q lookup.Question, err error) {
 		q.Of = card.RequestContext{At: site.Local}
 	}
 	q.Why = c.Query("why") == "all"
-	q.Language, err = languageOf(c, "en")
+	q.Language, err = request.Language(c, "en")
 	return q, err
 }
 
@@ -53,7 +55,7 @@ func (h *handlers) getAddresses(c *gin.Context) {
 	list, err := readAddresses(c)
 	format := ""
 	if err == nil {
-		format, err = formatOf(c)
+		format, err = request.Format(c)
 	}
 	var q lookup.Question
 	if err == nil {
@@ -64,7 +66,7 @@ func (h *handlers) getAddresses(c *gin.Context) {
 		return
 	}
 	q.Why = false
-	reason := func(err error) string { return toProblem(err).Detail }
+	reason := func(err error) string { return problem.From(err).Detail }
 	own(c)
 	if format == "ndjson" && c.Query("fields") == "" {
 		c.Header("Content-Type", formats.Types[format])
@@ -99,7 +101,7 @@ func readAddresses(c *gin.Context) (list []string, err error) {
 		}
 	} else {
 		var body api.AddressList
-		if err := readJSON(c, &body, false); err != nil {
+		if err := request.JSON(c, &body, false); err != nil {
 			return nil, err
 		}
 		list = body.Addresses
@@ -115,7 +117,7 @@ func (h *handlers) getRange(c *gin.Context) {
 // explainTrail explains a request that somebody reports, or the one it is asked with.
 func (h *handlers) explainTrail(c *gin.Context) {
 	var body api.TrailRequest
-	if err := readJSON(c, &body, true); err != nil {
+	if err := request.JSON(c, &body, true); err != nil {
 		h.fail(c, err)
 		return
 	}

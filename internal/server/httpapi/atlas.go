@@ -13,6 +13,7 @@ import (
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/editions"
 	"eastporch/internal/server/atlases"
+	"eastporch/internal/server/request"
 )
 
 func (h *handlers) getAtlas(c *gin.Context) { c.JSON(http.StatusOK, h.Atlas.Service.Sources()) }
@@ -33,7 +34,7 @@ func (h *handlers) buildEdition(c *gin.Context) {
 
 func (h *handlers) activateEdition(c *gin.Context) {
 	var body api.Used
-	err := readJSON(c, &body, false)
+	err := request.JSON(c, &body, false)
 	if err == nil {
 		err = h.Atlas.Service.Shelf.Use(body.Edition)
 	}
@@ -95,10 +96,10 @@ func (h *handlers) describeFile(c *gin.Context) {
 const maxSamples = 1000
 
 func (h *handlers) getSamples(c *gin.Context) {
-	count, err := intOf(c, "count", 10, 1, maxSamples)
+	count, err := request.Int(c, "count", 10, 1, maxSamples)
 	seed := 0
 	if err == nil {
-		seed, err = intOf(c, "seed", 1, 0, 1<<53)
+		seed, err = request.Int(c, "seed", 1, 0, 1<<53)
 	}
 	var answer api.Samples
 	if err == nil {
@@ -138,7 +139,7 @@ func (h *handlers) listCorrections(c *gin.Context) {
 
 func (h *handlers) addCorrection(c *gin.Context) {
 	var body source.Correction
-	err := readJSON(c, &body, false)
+	err := request.JSON(c, &body, false)
 	if err == nil {
 		body, err = h.Atlas.Service.Correct(c, body, callerOf(c).Actor())
 	}
@@ -151,7 +152,7 @@ func (h *handlers) addCorrection(c *gin.Context) {
 }
 
 func (h *handlers) dropCorrection(c *gin.Context) {
-	id, err := idOf(c)
+	id, err := request.ID(c)
 	if err == nil {
 		if err = h.Atlas.Service.Uncorrect(c, id); err == nil {
 			h.note(c, "correction dropped", id.String())

@@ -13,6 +13,7 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/server/access"
+	"eastporch/internal/server/problem"
 )
 
 // Limits are what everybody may ask how often; both listeners share them.
@@ -51,7 +52,7 @@ func (h *handlers) admit(wants access.Scope) gin.HandlerFunc {
 		}
 		if origin := c.GetHeader("Origin"); who.Key != nil && origin != "" && !h.isOwn(c, origin) {
 			if !who.Key.Allows(origin) {
-				h.fail(c, wrongOrigin())
+				h.fail(c, problem.WrongOrigin())
 				return
 			}
 			h.allowOrigin(c, origin)
@@ -61,7 +62,7 @@ func (h *handlers) admit(wants access.Scope) gin.HandlerFunc {
 			return
 		}
 		if who.Session != nil && !safe(c.Request.Method) && !h.sameOrigin(c) {
-			h.fail(c, crossSite())
+			h.fail(c, problem.CrossSite())
 			return
 		}
 		if who.Key != nil && !h.within(c, "key", h.Access.Limits.Keys, who.Key.ID.String()) {
@@ -87,7 +88,7 @@ func (h *handlers) authenticate(c *gin.Context) (access.Identity, error) {
 	if secret := c.Query("key"); secret != "" {
 		key, err := h.Access.Keys.Check(secret)
 		if err == nil && key.Scope != access.Page {
-			return access.Identity{}, forbidden("key-in-url", "Key not allowed in a URL", "Addresses are logged and shared; only keys of scope page may stand there.", "Send it as Authorization: Bearer KEY.")
+			return access.Identity{}, problem.Forbidden("key-in-url", "Key not allowed in a URL", "Addresses are logged and shared; only keys of scope page may stand there.", "Send it as Authorization: Bearer KEY.")
 		}
 		if err != nil {
 			return access.Identity{}, err
@@ -146,7 +147,7 @@ func (h *handlers) within(c *gin.Context, name string, l *access.Limiter, who st
 		return true
 	}
 	c.Header("Retry-After", fmt.Sprint(max(1, seconds(q.Wait))))
-	h.fail(c, problemOf(http.StatusTooManyRequests, "too-many-requests", "Too many requests",
+	h.fail(c, problem.Of(http.StatusTooManyRequests, "too-many-requests", "Too many requests",
 		fmt.Sprintf("The limit of this %s is used up.", name), "Wait for as long as Retry-After says."))
 	return false
 }

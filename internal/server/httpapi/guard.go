@@ -2,7 +2,6 @@ package httpapi
 
 import (
 	"crypto/rand"
-	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -15,6 +14,8 @@ import (
 	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
+
+	"eastporch/internal/server/problem"
 )
 
 // What stands before every handler, in this order: a request is named and logged, a panic
@@ -87,7 +88,7 @@ func (h *handlers) checkHost(c *gin.Context) {
 	}
 	host = strings.TrimSuffix(strings.Trim(host, "[]"), ".")
 	if !h.hosts[host] && !isHealth(c.FullPath()) {
-		h.fail(c, problemOf(http.StatusMisdirectedRequest, "wrong-host", "Unknown host", "The Host header names a host that this listener does not answer to.",
+		h.fail(c, problem.Of(http.StatusMisdirectedRequest, "wrong-host", "Unknown host", "The Host header names a host that this listener does not answer to.",
 			fmt.Sprintf("Name it under %s.hosts in the configuration if it is yours.", h.listener)))
 		return
 	}
@@ -105,7 +106,7 @@ func (h *handlers) checkText(c *gin.Context) {
 		}
 	}
 	if !isText(u.Path) || !isText(query) {
-		h.fail(c, badRequest("invalid-url", "Invalid URL", "A part of it is not UTF-8, or holds a NUL.", "Write it as UTF-8, percent-encoded."))
+		h.fail(c, problem.BadRequest("invalid-url", "Invalid URL", "A part of it is not UTF-8, or holds a NUL.", "Write it as UTF-8, percent-encoded."))
 		return
 	}
 	c.Next()
@@ -122,7 +123,7 @@ func (h *handlers) preflight(c *gin.Context) {
 	}
 	origin := c.GetHeader("Origin")
 	if h.listener != PublicListener || !h.Access.Keys.Allowed(origin) {
-		h.fail(c, wrongOrigin())
+		h.fail(c, problem.WrongOrigin())
 		return
 	}
 	h.allowOrigin(c, origin)
@@ -147,16 +148,13 @@ func (h *handlers) limitBody(c *gin.Context) {
 	c.Next()
 }
 
-// errBody marks an error of reading a request's body, which is the client's or its
-// connection's, and not ours.
-var errBody = errors.New("the body could not be read")
-
+// body marks errors of reading a request's body.
 type body struct{ io.ReadCloser }
 
 func (b body) Read(p []byte) (int, error) {
 	n, err := b.ReadCloser.Read(p)
 	if err != nil && err != io.EOF { // which readers compare, as io.Reader asks
-		err = fmt.Errorf("%w: %w", errBody, err)
+		err = fmt.Errorf("%w: %w", problem.ErrBody, err)
 	}
 	return n, err
 }

@@ -19,6 +19,8 @@ import (
 	"eastporch/internal/formats"
 	"eastporch/internal/server/localize"
 	"eastporch/internal/server/page"
+	"eastporch/internal/server/problem"
+	"eastporch/internal/server/request"
 )
 
 // getHandover answers a reverse proxy that asks about the visitor of another request.
@@ -47,7 +49,7 @@ func (h *handlers) getHandover(c *gin.Context) {
 
 // getLocale localizes for somebody who is described, not for the caller.
 func (h *handlers) getLocale(c *gin.Context) {
-	site, err := h.siteOf(c)
+	site, err := request.Site(c, h.Public.Sites)
 	var answer api.LocaleAnswer
 	if err == nil {
 		req := h.requestContext(c, nil, site)
@@ -61,7 +63,7 @@ func (h *handlers) getLocale(c *gin.Context) {
 // convert gives amounts in another currency; on the public listener, by default, in the
 // visitor's own and by the habits of the visitor's language.
 func (h *handlers) convert(c *gin.Context) {
-	site, err := h.siteOf(c)
+	site, err := request.Site(c, h.Public.Sites)
 	if err != nil {
 		h.fail(c, err)
 		return
@@ -85,7 +87,7 @@ func (h *handlers) convert(c *gin.Context) {
 		own(c)
 	}
 	var answer api.Conversions
-	if ask.Language, err = languageOf(c, ask.Language); err == nil {
+	if ask.Language, err = request.Language(c, ask.Language); err == nil {
 		answer, err = h.Public.Localize.Convert(ask, site)
 	}
 	h.replyList(c, "conversions", answer, err)
@@ -109,7 +111,7 @@ func (h *handlers) listCountries(c *gin.Context) {
 	if !h.mayAsk(c) {
 		return
 	}
-	tag, err := languageOf(c, "en")
+	tag, err := request.Language(c, "en")
 	var answer api.CountryChoices
 	if err == nil {
 		answer, err = h.Public.Localize.Countries(tag, c.Query("group"), c.Query("continent_code"))
@@ -125,7 +127,7 @@ func countryOf(c *gin.Context) (*almanac.Country, error) {
 	if ok {
 		return country, nil
 	}
-	return nil, notFound("no-such-country", "No such country", plain.UpperFirst(almanac.CheckCode(code).Error()), "GET /v1/countries lists them.")
+	return nil, problem.NotFound("no-such-country", "No such country", plain.UpperFirst(almanac.CheckCode(code).Error()), "GET /v1/countries lists them.")
 }
 
 func (h *handlers) getCountry(c *gin.Context) {
@@ -135,7 +137,7 @@ func (h *handlers) getCountry(c *gin.Context) {
 	country, err := countryOf(c)
 	tag := ""
 	if err == nil {
-		tag, err = languageOf(c, "en")
+		tag, err = request.Language(c, "en")
 	}
 	if err != nil {
 		h.fail(c, err)
@@ -149,7 +151,7 @@ func (h *handlers) getFlag(c *gin.Context) {
 	country, err := countryOf(c)
 	tag, shape := "", c.DefaultQuery("shape", "wide")
 	if err == nil {
-		tag, err = languageOf(c, "en")
+		tag, err = request.Language(c, "en")
 	}
 	if err == nil && !slices.Contains(flags.Shapes, shape) {
 		err = invalid.Field("shape", fmt.Sprintf("%.20q is not a shape of a flag", shape), "Give wide, square or round.")
@@ -177,7 +179,7 @@ func (h *handlers) saveVariants(c *gin.Context) {
 	site, err := h.oneSite(c)
 	var set variant.Set
 	if err == nil {
-		err = readJSON(c, &set, false)
+		err = request.JSON(c, &set, false)
 	}
 	if err == nil && set.Name != c.Param("name") {
 		err = invalid.Field("name", "it is not that of the path", "Give the same name in both.")
@@ -220,33 +222,12 @@ func (h *handlers) getSnippets(c *gin.Context) {
 // it has changed.
 const scriptLasts = "public, max-age=3600"
 
-func (h *handlers) getScript(c *gin.Context) { h.static(c, "text/javascript; charset=utf-8", script) }
-
-func (h *handlers) getScriptTypes(c *gin.Context) {
-	h.static(c, "text/plain; charset=utf-8", scriptTypes)
+func (h *handlers) getScript(c *gin.Context) {
+	h.forAll(c, scriptLasts)
+	page.ScriptFile().ServeHTTP(c.Writer, c.Request)
 }
 
-// file is something that is served as it stands.
-type file struct{ plain, zipped []byte }
-
-var (
-	script      = file{page.Script, page.Zipped(page.Script)}
-	scriptTypes = file{page.Types, page.Zipped(page.Types)}
-)
-
-func (h *handlers) static(c *gin.Context, kind string, f file) {
-	tag := page.Tag(f.plain)
+func (h *handlers) getScriptTypes(c *gin.Context) {
 	h.forAll(c, scriptLasts)
-	c.Header("ETag", tag)
-	c.Header("Vary", "Accept-Encoding")
-	if c.GetHeader("If-None-Match") == tag {
-		c.Status(http.StatusNotModified)
-		return
-	}
-	if strings.Contains(c.GetHeader("Accept-Encoding"), "gzip") {
-		c.Header("Content-Encoding", "gzip")
-		c.Data(http.StatusOK, kind, f.zipped)
-		return
-	}
-	c.Data(http.StatusOK, kind, f.plain)
+	page.TypesFile().ServeHTTP(c.Writer, c.Request)
 }

@@ -7,16 +7,17 @@ import (
 
 	"eastporch/internal/core/geo"
 	"eastporch/internal/server/lookup"
+	"eastporch/internal/server/request"
 )
 
 func (h *handlers) getTownsNear(c *gin.Context) {
-	p, err := requiredPoint(c)
+	p, err := request.RequiredPoint(c)
 	count, people := 0, 0
 	if err == nil {
-		count, err = intOf(c, "count", 5, 1, 100)
+		count, err = request.Int(c, "count", 5, 1, 100)
 	}
 	if err == nil {
-		people, err = intOf(c, "people", 0, 0, 1e9)
+		people, err = request.Int(c, "people", 0, 0, 1e9)
 	}
 	if err != nil {
 		h.fail(c, err)
@@ -27,7 +28,7 @@ func (h *handlers) getTownsNear(c *gin.Context) {
 
 // getAreas lists the owner's areas, and says which of them hold a point.
 func (h *handlers) getAreas(c *gin.Context) {
-	p, given, err := point(c)
+	p, given, err := request.Point(c)
 	if err != nil {
 		h.fail(c, err)
 		return

@@ -11,6 +11,7 @@ import (
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/report"
 	"eastporch/internal/core/visit"
+	"eastporch/internal/server/request"
 )
 
 // asked answers with a report of the visits that a request picks; err is what else may be wrong
@@ -18,7 +19,7 @@ import (
 func asked[T any](h *handlers, c *gin.Context, err error, make func(context.Context, visit.Filter) (T, error)) {
 	var f visit.Filter
 	if err == nil {
-		f, err = h.filter(c)
+		f, err = request.Filter(c, h.Public.Sites)
 	}
 	var answer T
 	if err == nil {
@@ -32,7 +33,7 @@ func asked[T any](h *handlers, c *gin.Context, err error, make func(context.Cont
 }
 
 func (h *handlers) getReport(c *gin.Context) {
-	rows, err := intOf(c, "limit", report.RowsUsual, 1, report.RowsMost)
+	rows, err := request.Int(c, "limit", report.RowsUsual, 1, report.RowsMost)
 	compare, fresh := c.Query("compare"), c.Query("new")
 	if err == nil && compare != "" && compare != "before" {
 		err = invalid.Field("compare", fmt.Sprintf("%.20q is nothing to compare with", compare), "Give before, or leave it out.")
@@ -64,7 +65,7 @@ func (h *handlers) getHours(c *gin.Context) { asked(h, c, nil, h.Visits.Reports.
 func (h *handlers) getVisitors(c *gin.Context) { asked(h, c, nil, h.Visits.Reports.Visitors) }
 
 func (h *handlers) getGrid(c *gin.Context) {
-	zoom, err := intOf(c, "zoom", 2, 0, 12)
+	zoom, err := request.Int(c, "zoom", 2, 0, 12)
 	box := geo.World
 	if text := c.Query("bbox"); err == nil && text != "" {
 		if box, err = geo.ParseBox(text); err != nil {
@@ -77,7 +78,7 @@ func (h *handlers) getGrid(c *gin.Context) {
 }
 
 func (h *handlers) getDistances(c *gin.Context) {
-	from, err := requiredPoint(c)
+	from, err := request.RequiredPoint(c)
 	asked(h, c, err, func(ctx context.Context, f visit.Filter) (report.Distances, error) {
 		return h.Visits.Reports.Distances(ctx, f, from)
 	})

@@ -6,9 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"net/http"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -19,29 +17,9 @@ import (
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/formats"
 	"eastporch/internal/server/access"
+	"eastporch/internal/server/problem"
+	"eastporch/internal/server/request"
 )
-
-// formatOf gives the format that a request asks for: by format=, or else by its
-// Accept header; JSON where it does not say.
-func formatOf(c *gin.Context) (string, error) {
-	if word := c.Query("format"); word != "" {
-		if formats.Types[word] == "" {
-			return "", invalid.Field("format", fmt.Sprintf("%.20q is not a format", word), "Give one of "+strings.Join(slices.Sorted(maps.Keys(formats.Types)), ", ")+".")
-		}
-		return word, nil
-	}
-	if c.GetHeader("Accept") == "" {
-		return "json", nil
-	}
-	offered := []string{"application/json", "application/geo+json", "application/xml", "application/yaml", "text/csv", "application/x-ndjson", "text/plain"}
-	accepted := c.NegotiateFormat(offered...)
-	for word, kind := range formats.Types {
-		if kind == accepted {
-			return word, nil
-		}
-	}
-	return "", problemOf(http.StatusNotAcceptable, "not-acceptable", "Not acceptable", "None of the media types of the Accept header is offered.", "Offered are "+strings.Join(offered, ", ")+".")
-}
 
 // answerCard writes a card; as whole JSON, which most ask for, it takes the short way.
 func (h *handlers) answerCard(c *gin.Context, card *card.Card) {
@@ -102,7 +80,7 @@ func (h *handlers) done(c *gin.Context, err error) {
 }
 
 func (h *handlers) write(c *gin.Context, key string, value any) {
-	format, err := formatOf(c)
+	format, err := request.Format(c)
 	if err != nil {
 		h.fail(c, err)
 		return
@@ -199,7 +177,7 @@ const statusClientGone = 499
 
 // fail answers with the problem of an error and ends the request.
 func (h *handlers) fail(c *gin.Context, err error) {
-	p := toProblem(err)
+	p := problem.From(err)
 	p.RequestID = requestID(c)
 	if errors.Is(err, context.Canceled) && c.Request.Context().Err() != nil {
 		c.AbortWithStatus(statusClientGone) // nobody reads an answer

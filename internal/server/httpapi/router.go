@@ -30,6 +30,7 @@ import (
 	"eastporch/internal/server/localize"
 	"eastporch/internal/server/lookup"
 	"eastporch/internal/server/metrics"
+	"eastporch/internal/server/problem"
 	"eastporch/internal/server/sites"
 	"eastporch/internal/server/visits"
 )
@@ -312,7 +313,7 @@ func New(listener Listener, opt Options) (*gin.Engine, error) {
 		}
 	}
 	engine.NoMethod(func(c *gin.Context) {
-		h.fail(c, problemOf(http.StatusMethodNotAllowed, "method-not-allowed", "Method not allowed",
+		h.fail(c, problem.Of(http.StatusMethodNotAllowed, "method-not-allowed", "Method not allowed",
 			fmt.Sprintf("%.20s does not fit this path.", c.Request.Method), "The Allow header names the methods that do."))
 	})
 	engine.NoRoute(func(c *gin.Context) {
@@ -320,7 +321,7 @@ func New(listener Listener, opt Options) (*gin.Engine, error) {
 			opt.Content.Console.ServeHTTP(c.Writer, c.Request)
 			return
 		}
-		h.fail(c, problemOf(http.StatusNotFound, "no-such-endpoint", "No such endpoint on this listener",
+		h.fail(c, problem.Of(http.StatusNotFound, "no-such-endpoint", "No such endpoint on this listener",
 			"No operation has this path on this listener.", "The admin listener serves the whole contract; /openapi.json there lists it."))
 	})
 	return engine, nil

@@ -14,6 +14,7 @@ import (
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/access"
+	"eastporch/internal/server/request"
 )
 
 const (
@@ -26,7 +27,7 @@ const (
 // streamVisits sends visits as they are stored (server-sent events), from a
 // sequence number on.
 func (h *handlers) streamVisits(c *gin.Context) {
-	f, err := h.filter(c)
+	f, err := request.Filter(c, h.Public.Sites)
 	after := int64(0)
 	if text := cmp.Or(c.GetHeader("Last-Event-ID"), c.Query("after")); err == nil && text != "" {
 		if _, scanErr := fmt.Sscanf(text, "%d", &after); scanErr != nil || after < 0 {

@@ -11,11 +11,13 @@ import (
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/invalid"
+	"eastporch/internal/server/problem"
+	"eastporch/internal/server/request"
 )
 
 // visitorCard makes the card of whoever sends a request.
 func (h *handlers) visitorCard(c *gin.Context) (card.Card, error) {
-	site, err := h.siteOf(c)
+	site, err := request.Site(c, h.Public.Sites)
 	if err != nil {
 		return card.Card{}, err
 	}
@@ -52,7 +54,7 @@ func (h *handlers) getVisitorAddress(c *gin.Context) {
 	made, trail := h.Public.Cards.Visitor(from, header, card.RequestContext{}, h.Service.Now())
 	h.seen(&made, from, header, &trail)
 	if !trail.Visitor.IsValid() {
-		h.fail(c, notFound("visitor-not-found", "Visitor not found", trail.Reason, "POST /v1/trails on the admin listener explains every hop."))
+		h.fail(c, problem.NotFound("visitor-not-found", "Visitor not found", trail.Reason, "POST /v1/trails on the admin listener explains every hop."))
 		return
 	}
 	private(c)
@@ -61,7 +63,7 @@ func (h *handlers) getVisitorAddress(c *gin.Context) {
 
 // device reads where the visitor's device says that it is.
 func device(c *gin.Context, card *card.Card) error {
-	p, given, err := point(c)
+	p, given, err := request.Point(c)
 	if err != nil || !given {
 		return err
 	}

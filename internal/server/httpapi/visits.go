@@ -19,10 +19,15 @@ import (
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
+	"eastporch/internal/server/problem"
+	"eastporch/internal/server/request"
 	"eastporch/internal/server/sites"
 	"eastporch/internal/server/visits"
 	"eastporch/internal/visitfile"
 )
+
+// manyVisits bounds the visits of one request.
+const manyVisits = 1000
 
 func (h *handlers) addVisit(c *gin.Context) {
 	text, err := io.ReadAll(c.Request.Body)
@@ -30,13 +35,13 @@ func (h *handlers) addVisit(c *gin.Context) {
 		h.fail(c, err)
 		return
 	}
-	prefer := preferences(c)
+	prefer := request.Preferences(c)
 	private(c)
 	if strings.HasPrefix(strings.TrimSpace(string(text)), "[") {
 		h.addMany(c, text, prefer)
 		return
 	}
-	t, err := h.readVisit(c, func(body any) error { return decode(text, body) })
+	t, err := h.readVisit(c, func(body any) error { return request.Decode(text, body) })
 	if err == nil {
 		err = h.take(c, prefer, t)
 	}
@@ -51,7 +56,7 @@ func (h *handlers) addVisit(c *gin.Context) {
 func (h *handlers) readVisit(c *gin.Context, decode func(any) error) (*visits.Taken, error) {
 	var body api.NewVisit
 	err := decode(&body)
-	if errors.Is(err, errNotUTF8) {
+	if errors.Is(err, request.ErrNotUTF8) {
 		err = notUTF8(&body)
 	}
 	if err != nil {
@@ -84,21 +89,21 @@ func notUTF8(b *api.NewVisit) error {
 }
 
 // addMany takes a list of visits. What is wrong with one does not harm another.
-func (h *handlers) addMany(c *gin.Context, text []byte, prefer preference) {
+func (h *handlers) addMany(c *gin.Context, text []byte, prefer request.Preference) {
 	many := api.Many{Visits: []api.TakenOne{}}
 	var good []*visits.Taken
-	err := eachOf(text, func(decode func(any) error) error {
+	err := request.EachOf(text, func(decode func(any) error) error {
 		i := len(many.Visits)
 		if i == manyVisits {
-			return badRequest("invalid-json", "Invalid JSON", fmt.Sprintf("The list has more than %d visits.", manyVisits), fmt.Sprintf("Send 1 to %d at once.", manyVisits))
+			return problem.BadRequest("invalid-json", "Invalid JSON", fmt.Sprintf("The list has more than %d visits.", manyVisits), fmt.Sprintf("Send 1 to %d at once.", manyVisits))
 		}
 		t, err := h.readVisit(c, decode)
-		if errors.Is(err, errNoJSON) {
+		if errors.Is(err, request.ErrNoJSON) {
 			return err
 		}
 		many.Visits = append(many.Visits, api.TakenOne{Index: i})
 		if err != nil {
-			p := toProblem(err).Problem
+			p := problem.From(err).Problem
 			p.RequestID = requestID(c)
 			many.Visits[i].Problem = &p
 			return nil
@@ -108,7 +113,7 @@ func (h *handlers) addMany(c *gin.Context, text []byte, prefer preference) {
 		return nil
 	})
 	if err == nil && len(many.Visits) == 0 {
-		err = badRequest("invalid-json", "Invalid JSON", "The list has no visits.", fmt.Sprintf("Send 1 to %d at once.", manyVisits))
+		err = problem.BadRequest("invalid-json", "Invalid JSON", "The list has no visits.", fmt.Sprintf("Send 1 to %d at once.", manyVisits))
 	}
 	if err == nil && len(good) > 0 {
 		err = h.take(c, prefer, good...)
@@ -130,10 +135,10 @@ func (h *handlers) addMany(c *gin.Context, text []byte, prefer preference) {
 	c.JSON(status, many)
 }
 
-func (h *handlers) take(c *gin.Context, prefer preference, list ...*visits.Taken) error {
-	err := h.Visits.Service.Take(c, prefer.representation, prefer.wait, list...)
-	if err == nil && prefer.applied != "" {
-		c.Header("Preference-Applied", prefer.applied)
+func (h *handlers) take(c *gin.Context, prefer request.Preference, list ...*visits.Taken) error {
+	err := h.Visits.Service.Take(c, prefer.Representation, prefer.Wait, list...)
+	if err == nil && prefer.Applied != "" {
+		c.Header("Preference-Applied", prefer.Applied)
 	}
 	return err
 }
@@ -155,15 +160,15 @@ func (h *handlers) listVisits(c *gin.Context) {
 	limit, before, err := 0, uuid.Nil, error(nil)
 	switch order := c.Query("order"); {
 	case bySequence:
-		limit, err = intOf(c, "limit", 50, 1, 500) // whose cursor is not an id
+		limit, err = request.Int(c, "limit", 50, 1, 500) // whose cursor is not an id
 	case order != "" && order != "time":
 		err = invalid.Field("order", fmt.Sprintf("%.20q is not an order", order), "Give time or sequence.")
 	default:
-		limit, before, err = pageOf(c)
+		limit, before, err = request.Page(c)
 	}
 	f := visit.Filter{}
 	if err == nil {
-		f, err = h.filter(c)
+		f, err = request.Filter(c, h.Public.Sites)
 	}
 	answer := api.VisitPage{Visits: []visit.Visit{}}
 	if err == nil {
@@ -174,7 +179,7 @@ func (h *handlers) listVisits(c *gin.Context) {
 		err = h.stored(c, f, limit, &answer)
 	} else if err == nil {
 		answer.Visits, err = h.Visits.Stored.Visits(c, f, before, limit+1)
-		answer.Visits, answer.Next = pageCut(answer.Visits, limit, func(v visit.Visit) uuid.UUID { return v.ID })
+		answer.Visits, answer.Next = request.Cut(answer.Visits, limit, func(v visit.Visit) uuid.UUID { return v.ID })
 	}
 	own(c)
 	h.replyJSON(c, http.StatusOK, answer, err)
@@ -235,7 +240,7 @@ func fileFormat(word string) error {
 // exportVisits writes visits as a file, the oldest first.
 func (h *handlers) exportVisits(c *gin.Context) {
 	format := c.DefaultQuery("format", "ndjson")
-	f, err := h.filter(c)
+	f, err := request.Filter(c, h.Public.Sites)
 	if err == nil {
 		err = fileFormat(format)
 	}
@@ -271,7 +276,7 @@ func (h *handlers) importVisits(c *gin.Context) {
 	}
 	done, err := h.Visits.Service.Import(c, c.Request.Body, format)
 	if err != nil && !errors.Is(err, visit.ErrAway) {
-		err = problemOf(http.StatusUnprocessableEntity, "invalid-file", "File could not be read to the end", plain.UpperFirst(err.Error())+".",
+		err = problem.Of(http.StatusUnprocessableEntity, "invalid-file", "File could not be read to the end", plain.UpperFirst(err.Error())+".",
 			fmt.Sprintf("Until then %d visits were read and %d stored; sending it again stores none twice.", done.Read, done.Stored))
 	}
 	if err != nil {
@@ -285,7 +290,7 @@ func (h *handlers) importVisits(c *gin.Context) {
 // eraseVisits erases one visit, or all of an address or prefix.
 func (h *handlers) eraseVisits(c *gin.Context) {
 	var body api.Erase
-	err := readJSON(c, &body, false)
+	err := request.JSON(c, &body, false)
 	var done api.Receipt
 	if err == nil {
 		done, err = h.Visits.Service.Erase(c, body)
@@ -299,7 +304,7 @@ func (h *handlers) eraseVisits(c *gin.Context) {
 }
 
 func (h *handlers) listQuarantine(c *gin.Context) {
-	limit, err := intOf(c, "limit", 50, 1, 500)
+	limit, err := request.Int(c, "limit", 50, 1, 500)
 	var list api.Quarantine
 	if err == nil {
 		list, err = h.Visits.Service.Quarantine(c, limit)
@@ -315,7 +320,7 @@ func (h *handlers) replayVisit(c *gin.Context) {
 	var mend api.Mend
 	id, err := visitID(c, quarantineHint)
 	if err == nil {
-		err = readJSON(c, &mend, true)
+		err = request.JSON(c, &mend, true)
 	}
 	var done api.Replayed
 	if err == nil {
@@ -337,7 +342,7 @@ func (h *handlers) dropVisit(c *gin.Context) {
 // verifyVisits lists the days that a site has rows of, or recounts one of them.
 func (h *handlers) verifyVisits(c *gin.Context) {
 	var body api.Verify
-	err := readJSON(c, &body, false)
+	err := request.JSON(c, &body, false)
 	var answer api.Verified
 	if err == nil {
 		answer, err = h.Visits.Service.Verify(c, body)
@@ -348,7 +353,7 @@ func (h *handlers) verifyVisits(c *gin.Context) {
 // reenrichVisits reads stored visits again from the edition in use.
 func (h *handlers) reenrichVisits(c *gin.Context) {
 	var body api.Reenrich
-	err := readJSON(c, &body, true)
+	err := request.JSON(c, &body, true)
 	var answer api.ReenrichAnswer
 	if err == nil {
 		answer, err = h.Visits.Service.Reenrich(c, body.Since, h.Atlas.Service.Shelf.Current().Name())

@@ -1,4 +1,6 @@
-package httpapi
+// Package request reads requests: their bodies, and what stands in their addresses and headers.
+// What is wrong with them is an [invalid.FieldError] or a [problem.Problem].
+package request
 
 import (
 	"bytes"
@@ -13,11 +15,12 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"eastporch/internal/core/invalid"
+	"eastporch/internal/server/problem"
 )
 
-// readJSON reads one JSON value into body. A field that body does not have, a
+// JSON reads one JSON value into body. A field that body does not have, a
 // wrong type and anything after the value are problems that name the place.
-func readJSON(c *gin.Context, body any, mayBeEmpty bool) error {
+func JSON(c *gin.Context, body any, mayBeEmpty bool) error {
 	text, err := io.ReadAll(c.Request.Body)
 	if err != nil {
 		return err
@@ -25,16 +28,16 @@ func readJSON(c *gin.Context, body any, mayBeEmpty bool) error {
 	if mayBeEmpty && len(bytes.TrimSpace(text)) == 0 {
 		return nil
 	}
-	if err = decode(text, body); errors.Is(err, errNotUTF8) {
+	if err = Decode(text, body); errors.Is(err, ErrNotUTF8) {
 		return noJSON("It is not valid UTF-8.")
 	}
 	return err
 }
 
-// decode is readJSON of a text; the error is [errNotUTF8] where that is all that is wrong.
-func decode(text []byte, body any) error {
+// Decode is [JSON] of a text; the error is [ErrNotUTF8] where that is all that is wrong.
+func Decode(text []byte, body any) error {
 	if len(bytes.TrimSpace(text)) == 0 {
-		return badRequest("invalid-json", "Invalid JSON", "The body is empty.", "Send a JSON object.")
+		return problem.BadRequest("invalid-json", "Invalid JSON", "The body is empty.", "Send a JSON object.")
 	}
 	decoder := json.NewDecoder(bytes.NewReader(text))
 	decoder.DisallowUnknownFields()
@@ -45,9 +48,9 @@ func decode(text []byte, body any) error {
 	return invalidJSON(err, text)
 }
 
-// eachOf reads a list of JSON, element by element: do gets what decodes the next, as decode
+// EachOf reads a list of JSON, element by element: do gets what decodes the next, as [Decode]
 // does, and has to call it. An error of do ends the reading.
-func eachOf(text []byte, do func(decode func(any) error) error) error {
+func EachOf(text []byte, do func(decode func(any) error) error) error {
 	decoder := json.NewDecoder(bytes.NewReader(text))
 	decoder.DisallowUnknownFields()
 	if _, err := decoder.Token(); err != nil { // the bracket
@@ -73,8 +76,8 @@ func eachOf(text []byte, do func(decode func(any) error) error) error {
 // Of what is read as JSON: it is none, after which nothing more can be read; or it is, but is not
 // UTF-8, and U+FFFD was read in place of what is not.
 var (
-	errNoJSON  = errors.New("no JSON")
-	errNotUTF8 = errors.New("not UTF-8")
+	ErrNoJSON  = errors.New("no JSON")
+	ErrNotUTF8 = errors.New("not UTF-8")
 )
 
 // invalidJSON says what is wrong with JSON that err came from, which may be nil.
@@ -83,7 +86,7 @@ func invalidJSON(err error, text []byte) error {
 	var syntax *json.SyntaxError
 	switch {
 	case err == nil && !utf8.Valid(text):
-		return errNotUTF8
+		return ErrNotUTF8
 	case err == nil:
 		return nil
 	case errors.As(err, &wrongType):
@@ -104,9 +107,9 @@ func invalidJSON(err error, text []byte) error {
 	return noJSON(strings.TrimPrefix(err.Error(), "json: ") + ".")
 }
 
-func noJSON(detail string) problem {
-	p := badRequest("invalid-json", "Invalid JSON", detail, "Send a JSON object.")
-	p.cause = errNoJSON
+func noJSON(detail string) problem.Problem {
+	p := problem.BadRequest("invalid-json", "Invalid JSON", detail, "Send a JSON object.")
+	p.Cause = ErrNoJSON
 	return p
 }
 

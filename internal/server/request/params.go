@@ -1,4 +1,4 @@
-package httpapi
+package request
 
 import (
 	"fmt"
@@ -16,7 +16,8 @@ import (
 	"eastporch/internal/core/locale"
 )
 
-func intOf(c *gin.Context, name string, normal, least, most int) (int, error) {
+// Int reads a whole number of the query within bounds; normal is what it is where it is not given.
+func Int(c *gin.Context, name string, normal, least, most int) (int, error) {
 	text := c.Query(name)
 	if text == "" {
 		return normal, nil
@@ -28,8 +29,8 @@ func intOf(c *gin.Context, name string, normal, least, most int) (int, error) {
 	return n, nil
 }
 
-// pageOf reads the limit and the cursor of a list.
-func pageOf(c *gin.Context) (limit int, before uuid.UUID, err error) {
+// Page reads the limit and the cursor of a list.
+func Page(c *gin.Context) (limit int, before uuid.UUID, err error) {
 	limit = 50
 	if text := c.Query("limit"); text != "" {
 		if limit, err = strconv.Atoi(text); err != nil || limit < 1 || limit > 500 {
@@ -44,9 +45,9 @@ func pageOf(c *gin.Context) (limit int, before uuid.UUID, err error) {
 	return limit, before, nil
 }
 
-// pageCut gives a page of a list that was asked for one more than its limit, and the cursor of
+// Cut gives a page of a list that was asked for one more than its limit, and the cursor of
 // the next, nil where this is the last.
-func pageCut[T any](list []T, limit int, id func(T) uuid.UUID) (page []T, next *string) {
+func Cut[T any](list []T, limit int, id func(T) uuid.UUID) (page []T, next *string) {
 	page = append([]T{}, list...)
 	if len(page) > limit {
 		page = page[:limit]
@@ -56,7 +57,8 @@ func pageCut[T any](list []T, limit int, id func(T) uuid.UUID) (page []T, next *
 	return page, next
 }
 
-func idOf(c *gin.Context) (uuid.UUID, error) {
+// ID reads the id in the path.
+func ID(c *gin.Context) (uuid.UUID, error) {
 	id, err := uuid.Parse(c.Param("id"))
 	if err != nil {
 		return id, invalid.Field("id", "this is not a UUID", "Give the id from the list.")
@@ -64,8 +66,8 @@ func idOf(c *gin.Context) (uuid.UUID, error) {
 	return id, nil
 }
 
-// point reads latitude and longitude, or a geo URI (RFC 5870).
-func point(c *gin.Context) (p geo.Point, given bool, err error) {
+// Point reads latitude and longitude, or a geo URI (RFC 5870).
+func Point(c *gin.Context) (p geo.Point, given bool, err error) {
 	if uri := c.Query("at"); uri != "" {
 		if p, _, err = geo.ParseURI(uri); err != nil {
 			return p, true, invalid.Field("at", err.Error(), "Write it like geo:38.72,-9.14, or give latitude and longitude.")
@@ -94,17 +96,17 @@ func point(c *gin.Context) (p geo.Point, given bool, err error) {
 	return p, true, nil
 }
 
-// requiredPoint is point where there must be one.
-func requiredPoint(c *gin.Context) (geo.Point, error) {
-	p, given, err := point(c)
+// RequiredPoint is [Point] where there must be one.
+func RequiredPoint(c *gin.Context) (geo.Point, error) {
+	p, given, err := Point(c)
 	if err == nil && !given {
 		err = invalid.Field("latitude, longitude", "they are missing", "Give both in degrees, or at=geo:38.72,-9.14.")
 	}
 	return p, err
 }
 
-// languageOf reads the language of names and texts, BCP 47.
-func languageOf(c *gin.Context, fallback string) (string, error) {
+// Language reads the language of names and texts, BCP 47.
+func Language(c *gin.Context, fallback string) (string, error) {
 	text := c.Query("language")
 	if text == "" {
 		return fallback, nil
@@ -115,8 +117,8 @@ func languageOf(c *gin.Context, fallback string) (string, error) {
 	return text, nil
 }
 
-// cookieOf finds a cookie without reading all of them.
-func cookieOf(header map[string][]string, name string) string {
+// Cookie finds a cookie without reading all of them.
+func Cookie(header map[string][]string, name string) string {
 	for _, line := range header["Cookie"] {
 		for part := range strings.SplitSeq(line, ";") {
 			if key, value, ok := strings.Cut(textproto.TrimString(part), "="); ok && key == name {
@@ -127,21 +129,18 @@ func cookieOf(header map[string][]string, name string) string {
 	return ""
 }
 
-const (
-	// manyVisits bounds the visits of one request.
-	manyVisits = 1000
-	// waitMost bounds how long a request waits for its visits to be stored.
-	waitMost = 20 * time.Second
-)
+// waitMost bounds how long a request waits for its visits to be stored.
+const waitMost = 20 * time.Second
 
-// preference is what a sender prefers (RFC 7240).
-type preference struct {
-	representation bool          // return=representation
-	wait           time.Duration // wait=
-	applied        string        // what of it is honoured
+// A Preference is what a sender prefers (RFC 7240).
+type Preference struct {
+	Representation bool          // return=representation
+	Wait           time.Duration // wait=
+	Applied        string        // what of it is honoured
 }
 
-func preferences(c *gin.Context) (p preference) {
+// Preferences reads what the sender prefers; what is not known is left out.
+func Preferences(c *gin.Context) (p Preference) {
 	var applied []string
 	for _, line := range c.Request.Header.Values("Prefer") {
 		for part := range strings.SplitSeq(line, ",") {
@@ -149,15 +148,15 @@ func preferences(c *gin.Context) (p preference) {
 			seconds, isWait := strings.CutPrefix(word, "wait=")
 			switch n, err := strconv.Atoi(seconds); {
 			case word == "return=representation":
-				p.representation = true
+				p.Representation = true
 			case isWait && err == nil && n > 0:
-				p.wait = min(time.Duration(n)*time.Second, waitMost)
+				p.Wait = min(time.Duration(n)*time.Second, waitMost)
 			default:
 				continue
 			}
 			applied = append(applied, word)
 		}
 	}
-	p.applied = strings.Join(applied, ", ")
+	p.Applied = strings.Join(applied, ", ")
 	return p
 }
