@@ -8,10 +8,11 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"eastporch/internal/cli/terminal"
 	"eastporch/internal/core/checkup"
 )
 
-func (a *app) checkup() *cobra.Command {
+func checkupCommand(a *terminal.App) *cobra.Command {
 	return &cobra.Command{
 		Use:   "checkup",
 		Short: "Check the proxy set-up, and show how to fix it",
@@ -21,7 +22,7 @@ verdict with the evidence, and the configuration lines that mend what is wrong.`
   eastporch checkup --output json`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
+			c, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -29,12 +30,12 @@ verdict with the evidence, and the configuration lines that mend what is wrong.`
 			if err != nil {
 				return err
 			}
-			return emit(a, []checkup.Result{report}, true, func() { a.drawCheckup(report) })
+			return terminal.Emit(a, []checkup.Result{report}, true, func() { drawCheckup(a, report) })
 		},
 	}
 }
 
-func (a *app) drawCheckup(r checkup.Result) {
+func drawCheckup(a *terminal.App, r checkup.Result) {
 	fmt.Fprintf(a.Out, "%s\nFrom %d requests since %s.\n", r.Title, r.Requests, r.Since.Format("2006-01-02 15:04:05 UTC"))
 	for _, f := range r.Findings {
 		mark := "ok "
@@ -57,7 +58,7 @@ func (a *app) drawCheckup(r checkup.Result) {
 		return
 	}
 	fmt.Fprintln(a.Out)
-	t := newTable(a.Out, table.Row{"Peer", "Kind", "Trusted", "Requests", "Visitors", "Headers"}, "Requests", "Visitors")
+	t := terminal.NewTable(a.Out, table.Row{"Peer", "Kind", "Trusted", "Requests", "Visitors", "Headers"}, "Requests", "Visitors")
 	for _, p := range r.Peers {
 		kind, trusted, headers := "–", "no", []string{}
 		if p.Kind != nil {

@@ -6,13 +6,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"runtime/debug"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"eastporch/internal/cli/addresses"
+	"eastporch/internal/cli/records"
+	"eastporch/internal/cli/shelf"
+	"eastporch/internal/cli/terminal"
 	"eastporch/internal/client"
 )
 
@@ -23,38 +26,16 @@ const (
 	exitUsage  = 2
 )
 
-// System is all that a command may touch outside its flags.
-type System struct {
-	Args     []string
-	Getenv   func(string) string
-	In       io.Reader
-	Out, Err io.Writer
-}
-
-// usageError marks wrong use of a command.
-type usageError struct{ error }
-
-func (e usageError) Unwrap() error { return e.error }
-
-// app is what all commands share.
-type app struct {
-	System
-	server string // --server
-	key    string // --key
-	store  string // --profile
-	output string // --output
-}
-
 // Run runs one command and gives its exit code: 0 for success, 1 where it
 // failed, 2 for wrong use. It returns when ctx ends.
-func Run(ctx context.Context, sys System) (exitCode int) {
+func Run(ctx context.Context, sys terminal.System) (exitCode int) {
 	root := New(sys)
 	root.SetArgs(sys.Args)
 	root.SetIn(sys.In)
 	root.SetOut(sys.Out)
 	root.SetErr(sys.Err)
 	err := root.ExecuteContext(ctx)
-	var usage usageError
+	var usage terminal.UsageError
 	switch {
 	case err == nil:
 		return exitOK
@@ -86,8 +67,8 @@ func isCobraUsage(err error) bool {
 }
 
 // New makes the tree of commands.
-func New(sys System) *cobra.Command {
-	a := &app{System: sys}
+func New(sys terminal.System) *cobra.Command {
+	a := &terminal.App{System: sys}
 	root := &cobra.Command{
 		Use:   "eastporch",
 		Short: "Find visitors behind proxies, locate them and record visits",
@@ -100,47 +81,25 @@ enriched visits.`,
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		PersistentPreRunE: func(*cobra.Command, []string) error {
-			switch a.output {
+			switch a.Output {
 			case "table", "json", "ndjson", "csv", "yaml":
 				return nil
 			}
-			return usageError{fmt.Errorf("--output %s is not known: give table, json, ndjson, csv or yaml", a.output)}
+			return terminal.Usage(fmt.Errorf("--output %s is not known: give table, json, ndjson, csv or yaml", a.Output))
 		},
 	}
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return terminal.Usage(err) })
 	server := sys.Getenv("EASTPORCH_SERVER")
 	if server == "" {
 		server = "http://127.0.0.1:8081"
 	}
-	root.PersistentFlags().StringVar(&a.server, "server", server, "the admin address of the service (EASTPORCH_SERVER)")
-	root.PersistentFlags().StringVar(&a.key, "key", "", "the key to use (EASTPORCH_KEY); else the one that login kept for the server")
-	root.PersistentFlags().StringVar(&a.store, "profile", profilePath(sys.Getenv), "where login keeps keys, by server")
-	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table, json, ndjson, csv or yaml")
-	root.AddCommand(a.serve(), a.demo(), a.resolve(), a.kind(), a.find(), a.trail(), a.checkup(), a.visits(), a.report(), a.atlas(), a.corrections(), a.ranges(), a.near(), a.areas(), a.countries(), a.locale(), a.convert(), a.rates(), a.standin(), a.keys(), a.auditLog(), a.login(), a.version())
+	root.PersistentFlags().StringVar(&a.Server, "server", server, "the admin address of the service (EASTPORCH_SERVER)")
+	root.PersistentFlags().StringVar(&a.Key, "key", "", "the key to use (EASTPORCH_KEY); else the one that login kept for the server")
+	root.PersistentFlags().StringVar(&a.Store, "profile", terminal.ProfilePath(sys.Getenv), "where login keeps keys, by server")
+	root.PersistentFlags().StringVarP(&a.Output, "output", "o", "table", "table, json, ndjson, csv or yaml")
+	root.AddCommand(serveCommand(a), demoCommand(a), addresses.ResolveCommand(a), addresses.KindCommand(a), addresses.FindCommand(a), addresses.TrailCommand(a), checkupCommand(a), records.VisitsCommand(a), records.ReportCommand(a), shelf.AtlasCommand(a), shelf.CorrectionsCommand(a), addresses.RangesCommand(a), addresses.NearCommand(a), addresses.AreasCommand(a), addresses.CountriesCommand(a), addresses.LocaleCommand(a), addresses.ConvertCommand(a), addresses.RatesCommand(a), standinCommand(a), keysCommand(a), auditLogCommand(a), loginCommand(a), versionCommand(a))
 	return root
 }
-
-func (a *app) client() (*client.Client, error) {
-	key := a.key
-	if key == "" {
-		key = a.Getenv("EASTPORCH_KEY")
-	}
-	if key == "" {
-		p, err := readProfile(a.store)
-		if err != nil {
-			return nil, err
-		}
-		key = p.Keys[strings.TrimSuffix(a.server, "/")]
-	}
-	c, err := client.New(a.server, key, nil)
-	if err != nil {
-		return nil, usageError{err}
-	}
-	return c, nil
-}
-
-// noteln writes a note for people to standard error.
-func (a *app) noteln(args ...any) { fmt.Fprintln(a.Err, args...) }
 
 // Version is the version of this binary: that of the module, or the commit it
 // was built from.

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"eastporch/internal/cli/terminal"
 	"eastporch/internal/client"
 	"eastporch/internal/config"
 	"eastporch/internal/core/report"
@@ -18,7 +19,7 @@ import (
 	"eastporch/internal/server/httpapi"
 )
 
-func (a *app) demo() *cobra.Command {
+func demoCommand(a *terminal.App) *cobra.Command {
 	var dir string
 	var visits int
 	cmd := &cobra.Command{
@@ -33,7 +34,7 @@ are in use. Ctrl-C stops everything.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if visits < 0 || visits > 100_000 {
-				return usageError{fmt.Errorf("--visits %d: give 0 to 100000", visits)}
+				return terminal.Usage(fmt.Errorf("--visits %d: give 0 to 100000", visits))
 			}
 			file, err := demo.Write(dir)
 			if err != nil {
@@ -44,8 +45,8 @@ are in use. Ctrl-C stops everything.`,
 			if err != nil {
 				return err
 			}
-			return a.runServer(cmd.Context(), cfg, in, true, func(ctx context.Context, s *server.Server) error {
-				return a.fillDemo(ctx, s, file, visits)
+			return runServer(a, cmd.Context(), cfg, in, true, func(ctx context.Context, s *server.Server) error {
+				return fillDemo(a, ctx, s, file, visits)
 			})
 		},
 	}
@@ -55,7 +56,7 @@ are in use. Ctrl-C stops everything.`,
 }
 
 // openSite serves the regatta's own page.
-func (a *app) openSite(ctx context.Context, s *server.Server, c *client.Client) (string, error) {
+func openSite(a *terminal.App, ctx context.Context, s *server.Server, c *client.Client) (string, error) {
 	page, err := demo.NewPage(func(ctx context.Context) (report.Report, error) {
 		return c.Report(ctx, "countries", url.Values{"site": {demo.Site}})
 	})
@@ -72,13 +73,13 @@ func (a *app) openSite(ctx context.Context, s *server.Server, c *client.Client) 
 
 // fillDemo signs this machine's command line in, sends the invented visits,
 // once, and says where to look.
-func (a *app) fillDemo(ctx context.Context, s *server.Server, file string, visits int) error {
+func fillDemo(a *terminal.App, ctx context.Context, s *server.Server, file string, visits int) error {
 	admin := s.URL(httpapi.AdminListener)
 	key, err := s.Key(ctx, "the demo's command line", access.Admin)
 	if err != nil {
 		return err
 	}
-	if err := keepKey(a.store, admin, key); err != nil {
+	if err := terminal.KeepKey(a.Store, admin, key); err != nil {
 		return err
 	}
 	c, err := client.New(admin, key, nil)
@@ -87,7 +88,7 @@ func (a *app) fillDemo(ctx context.Context, s *server.Server, file string, visit
 	}
 	progress := func(done, all int) {
 		if done%100 == 0 || done == all {
-			a.noteln(fmt.Sprintf("visits sent: %d of %d", done, all))
+			a.Note(fmt.Sprintf("visits sent: %d of %d", done, all))
 		}
 	}
 	until, err := demo.Until(filepath.Dir(file), time.Now())
@@ -104,7 +105,7 @@ func (a *app) fillDemo(ctx context.Context, s *server.Server, file string, visit
 	if err := c.BuildEdition(ctx); err != nil {
 		return err
 	}
-	site, err := a.openSite(ctx, s, c)
+	site, err := openSite(a, ctx, s, c)
 	if err != nil {
 		return err
 	}
@@ -126,7 +127,7 @@ In another terminal:
   bin/eastporch report countries
   bin/eastporch resolve 198.18.3.40
 Ctrl-C stops everything.
-`, file, a.store, link, site)
+`, file, a.Store, link, site)
 	go demo.SendVisits(ctx, c, uint64(time.Now().UnixNano())) // it ends with ctx, and nothing waits for it
 	return nil
 }

@@ -11,11 +11,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"eastporch/api"
+	"eastporch/internal/cli/terminal"
 	"eastporch/internal/client"
 	"eastporch/internal/core/keys"
 )
 
-func (a *app) keys() *cobra.Command {
+func keysCommand(a *terminal.App) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "keys",
 		Short: "Create, list and revoke keys",
@@ -23,16 +24,16 @@ func (a *app) keys() *cobra.Command {
 from pages of the key's origins, for its sites. Scope server: report and look up
 for others too, and give ids. Scope admin: everything.`,
 	}
-	cmd.AddCommand(a.keysList(), a.keysCreate(), a.keysRename(), a.keysRevoke())
+	cmd.AddCommand(keysListCommand(a), keysCreateCommand(a), keysRenameCommand(a), keysRevokeCommand(a))
 	return cmd
 }
 
-func (a *app) keysList() *cobra.Command {
+func keysListCommand(a *terminal.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List all keys, the newest first", Args: cobra.NoArgs,
 		Example: "  eastporch keys list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
+			c, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -40,13 +41,13 @@ func (a *app) keysList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return emit(a, keys, false, func() { a.drawKeys(keys) })
+			return terminal.Emit(a, keys, false, func() { drawKeys(a, keys) })
 		},
 	}
 }
 
-func (a *app) drawKeys(keys []keys.Key) {
-	t := newTable(a.Out, table.Row{"Name", "Scope", "Begins", "Sites", "Origins", "Uses", "Last used", "State", "Made by", "Id"}, "Uses")
+func drawKeys(a *terminal.App, keys []keys.Key) {
+	t := terminal.NewTable(a.Out, table.Row{"Name", "Scope", "Begins", "Sites", "Origins", "Uses", "Last used", "State", "Made by", "Id"}, "Uses")
 	for _, k := range keys {
 		state, used := "in force", "never"
 		if k.Revoked != nil {
@@ -59,12 +60,12 @@ func (a *app) drawKeys(keys []keys.Key) {
 		if sites == "" {
 			sites = "all"
 		}
-		t.AppendRow(table.Row{shorten(k.Name, 30), k.Scope, k.Start + "…", sites, strings.Join(k.Origins, ", "), k.Uses, used, state, shorten(k.Maker.Name, 30), k.ID})
+		t.AppendRow(table.Row{terminal.Shorten(k.Name, 30), k.Scope, k.Start + "…", sites, strings.Join(k.Origins, ", "), k.Uses, used, state, terminal.Shorten(k.Maker.Name, 30), k.ID})
 	}
 	t.Render()
 }
 
-func (a *app) keysCreate() *cobra.Command {
+func keysCreateCommand(a *terminal.App) *cobra.Command {
 	var k keys.NewKey
 	cmd := &cobra.Command{
 		Use:   "create NAME --scope SCOPE",
@@ -74,7 +75,7 @@ func (a *app) keysCreate() *cobra.Command {
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			k.Name = args[0]
-			c, err := a.client()
+			c, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -82,8 +83,8 @@ func (a *app) keysCreate() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return emit(a, []api.Created{created}, true, func() {
-				a.noteln("This is shown once; keep it:")
+			return terminal.Emit(a, []api.Created{created}, true, func() {
+				a.Note("This is shown once; keep it:")
 				fmt.Fprintln(a.Out, created.Secret)
 			})
 		},
@@ -94,12 +95,12 @@ func (a *app) keysCreate() *cobra.Command {
 	return cmd
 }
 
-func (a *app) keysRename() *cobra.Command {
+func keysRenameCommand(a *terminal.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "rename ID NAME", Short: "Rename a key", Args: cobra.ExactArgs(2),
 		Example: `  eastporch keys rename 0193f2c4-… "the shop's server"`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
+			c, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -108,7 +109,7 @@ func (a *app) keysRename() *cobra.Command {
 	}
 }
 
-func (a *app) keysRevoke() *cobra.Command {
+func keysRevokeCommand(a *terminal.App) *cobra.Command {
 	var withMade bool
 	cmd := &cobra.Command{
 		Use: "revoke ID", Short: "Revoke a key", Args: cobra.ExactArgs(1),
@@ -118,7 +119,7 @@ two seconds everywhere. Keys that were made with it stay in force and are listed
 		Example: `  eastporch keys revoke 0193f2c4-…
   eastporch keys revoke 0193f2c4-… --with-made`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
+			c, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -126,13 +127,13 @@ two seconds everywhere. Keys that were made with it stay in force and are listed
 			if err != nil {
 				return err
 			}
-			return emit(a, []api.Revoked{r}, true, func() {
-				a.noteln(fmt.Sprintf("Revoked: %d.", len(r.Revoked)))
+			return terminal.Emit(a, []api.Revoked{r}, true, func() {
+				a.Note(fmt.Sprintf("Revoked: %d.", len(r.Revoked)))
 				if len(r.Made.Keys) == 0 {
 					return
 				}
-				a.noteln("These were made with it and are still in force; revoke them with --with-made, or one by one:")
-				a.drawKeys(r.Made.Keys)
+				a.Note("These were made with it and are still in force; revoke them with --with-made, or one by one:")
+				drawKeys(a, r.Made.Keys)
 			})
 		},
 	}
@@ -140,16 +141,16 @@ two seconds everywhere. Keys that were made with it stay in force and are listed
 	return cmd
 }
 
-func (a *app) auditLog() *cobra.Command {
+func auditLogCommand(a *terminal.App) *cobra.Command {
 	var limit int
 	cmd := &cobra.Command{
 		Use: "audit-log", Short: "Show the audit log: keys, sessions, configuration", Args: cobra.NoArgs,
 		Example: "  eastporch audit-log --limit 20",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if limit < 1 || limit > 500 {
-				return usageError{errors.New("--limit: give 1 to 500")}
+				return terminal.Usage(errors.New("--limit: give 1 to 500"))
 			}
-			c, err := a.client()
+			c, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -157,10 +158,10 @@ func (a *app) auditLog() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return emit(a, events, false, func() {
-				t := newTable(a.Out, table.Row{"Time", "What", "By", "Detail"})
+			return terminal.Emit(a, events, false, func() {
+				t := terminal.NewTable(a.Out, table.Row{"Time", "What", "By", "Detail"})
 				for _, e := range events {
-					t.AppendRow(table.Row{e.Time.UTC().Format(time.DateTime), e.What, e.Actor, shorten(e.Detail, 80)})
+					t.AppendRow(table.Row{e.Time.UTC().Format(time.DateTime), e.What, e.Actor, terminal.Shorten(e.Detail, 80)})
 				}
 				t.Render()
 			})
@@ -170,7 +171,7 @@ func (a *app) auditLog() *cobra.Command {
 	return cmd
 }
 
-func (a *app) login() *cobra.Command {
+func loginCommand(a *terminal.App) *cobra.Command {
 	return &cobra.Command{
 		Use:   "login LINK | KEY",
 		Short: "Sign in to a server, with its one-time link or a key",
@@ -192,19 +193,19 @@ for --server.`,
 					return err
 				}
 			} else {
-				server = strings.TrimSuffix(a.server, "/")
+				server = strings.TrimSuffix(a.Server, "/")
 				c, err := client.New(server, secret, nil)
 				if err != nil {
-					return usageError{err}
+					return terminal.Usage(err)
 				}
 				if _, err := c.Trail(cmd.Context(), api.TrailRequest{}); err != nil {
 					return err
 				}
 			}
-			if err := keepKey(a.store, server, secret); err != nil {
+			if err := terminal.KeepKey(a.Store, server, secret); err != nil {
 				return err
 			}
-			a.noteln(fmt.Sprintf("A key for %s is kept in %s.", server, a.store))
+			a.Note(fmt.Sprintf("A key for %s is kept in %s.", server, a.Store))
 			return nil
 		},
 	}

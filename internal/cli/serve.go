@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"eastporch/internal/cli/terminal"
 	"eastporch/internal/config"
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/gazetteer"
@@ -16,7 +17,7 @@ import (
 	"eastporch/internal/server/httpapi"
 )
 
-func (a *app) serve() *cobra.Command {
+func serveCommand(a *terminal.App) *cobra.Command {
 	in := config.Input{Getenv: a.Getenv, Flags: map[string]any{}}
 	flags := map[string]*string{}
 	var check, always bool
@@ -51,14 +52,14 @@ from flags; docs/configuration.md lists every key.`,
 				fmt.Fprintln(a.Out, "The configuration is usable.")
 				return nil
 			}
-			return a.runServer(cmd.Context(), cfg, in, false, func(ctx context.Context, s *server.Server) error {
+			return runServer(a, cmd.Context(), cfg, in, false, func(ctx context.Context, s *server.Server) error {
 				newLink := s.FirstLink
 				if always {
 					newLink = s.Link
 				}
 				link, err := newLink(ctx)
 				if errors.Is(err, visit.ErrAway) { // visits are accepted all the same
-					a.noteln("No sign-in link was made: " + err.Error())
+					a.Note("No sign-in link was made: " + err.Error())
 					return nil
 				}
 				if err == nil && link != "" {
@@ -79,18 +80,18 @@ from flags; docs/configuration.md lists every key.`,
 
 // runServer opens a server, calls ready once it listens, and runs it until ctx
 // ends.
-func (a *app) runServer(ctx context.Context, cfg *config.Config, in config.Input, freePort bool, ready func(context.Context, *server.Server) error) error {
+func runServer(a *terminal.App, ctx context.Context, cfg *config.Config, in config.Input, freePort bool, ready func(context.Context, *server.Server) error) error {
 	s, err := server.Open(ctx, server.Options{
-		Config: cfg, Input: in, Log: a.logger(cfg), Version: Version(), FreePort: freePort,
+		Config: cfg, Input: in, Log: logger(a, cfg), Version: Version(), FreePort: freePort,
 	})
 	if err != nil {
 		if ctx.Err() != nil && errors.Is(err, context.Canceled) {
-			a.noteln("Stopped before the service was up.")
+			a.Note("Stopped before the service was up.")
 			return nil
 		}
 		return err
 	}
-	defer context.AfterFunc(ctx, func() { a.noteln("Stopping. A second signal ends it at once.") })()
+	defer context.AfterFunc(ctx, func() { a.Note("Stopping. A second signal ends it at once.") })()
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	done := make(chan error, 1)
@@ -105,7 +106,7 @@ func (a *app) runServer(ctx context.Context, cfg *config.Config, in config.Input
 	return <-done
 }
 
-func (a *app) logger(cfg *config.Config) *slog.Logger {
+func logger(a *terminal.App, cfg *config.Config) *slog.Logger {
 	var level slog.Level
 	_ = level.UnmarshalText([]byte(cfg.Log.Level)) // config has checked it
 	opt := &slog.HandlerOptions{Level: level}
@@ -115,7 +116,7 @@ func (a *app) logger(cfg *config.Config) *slog.Logger {
 	return slog.New(slog.NewTextHandler(a.Err, opt))
 }
 
-func (a *app) version() *cobra.Command {
+func versionCommand(a *terminal.App) *cobra.Command {
 	type versions struct {
 		Version   string `json:"version"`
 		Almanac   string `json:"almanac"`
@@ -127,7 +128,7 @@ func (a *app) version() *cobra.Command {
 		Args:  cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			v := versions{Version(), almanac.DataVersion, gazetteer.DataVersion}
-			return emit(a, []versions{v}, true, func() {
+			return terminal.Emit(a, []versions{v}, true, func() {
 				fmt.Fprintf(a.Out, "eastporch  %s\nalmanac    %s\ngazetteer  %s\n", v.Version, v.Almanac, v.Gazetteer)
 			})
 		},

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/cli"
+	"eastporch/internal/cli/terminal"
 	"eastporch/internal/dbtest"
 	"eastporch/internal/demo"
 )
@@ -26,7 +27,7 @@ func run(t *testing.T, in string, args ...string) (code int, out, errs string) {
 func runIn(t *testing.T, home, in string, args ...string) (code int, out, errs string) {
 	t.Helper()
 	var stdout, stderr bytes.Buffer
-	code = cli.Run(t.Context(), cli.System{
+	code = cli.Run(t.Context(), terminal.System{
 		Args: args, Getenv: func(k string) string { return map[string]string{"HOME": home}[k] }, In: strings.NewReader(in), Out: &stdout, Err: &stderr,
 	})
 	return code, stdout.String(), stderr.String()

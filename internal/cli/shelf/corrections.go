@@ -1,4 +1,4 @@
-package cli
+package shelf
 
 import (
 	"errors"
@@ -9,29 +9,32 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"eastporch/internal/cli/addresses"
+	"eastporch/internal/cli/terminal"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/plain"
 )
 
-func (a *app) corrections() *cobra.Command {
+// CorrectionsCommand works with what the owner knows better.
+func CorrectionsCommand(a *terminal.App) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "corrections",
 		Short: "Manage corrections: ranges that you know better than the sources",
 		Long: `Corrections rank before every source, apply at once, and live in the database of
 the service: edition files do not have them.`,
 	}
-	cmd.AddCommand(a.correctionsList(), a.correctionsAdd(), a.correctionsDrop(), a.correctionsExport(), a.correctionsCheck())
+	cmd.AddCommand(correctionsListCommand(a), correctionsAddCommand(a), correctionsDropCommand(a), correctionsExportCommand(a), correctionsCheckCommand(a))
 	return cmd
 }
 
-func (a *app) correctionsList() *cobra.Command {
+func correctionsListCommand(a *terminal.App) *cobra.Command {
 	return &cobra.Command{
 		Use:   "list",
 		Short: "List the corrections, the newest first",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
+			c, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -39,14 +42,14 @@ func (a *app) correctionsList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return emit(a, list, false, func() {
+			return terminal.Emit(a, list, false, func() {
 				if len(list) == 0 {
 					fmt.Fprintln(a.Out, "There are no corrections.")
 					return
 				}
-				t := newTable(a.Out, table.Row{"Range", "Is in", "Note", "Made", "By", "Id"})
+				t := terminal.NewTable(a.Out, table.Row{"Range", "Is in", "Note", "Made", "By", "Id"})
 				for _, x := range list {
-					where := join(", ", plain.Value(x.City), plain.Value(x.RegionCode), plain.Value(x.CountryCode))
+					where := terminal.Join(", ", plain.Value(x.City), plain.Value(x.RegionCode), plain.Value(x.CountryCode))
 					if x.DoNotLocate {
 						where = "not to be located"
 					}
@@ -58,7 +61,7 @@ func (a *app) correctionsList() *cobra.Command {
 	}
 }
 
-func (a *app) correctionsAdd() *cobra.Command {
+func correctionsAddCommand(a *terminal.App) *cobra.Command {
 	texts := map[string]*string{}
 	numbers := map[string]*float64{}
 	var never bool
@@ -79,11 +82,11 @@ func (a *app) correctionsAdd() *cobra.Command {
 				}
 			}
 			for name, v := range numbers {
-				if cmd.Flags().Changed(flagName(name)) {
+				if cmd.Flags().Changed(addresses.FlagName(name)) {
 					body[name] = *v
 				}
 			}
-			c, err := a.client()
+			c, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -91,7 +94,7 @@ func (a *app) correctionsAdd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return emit(a, []source.Correction{made}, true, func() { fmt.Fprintf(a.Out, "%s is corrected from now on.\n", made.Range) })
+			return terminal.Emit(a, []source.Correction{made}, true, func() { fmt.Fprintf(a.Out, "%s is corrected from now on.\n", made.Range) })
 		},
 	}
 	for _, f := range []struct{ name, usage string }{
@@ -101,22 +104,22 @@ func (a *app) correctionsAdd() *cobra.Command {
 		{"time_zone", "IANA name"},
 		{"note", "why"},
 	} {
-		texts[f.name] = cmd.Flags().String(flagName(f.name), "", f.usage)
+		texts[f.name] = cmd.Flags().String(addresses.FlagName(f.name), "", f.usage)
 	}
 	for _, f := range []struct{ name, usage string }{{"latitude", "degrees"}, {"longitude", "degrees"}, {"radius_km", "how exact the point is"}} {
-		numbers[f.name] = cmd.Flags().Float64(flagName(f.name), 0, f.usage)
+		numbers[f.name] = cmd.Flags().Float64(addresses.FlagName(f.name), 0, f.usage)
 	}
 	cmd.Flags().BoolVar(&never, "do-not-locate", false, "the range is not to be located")
 	return cmd
 }
 
-func (a *app) correctionsDrop() *cobra.Command {
+func correctionsDropCommand(a *terminal.App) *cobra.Command {
 	return &cobra.Command{
 		Use:   "drop ID",
 		Short: "Delete a correction",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
+			c, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -129,14 +132,14 @@ func (a *app) correctionsDrop() *cobra.Command {
 	}
 }
 
-func (a *app) correctionsExport() *cobra.Command {
+func correctionsExportCommand(a *terminal.App) *cobra.Command {
 	return &cobra.Command{
 		Use:     "export",
 		Short:   "Export the corrections as a geofeed (RFC 8805)",
 		Example: "  eastporch corrections export > geofeed.csv",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
+			c, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -145,7 +148,7 @@ func (a *app) correctionsExport() *cobra.Command {
 	}
 }
 
-func (a *app) correctionsCheck() *cobra.Command {
+func correctionsCheckCommand(a *terminal.App) *cobra.Command {
 	return &cobra.Command{
 		Use:   "check FILE",
 		Short: "Validate a geofeed before you publish it",
@@ -173,13 +176,13 @@ reject or drop, and why. The exit code is 1 where a line would be rejected.`,
 			for _, n := range s.Remarks() {
 				list = append(list, finding{"dropped", n})
 			}
-			err = emit(a, list, false, func() {
-				fmt.Fprintf(a.Out, "%s of %s lines are good.\n", thousands(s.Accepted), thousands(s.Rows))
+			err = terminal.Emit(a, list, false, func() {
+				fmt.Fprintf(a.Out, "%s of %s lines are good.\n", terminal.Thousands(s.Accepted), terminal.Thousands(s.Rows))
 				if len(list) > 0 {
 					fmt.Fprintln(a.Out)
-					t := newTable(a.Out, table.Row{"Line", "", "Reason", "Text"}, "Line")
+					t := terminal.NewTable(a.Out, table.Row{"Line", "", "Reason", "Text"}, "Line")
 					for _, x := range list {
-						t.AppendRow(table.Row{x.Line, x.Kind, x.Reason, cut(x.Text, 50)})
+						t.AppendRow(table.Row{x.Line, x.Kind, x.Reason, terminal.Cut(x.Text, 50)})
 					}
 					t.Render()
 				}

@@ -1,4 +1,4 @@
-package cli
+package addresses
 
 import (
 	"errors"
@@ -12,18 +12,21 @@ import (
 	"github.com/spf13/cobra"
 
 	"eastporch/api"
+	"eastporch/internal/cli/terminal"
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/gazetteer"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/server/lookup"
 )
 
-func flagName(field string) string { return strings.ReplaceAll(field, "_", "-") }
+// FlagName is a field as a flag has it.
+func FlagName(field string) string { return strings.ReplaceAll(field, "_", "-") }
 
 // offlineStretches bounds how many stretches of a range are looked at offline.
 const offlineStretches = 5_000_000
 
-func (a *app) ranges() *cobra.Command {
+// RangesCommand says which places ranges span.
+func RangesCommand(a *terminal.App) *cobra.Command {
 	var file string
 	cmd := &cobra.Command{
 		Use:   "ranges RANGE…",
@@ -34,25 +37,25 @@ func (a *app) ranges() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var answers []api.RangeAnswer
 			for _, text := range args {
-				answer, err := a.span(cmd, file, text)
+				answer, err := span(a, cmd, file, text)
 				if err != nil {
 					return err
 				}
 				answers = append(answers, answer)
 			}
-			return emit(a, answers, len(args) == 1, func() {
+			return terminal.Emit(a, answers, len(args) == 1, func() {
 				for i, r := range answers {
 					if i > 0 {
 						fmt.Fprintln(a.Out)
 					}
 					fmt.Fprintf(a.Out, "%s, edition %s\n", r.Range, r.Edition)
-					t := newTable(a.Out, table.Row{"Share", "Place", "Country", "Level", "Stretches", "Such as"}, "Share", "Stretches")
+					t := terminal.NewTable(a.Out, table.Row{"Share", "Place", "Country", "Level", "Stretches", "Such as"}, "Share", "Stretches")
 					for _, s := range r.Shares {
 						name := s.CountryCode
 						if known, ok := almanac.ByCode(s.CountryCode); ok {
 							name = known.Name + " " + s.CountryCode
 						}
-						t.AppendRow(table.Row{fine(s.Share.Share), join(", ", s.City, s.RegionCode), name, s.Level, thousands(s.Ranges), s.Example})
+						t.AppendRow(table.Row{terminal.Fine(s.Share.Share), terminal.Join(", ", s.City, s.RegionCode), name, s.Level, terminal.Thousands(s.Ranges), s.Example})
 					}
 					t.Render()
 					if !r.Complete {
@@ -66,15 +69,15 @@ func (a *app) ranges() *cobra.Command {
 	return cmd
 }
 
-func (a *app) span(cmd *cobra.Command, file, text string) (api.RangeAnswer, error) {
+func span(a *terminal.App, cmd *cobra.Command, file, text string) (api.RangeAnswer, error) {
 	if file == "" {
-		c, err := a.client()
+		c, err := a.Client()
 		if err != nil {
 			return api.RangeAnswer{}, err
 		}
 		return c.Range(cmd.Context(), text)
 	}
-	edition, err := a.openAtlas(file)
+	edition, err := terminal.OpenAtlas(a, file)
 	if err != nil {
 		return api.RangeAnswer{}, err
 	}
@@ -101,7 +104,8 @@ func pointOf(args []string) (geo.Point, error) {
 	return p, nil
 }
 
-func (a *app) near() *cobra.Command {
+// NearCommand lists the towns nearest to a point.
+func NearCommand(a *terminal.App) *cobra.Command {
 	var count, people int
 	cmd := &cobra.Command{
 		Use:   "near LATITUDE LONGITUDE | GEO-URI",
@@ -112,10 +116,10 @@ func (a *app) near() *cobra.Command {
 		RunE: func(_ *cobra.Command, args []string) error {
 			p, err := pointOf(args)
 			if err != nil {
-				return usageError{err}
+				return terminal.Usage(err)
 			}
 			if count < 1 || count > 100 {
-				return usageError{errors.New("--count: give 1 to 100")}
+				return terminal.Usage(errors.New("--count: give 1 to 100"))
 			}
 			type town struct {
 				City        string  `json:"city"`
@@ -131,12 +135,12 @@ func (a *app) near() *cobra.Command {
 			for _, t := range gazetteer.Near(p, count, people) {
 				list = append(list, town{t.Name, t.Country, t.Region, t.Point.Latitude, t.Point.Longitude, t.Population, t.Zone, math.Round(t.Km*10) / 10})
 			}
-			return emit(a, list, false, func() {
-				t := newTable(a.Out, table.Row{"Away", "Town", "Region", "Country", "People", "Time zone"}, "Away", "People")
+			return terminal.Emit(a, list, false, func() {
+				t := terminal.NewTable(a.Out, table.Row{"Away", "Town", "Region", "Country", "People", "Time zone"}, "Away", "People")
 				for _, x := range list {
 					known, _ := almanac.ByCode(x.CountryCode)
 					region, _ := almanac.Region(x.RegionCode)
-					t.AppendRow(table.Row{fmt.Sprintf("%.1f km", x.Km), x.City, region, known.Name + " " + x.CountryCode, thousands(x.Population), x.TimeZone})
+					t.AppendRow(table.Row{fmt.Sprintf("%.1f km", x.Km), x.City, region, known.Name + " " + x.CountryCode, terminal.Thousands(x.Population), x.TimeZone})
 				}
 				t.Render()
 			})
@@ -149,7 +153,8 @@ func (a *app) near() *cobra.Command {
 	return negatives(cmd)
 }
 
-func (a *app) areas() *cobra.Command {
+// AreasCommand lists the owner's areas.
+func AreasCommand(a *terminal.App) *cobra.Command {
 	var file string
 	cmd := &cobra.Command{
 		Use:   "areas [LATITUDE LONGITUDE | GEO-URI]",
@@ -165,7 +170,7 @@ names under areas, or offline in --file.`,
 			if len(args) > 0 {
 				at, err := pointOf(args)
 				if err != nil {
-					return usageError{err}
+					return terminal.Usage(err)
 				}
 				p = &at
 			}
@@ -181,14 +186,14 @@ names under areas, or offline in --file.`,
 				}
 				for _, x := range areas {
 					if x.Remark != "" {
-						a.noteln(x.Name + ": " + x.Remark)
+						a.Note(x.Name + ": " + x.Remark)
 					}
 					if p == nil || x.Contains(*p) {
 						names = append(names, x.Name)
 					}
 				}
 			} else {
-				c, err := a.client()
+				c, err := a.Client()
 				if err != nil {
 					return err
 				}
@@ -200,9 +205,9 @@ names under areas, or offline in --file.`,
 					return err
 				}
 			}
-			return emit(a, names, false, func() {
+			return terminal.Emit(a, names, false, func() {
 				if len(names) == 0 {
-					a.noteln("No area holds that.")
+					a.Note("No area holds that.")
 				}
 				for _, n := range names {
 					fmt.Fprintln(a.Out, n)
@@ -234,7 +239,7 @@ func negatives(cmd *cobra.Command) *cobra.Command {
 		}
 		cmd.DisableFlagParsing = false
 		if err := cmd.ParseFlags(flags); err != nil {
-			return usageError{err}
+			return terminal.Usage(err)
 		}
 		if help, _ := cmd.Flags().GetBool("help"); help {
 			return cmd.Help()
@@ -244,7 +249,7 @@ func negatives(cmd *cobra.Command) *cobra.Command {
 		}
 		points = append(cmd.Flags().Args(), points...)
 		if err := check(cmd, points); err != nil {
-			return usageError{err}
+			return terminal.Usage(err)
 		}
 		return run(cmd, points)
 	}

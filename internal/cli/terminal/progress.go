@@ -1,4 +1,4 @@
-package cli
+package terminal
 
 import (
 	"fmt"
@@ -20,7 +20,8 @@ type bar struct {
 	read map[string]int64 // bytes, by source
 }
 
-func (a *app) newBar(most int64, what string, bytes bool) *bar {
+// NewBar shows how far work is; most is its end, in bytes or steps.
+func (a *App) NewBar(most int64, what string, bytes bool) *bar {
 	f, ok := a.Err.(*os.File)
 	if !ok || !isatty.IsTerminal(f.Fd()) {
 		return &bar{}
@@ -31,9 +32,9 @@ func (a *app) newBar(most int64, what string, bytes bool) *bar {
 		progressbar.OptionSetTheme(progressbar.Theme{Saucer: "█", SaucerPadding: "░", BarStart: "", BarEnd: ""}))}
 }
 
-// buildBar measures a build by the bytes of its files; what is packed or comes
+// BuildBar measures a build by the bytes of its files; what is packed or comes
 // from elsewhere has no end that is known.
-func (a *app) buildBar(sources []editions.SourceConfig) *bar {
+func (a *App) BuildBar(sources []editions.SourceConfig) *bar {
 	most := int64(0)
 	for _, s := range sources {
 		info, err := os.Stat(s.Location)
@@ -43,10 +44,11 @@ func (a *app) buildBar(sources []editions.SourceConfig) *bar {
 		}
 		most += info.Size()
 	}
-	return a.newBar(most, "Reading", true)
+	return a.NewBar(most, "Reading", true)
 }
 
-func (b *bar) progress(source, doing string, bytes int64, _ int) {
+// Progress is told how far a build is.
+func (b *bar) Progress(source, doing string, bytes int64, _ int) {
 	if b.b == nil {
 		return
 	}
@@ -61,22 +63,25 @@ func (b *bar) progress(source, doing string, bytes int64, _ int) {
 	for _, n := range b.read {
 		sum += n
 	}
-	b.b.Describe(fmt.Sprintf("%-24s", "Reading "+cut(source, 16)))
+	b.b.Describe(fmt.Sprintf("%-24s", "Reading "+Cut(source, 16)))
 	if most := b.b.GetMax64(); most > 0 {
 		sum = min(sum, most-1) // finishing would end the bar
 	}
 	_ = b.b.Set64(sum)
 }
 
-func (a *app) shareBar(what string) *bar { return a.newBar(1000, what, false) }
+// ShareBar shows a share of work.
+func (a *App) ShareBar(what string) *bar { return a.NewBar(1000, what, false) }
 
-func (b *bar) share(share float64) {
+// Share is told the share done, 0 to 1.
+func (b *bar) Share(share float64) {
 	if b.b != nil {
 		_ = b.b.Set(int(share * 999))
 	}
 }
 
-func (b *bar) done() {
+// Done takes the bar away.
+func (b *bar) Done() {
 	if b.b != nil {
 		_ = b.b.Finish()
 	}
@@ -90,7 +95,8 @@ func (b *bar) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-func (b *bar) step() {
+// Step is one more step.
+func (b *bar) Step() {
 	if b.b != nil {
 		_ = b.b.Add(1)
 	}

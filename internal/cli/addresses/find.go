@@ -1,4 +1,4 @@
-package cli
+package addresses
 
 import (
 	"encoding/json"
@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"eastporch/internal/cli/terminal"
 	"eastporch/internal/core/addr"
 )
 
@@ -24,7 +25,8 @@ type foundAnswer struct {
 	Reason  *string `json:"reason"` // why it is none
 }
 
-func (a *app) find() *cobra.Command {
+// FindCommand finds addresses in text.
+func FindCommand(a *terminal.App) *cobra.Command {
 	var rejected bool
 	cmd := &cobra.Command{
 		Use:   "find [FILE…]",
@@ -42,9 +44,9 @@ Works offline.`,
 			if len(files) == 0 {
 				files = []string{"-"}
 			}
-			out := a.foundWriter()
+			out := writerOfFound(a)
 			for _, name := range files {
-				if err := a.findIn(cmd, name, rejected, out); err != nil {
+				if err := findIn(a, cmd, name, rejected, out); err != nil {
 					return err
 				}
 			}
@@ -55,7 +57,7 @@ Works offline.`,
 	return cmd
 }
 
-func (a *app) findIn(cmd *cobra.Command, name string, rejected bool, out *foundWriter) error {
+func findIn(a *terminal.App, cmd *cobra.Command, name string, rejected bool, out *foundWriter) error {
 	var in io.Reader = a.In
 	if name != "-" {
 		f, err := os.Open(name)
@@ -95,18 +97,18 @@ func (a *app) findIn(cmd *cobra.Command, name string, rejected bool, out *foundW
 
 // foundWriter writes answers as they come, in the chosen form.
 type foundWriter struct {
-	a     *app
+	a     *terminal.App
 	count int
 }
 
-func (a *app) foundWriter() *foundWriter { return &foundWriter{a: a} }
+func writerOfFound(a *terminal.App) *foundWriter { return &foundWriter{a: a} }
 
 func (w *foundWriter) write(f foundAnswer) error {
 	w.count++
-	switch w.a.output {
+	switch w.a.Output {
 	case "ndjson", "json":
 		separator := ""
-		if w.a.output == "json" {
+		if w.a.Output == "json" {
 			separator = ",\n"
 			if w.count == 1 {
 				separator = "[\n"
@@ -116,7 +118,7 @@ func (w *foundWriter) write(f foundAnswer) error {
 		if err != nil {
 			return err
 		}
-		if w.a.output == "ndjson" {
+		if w.a.Output == "ndjson" {
 			text = append(text, '\n')
 		}
 		_, err = fmt.Fprintf(w.a.Out, "%s%s", separator, text)
@@ -135,7 +137,7 @@ func (w *foundWriter) write(f foundAnswer) error {
 }
 
 func (w *foundWriter) end() error {
-	if w.a.output != "json" {
+	if w.a.Output != "json" {
 		return nil
 	}
 	text := "\n]\n"

@@ -1,4 +1,5 @@
-package cli
+// Package records has the commands about stored visits and reports.
+package records
 
 import (
 	"errors"
@@ -11,18 +12,21 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"eastporch/internal/cli/addresses"
+	"eastporch/internal/cli/terminal"
 	"eastporch/internal/client"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
 )
 
-func (a *app) visits() *cobra.Command {
+// VisitsCommand works with stored visits.
+func VisitsCommand(a *terminal.App) *cobra.Command {
 	cmd := &cobra.Command{Use: "visits", Short: "List, export, import, check and erase visits"}
-	cmd.AddCommand(a.visitsReenrich(), a.visitsList(), a.visitsTail(), a.visitsState(), a.visitsExport(), a.visitsImport(), a.visitsErase(), a.visitsVerify(), a.visitsQuarantine())
+	cmd.AddCommand(visitsReenrichCommand(a), visitsListCommand(a), visitsTailCommand(a), visitsStateCommand(a), visitsExportCommand(a), visitsImportCommand(a), visitsEraseCommand(a), visitsVerifyCommand(a), visitsQuarantineCommand(a))
 	return cmd
 }
 
-func (a *app) visitsReenrich() *cobra.Command {
+func visitsReenrichCommand(a *terminal.App) *cobra.Command {
 	var since string
 	cmd := &cobra.Command{
 		Use:   "reenrich",
@@ -37,10 +41,10 @@ their neighbours may be elsewhere.`,
 			if since != "" {
 				var err error
 				if from, err = time.Parse(time.RFC3339, since); err != nil {
-					return usageError{errors.New("--since: write it like 2026-11-01T00:00:00Z")}
+					return terminal.Usage(errors.New("--since: write it like 2026-11-01T00:00:00Z"))
 				}
 			}
-			c, err := a.client()
+			c, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -48,7 +52,7 @@ their neighbours may be elsewhere.`,
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Out, "Of %s visits, %s were read again with edition %s.\n", thousands(seen), thousands(again), edition)
+			fmt.Fprintf(a.Out, "Of %s visits, %s were read again with edition %s.\n", terminal.Thousands(seen), terminal.Thousands(again), edition)
 			return nil
 		},
 	}
@@ -56,7 +60,7 @@ their neighbours may be elsewhere.`,
 	return cmd
 }
 
-func (a *app) visitsList() *cobra.Command {
+func visitsListCommand(a *terminal.App) *cobra.Command {
 	var limit int
 	var aside, resolved bool
 	cmd := &cobra.Command{
@@ -69,9 +73,9 @@ func (a *app) visitsList() *cobra.Command {
 	q := asked{filter: visitFlags(cmd)}
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		if limit < 1 {
-			return usageError{errors.New("--limit: give 1 or more")}
+			return terminal.Usage(errors.New("--limit: give 1 or more"))
 		}
-		c, query, err := a.ask(cmd, &q)
+		c, query, err := ask(a, cmd, &q)
 		if err != nil {
 			return err
 		}
@@ -82,7 +86,7 @@ func (a *app) visitsList() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return emit(a, visits, false, func() { a.drawVisits(visits, count) })
+		return terminal.Emit(a, visits, false, func() { drawVisits(a, visits, count) })
 	}
 	cmd.Flags().IntVar(&limit, "limit", 50, "how many at the most")
 	cmd.Flags().StringVar(&q.last, "last", "", "instead of --from: this long back, such as 24h or 30d")
@@ -122,20 +126,20 @@ func readVisits(cmd *cobra.Command, c *client.Client, query url.Values, limit in
 	return visits, count, nil
 }
 
-func (a *app) drawVisits(visits []visit.Visit, count visit.Count) {
+func drawVisits(a *terminal.App, visits []visit.Visit, count visit.Count) {
 	if len(visits) == 0 {
-		fmt.Fprintf(a.Out, "No visits match these filters; %s are excluded.\n", thousands(count.All))
+		fmt.Fprintf(a.Out, "No visits match these filters; %s are excluded.\n", terminal.Thousands(count.All))
 		return
 	}
-	t := newTable(a.Out, table.Row{"Time", "Address", "Place", "Country", "Level", "Within", "Path", "Marks"}, "Within")
+	t := terminal.NewTable(a.Out, table.Row{"Time", "Address", "Place", "Country", "Level", "Within", "Path", "Marks"}, "Within")
 	for _, v := range visits {
 		w := v.Card.Location
 		address, within := addressOf(v), "–"
 		if w.RadiusKm != nil {
-			within = number(*w.RadiusKm) + " km"
+			within = plain.Decimal(*w.RadiusKm) + " km"
 		}
 		t.AppendRow(table.Row{
-			v.Time.Format(time.DateTime), address, place(w), plain.Value(w.CountryCode), w.Level, within, shorten(v.Path, 32), marks(v),
+			v.Time.Format(time.DateTime), address, addresses.Place(w), plain.Value(w.CountryCode), w.Level, within, terminal.Shorten(v.Path, 32), marks(v),
 		})
 	}
 	t.Render()
@@ -143,7 +147,7 @@ func (a *app) drawVisits(visits []visit.Visit, count visit.Count) {
 	if count.More {
 		more = "more than "
 	}
-	fmt.Fprintf(a.Out, "\n%s of %s%s matching visits; the site has %s.\n", thousands(int64(len(visits))), more, thousands(count.Matching), thousands(count.All))
+	fmt.Fprintf(a.Out, "\n%s of %s%s matching visits; the site has %s.\n", terminal.Thousands(int64(len(visits))), more, terminal.Thousands(count.Matching), terminal.Thousands(count.All))
 }
 
 // addressOf is what is kept of an address.
@@ -169,12 +173,4 @@ func marks(v visit.Visit) string {
 		list = append(list, fmt.Sprintf("%d unverified", n))
 	}
 	return strings.Join(list, "; ")
-}
-
-func shorten(s string, most int) string {
-	runes := []rune(s)
-	if len(runes) <= most {
-		return s
-	}
-	return string(runes[:most-1]) + "…"
 }

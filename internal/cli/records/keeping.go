@@ -1,4 +1,4 @@
-package cli
+package records
 
 import (
 	"errors"
@@ -13,11 +13,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"eastporch/api"
+	"eastporch/internal/cli/addresses"
+	"eastporch/internal/cli/terminal"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
 )
 
-func (a *app) visitsTail() *cobra.Command {
+func visitsTailCommand(a *terminal.App) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "tail",
 		Short: "Follow visits as they are stored, until Ctrl-C",
@@ -29,23 +31,23 @@ goes on from where it was, and misses none.`,
 	}
 	q := asked{filter: visitFlags(cmd)}
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		if a.output == "csv" || a.output == "yaml" {
-			return usageError{fmt.Errorf("--output: %s has an end, and this has none; give table, json or ndjson", a.output)}
+		if a.Output == "csv" || a.Output == "yaml" {
+			return terminal.Usage(fmt.Errorf("--output: %s has an end, and this has none; give table, json or ndjson", a.Output))
 		}
-		c, query, err := a.ask(cmd, &q)
+		c, query, err := ask(a, cmd, &q)
 		if err != nil {
 			return err
 		}
-		a.noteln("Waiting for visits of " + query.Get("site") + "; Ctrl-C ends it.")
+		a.Note("Waiting for visits of " + query.Get("site") + "; Ctrl-C ends it.")
 		err = c.Follow(cmd.Context(), query, func(v visit.Visit) error {
-			if a.output == "json" || a.output == "ndjson" {
+			if a.Output == "json" || a.Output == "ndjson" {
 				one := *a
-				one.output = "ndjson"
-				return emit(&one, []visit.Visit{v}, false, nil)
+				one.Output = "ndjson"
+				return terminal.Emit(&one, []visit.Visit{v}, false, nil)
 			}
 			w := v.Card.Location
-			_, err := fmt.Fprintf(a.Out, "%s  %-22s  %-28s  %-24s  %s\n", v.Time.Format(time.TimeOnly), shorten(addressOf(v), 22),
-				shorten(join(", ", place(w), plain.Value(w.CountryCode)), 28), shorten(v.Path, 24), marks(v))
+			_, err := fmt.Fprintf(a.Out, "%s  %-22s  %-28s  %-24s  %s\n", v.Time.Format(time.TimeOnly), terminal.Shorten(addressOf(v), 22),
+				terminal.Shorten(terminal.Join(", ", addresses.Place(w), plain.Value(w.CountryCode)), 28), terminal.Shorten(v.Path, 24), marks(v))
 			return err
 		})
 		if cmd.Context().Err() != nil {
@@ -56,11 +58,11 @@ goes on from where it was, and misses none.`,
 	return cmd
 }
 
-func (a *app) visitsState() *cobra.Command {
+func visitsStateCommand(a *terminal.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "state", Short: "Show the queue, and how long visits are kept", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
+			c, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -68,15 +70,15 @@ func (a *app) visitsState() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return emit(a, []api.VisitsState{s}, true, func() {
-				t := newTable(a.Out, nil)
-				t.AppendRow(table.Row{"waiting", fmt.Sprintf("%s visits, %s of %s bytes", thousands(s.Intake.Waiting), thousands(s.Intake.Bytes), thousands(s.Intake.Most))})
+			return terminal.Emit(a, []api.VisitsState{s}, true, func() {
+				t := terminal.NewTable(a.Out, nil)
+				t.AppendRow(table.Row{"waiting", fmt.Sprintf("%s visits, %s of %s bytes", terminal.Thousands(s.Intake.Waiting), terminal.Thousands(s.Intake.Bytes), terminal.Thousands(s.Intake.Most))})
 				if s.Intake.Away != nil {
 					t.AppendRow(table.Row{"", "the database takes none: " + *s.Intake.Away})
 				}
 				n := s.Intake.Since
-				t.AppendRow(table.Row{"since the start", fmt.Sprintf("%s accepted, %s stored, %s sent again, %s turned away", thousands(n.Accepted), thousands(n.Stored), thousands(n.Duplicate), thousands(n.Full))})
-				t.AppendRow(table.Row{"in quarantine", thousands(int64(s.Quarantine))})
+				t.AppendRow(table.Row{"since the start", fmt.Sprintf("%s accepted, %s stored, %s sent again, %s turned away", terminal.Thousands(n.Accepted), terminal.Thousands(n.Stored), terminal.Thousands(n.Duplicate), terminal.Thousands(n.Full))})
+				t.AppendRow(table.Row{"in quarantine", terminal.Thousands(int64(s.Quarantine))})
 				if s.Kept.Since != nil {
 					t.AppendRow(table.Row{"kept since", fmt.Sprintf("%s, %d weeks", s.Kept.Since.Format(time.DateOnly), s.Kept.Weeks)})
 				}
@@ -104,10 +106,10 @@ func fileFormat(said, file string) (string, error) {
 	case "csv", "ndjson", "geojson", "parquet":
 		return ext, nil
 	}
-	return "", usageError{fmt.Errorf("--format: the name %q does not say it; give csv, ndjson, geojson or parquet", file)}
+	return "", terminal.Usage(fmt.Errorf("--format: the name %q does not say it; give csv, ndjson, geojson or parquet", file))
 }
 
-func (a *app) visitsExport() *cobra.Command {
+func visitsExportCommand(a *terminal.App) *cobra.Command {
 	var format, address string
 	var raw bool
 	cmd := &cobra.Command{
@@ -127,7 +129,7 @@ alone reads back exactly.`,
 		if err != nil {
 			return err
 		}
-		c, query, err := a.ask(cmd, &q)
+		c, query, err := ask(a, cmd, &q)
 		if err != nil {
 			return err
 		}
@@ -146,9 +148,9 @@ alone reads back exactly.`,
 			return err
 		}
 		defer os.Remove(file.Name())
-		bar := a.newBar(-1, "Writing", true)
+		bar := a.NewBar(-1, "Writing", true)
 		err = c.ExportVisits(cmd.Context(), query, io.MultiWriter(file, bar))
-		bar.done()
+		bar.Done()
 		if err = errors.Join(err, file.Close()); err != nil {
 			return err
 		}
@@ -161,7 +163,7 @@ alone reads back exactly.`,
 	return cmd
 }
 
-func (a *app) visitsImport() *cobra.Command {
+func visitsImportCommand(a *terminal.App) *cobra.Command {
 	var format string
 	cmd := &cobra.Command{
 		Use:   "import FILE",
@@ -189,19 +191,19 @@ visitors are not told apart across an export.`,
 				}
 				in = file
 			}
-			c, err := a.client()
+			c, err := a.Client()
 			if err != nil {
 				return err
 			}
-			bar := a.newBar(most, "Sending", true)
+			bar := a.NewBar(most, "Sending", true)
 			done, err := c.Import(cmd.Context(), format, io.TeeReader(in, bar))
-			bar.done()
+			bar.Done()
 			if err != nil {
 				return err
 			}
-			err = emit(a, []api.Imported{done}, true, func() {
-				fmt.Fprintf(a.Out, "%s visits read: %s stored, %s stored before, %s too old, %s erased before, %s rejected.\n", thousands(int64(done.Read)), thousands(int64(done.Stored)),
-					thousands(int64(done.Duplicate)), thousands(int64(done.Expired)), thousands(int64(done.Erased)), thousands(int64(done.Rejected)))
+			err = terminal.Emit(a, []api.Imported{done}, true, func() {
+				fmt.Fprintf(a.Out, "%s visits read: %s stored, %s stored before, %s too old, %s erased before, %s rejected.\n", terminal.Thousands(int64(done.Read)), terminal.Thousands(int64(done.Stored)),
+					terminal.Thousands(int64(done.Duplicate)), terminal.Thousands(int64(done.Expired)), terminal.Thousands(int64(done.Erased)), terminal.Thousands(int64(done.Rejected)))
 				for _, r := range done.Rejects {
 					fmt.Fprintf(a.Out, "  line %d: %s\n", r.Line, r.Reason)
 				}
@@ -216,7 +218,7 @@ visitors are not told apart across an export.`,
 	return cmd
 }
 
-func (a *app) visitsErase() *cobra.Command {
+func visitsEraseCommand(a *terminal.App) *cobra.Command {
 	given := map[string]*string{}
 	cmd := &cobra.Command{
 		Use:   "erase",
@@ -235,9 +237,9 @@ which all of them share, or the id of the visit. It cannot be undone.`,
 				}
 			}
 			if n != 1 {
-				return usageError{errors.New("give one of --id, --address and --prefix")}
+				return terminal.Usage(errors.New("give one of --id, --address and --prefix"))
 			}
-			c, err := a.client()
+			c, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -245,8 +247,8 @@ which all of them share, or the id of the visit. It cannot be undone.`,
 			if err != nil {
 				return err
 			}
-			return emit(a, []api.Receipt{r}, true, func() {
-				fmt.Fprintf(a.Out, "Erased at %s: %s visits, and %d in quarantine. The counts of %d days were made anew.\n", r.Time.Format(time.RFC3339), thousands(int64(r.Visits)), r.Quarantine, r.Days)
+			return terminal.Emit(a, []api.Receipt{r}, true, func() {
+				fmt.Fprintf(a.Out, "Erased at %s: %s visits, and %d in quarantine. The counts of %d days were made anew.\n", r.Time.Format(time.RFC3339), terminal.Thousands(int64(r.Visits)), r.Quarantine, r.Days)
 				if len(r.Left) > 0 {
 					fmt.Fprintf(a.Out, "Of %s no visit was erased: truncated addresses are not told apart. Give --prefix or --id.\n", strings.Join(r.Left, ", "))
 				}
@@ -259,7 +261,7 @@ which all of them share, or the id of the visit. It cannot be undone.`,
 	return cmd
 }
 
-func (a *app) visitsVerify() *cobra.Command {
+func visitsVerifyCommand(a *terminal.App) *cobra.Command {
 	var site string
 	var mend bool
 	cmd := &cobra.Command{
@@ -269,7 +271,7 @@ func (a *app) visitsVerify() *cobra.Command {
 		Example: "  eastporch visits verify\n  eastporch visits verify --mend",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
+			c, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -287,29 +289,29 @@ func (a *app) visitsVerify() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			bar := a.newBar(int64(len(days.Days)), "Recounting", false)
+			bar := a.NewBar(int64(len(days.Days)), "Recounting", false)
 			var differs []visit.CountMismatch
 			rows := int64(0)
 			for _, day := range days.Days {
 				one, err := c.Verify(cmd.Context(), site, day, mend)
 				if err != nil {
-					bar.done()
+					bar.Done()
 					return err
 				}
 				differs, rows = append(differs, one.Differs...), rows+one.Rows
-				bar.step()
+				bar.Step()
 			}
-			bar.done()
-			err = emit(a, differs, false, func() {
+			bar.Done()
+			err = terminal.Emit(a, differs, false, func() {
 				if len(differs) > 0 {
-					t := newTable(a.Out, table.Row{"Day or quarter hour", "Counted by", "Key", "Count", "Rows"}, "Count", "Rows")
+					t := terminal.NewTable(a.Out, table.Row{"Day or quarter hour", "Counted by", "Key", "Count", "Rows"}, "Count", "Rows")
 					for _, d := range differs {
-						t.AppendRow(table.Row{d.Slot.UTC().Format("2006-01-02 15:04"), d.Dimension, shorten(strings.ReplaceAll(d.Key, "\x1f", " "), 40), thousands(d.Counted), thousands(d.Rows)})
+						t.AppendRow(table.Row{d.Slot.UTC().Format("2006-01-02 15:04"), d.Dimension, terminal.Shorten(strings.ReplaceAll(d.Key, "\x1f", " "), 40), terminal.Thousands(d.Counted), terminal.Thousands(d.Rows)})
 					}
 					t.Render()
 					fmt.Fprintln(a.Out)
 				}
-				fmt.Fprintf(a.Out, "%s rows of %d days were recounted; %d counts differ.\n", thousands(rows), len(days.Days), len(differs))
+				fmt.Fprintf(a.Out, "%s rows of %d days were recounted; %d counts differ.\n", terminal.Thousands(rows), len(days.Days), len(differs))
 			})
 			if err == nil && len(differs) > 0 && !mend {
 				err = fmt.Errorf("%d counts differ; eastporch visits verify --mend puts them right", len(differs))
@@ -322,13 +324,13 @@ func (a *app) visitsVerify() *cobra.Command {
 	return cmd
 }
 
-func (a *app) visitsQuarantine() *cobra.Command {
+func visitsQuarantineCommand(a *terminal.App) *cobra.Command {
 	cmd := &cobra.Command{Use: "quarantine", Short: "Visits that could not be stored"}
 	var limit int
 	list := &cobra.Command{
 		Use: "list", Short: "List the visits in quarantine, with the reasons", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
+			c, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -336,18 +338,18 @@ func (a *app) visitsQuarantine() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return emit(a, visits, false, func() {
+			return terminal.Emit(a, visits, false, func() {
 				if all == 0 {
 					fmt.Fprintln(a.Out, "None is in quarantine.")
 					return
 				}
-				t := newTable(a.Out, table.Row{"Id", "Since", "Path", "Reason"})
+				t := terminal.NewTable(a.Out, table.Row{"Id", "Since", "Path", "Reason"})
 				for _, v := range visits {
 					path := "unreadable"
 					if v.Row != nil {
 						path = v.Row.Path
 					}
-					t.AppendRow(table.Row{v.ID, v.Time.Format(time.DateTime), shorten(path, 24), shorten(v.Reason, 60)})
+					t.AppendRow(table.Row{v.ID, v.Time.Format(time.DateTime), terminal.Shorten(path, 24), terminal.Shorten(v.Reason, 60)})
 				}
 				t.Render()
 				fmt.Fprintf(a.Out, "\n%d of %d.\n", len(visits), all)
@@ -360,7 +362,7 @@ func (a *app) visitsQuarantine() *cobra.Command {
 		Use: "replay ID", Short: "Correct a visit in quarantine, and store it", Args: cobra.ExactArgs(1),
 		Example: "  eastporch visits quarantine replay 01a1d8a4-2b00-7146-b68e-405649734a51 --path /programme",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
+			c, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -372,9 +374,9 @@ func (a *app) visitsQuarantine() *cobra.Command {
 			}
 			stored, err := c.Replay(cmd.Context(), args[0], body)
 			if err == nil && !stored {
-				a.noteln("It was stored before, or erased; it left quarantine.")
+				a.Note("It was stored before, or erased; it left quarantine.")
 			} else if err == nil {
-				a.noteln("It is stored.")
+				a.Note("It is stored.")
 			}
 			return err
 		},
@@ -385,7 +387,7 @@ func (a *app) visitsQuarantine() *cobra.Command {
 	drop := &cobra.Command{
 		Use: "drop ID", Short: "Delete a visit from quarantine", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
+			c, err := a.Client()
 			if err != nil {
 				return err
 			}

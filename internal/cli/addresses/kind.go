@@ -1,4 +1,4 @@
-package cli
+package addresses
 
 import (
 	"errors"
@@ -6,6 +6,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"eastporch/internal/cli/terminal"
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/plain"
 )
@@ -21,7 +22,8 @@ type kindAnswer struct {
 	Reachable *bool         `json:"globally_reachable"` // nil where the registry says neither
 }
 
-func (a *app) kind() *cobra.Command {
+// KindCommand says what addresses are good for.
+func KindCommand(a *terminal.App) *cobra.Command {
 	return &cobra.Command{
 		Use:   "kind ADDRESS… | -",
 		Short: "Classify addresses: public, private, loopback and so on",
@@ -31,7 +33,7 @@ func (a *app) kind() *cobra.Command {
   eastporch kind 192.168.0.1 --output json`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			inputs, err := a.inputs(args)
+			inputs, err := inputs(a, args)
 			if err != nil {
 				return err
 			}
@@ -50,11 +52,11 @@ func (a *app) kind() *cobra.Command {
 				}
 				answers = append(answers, answer)
 			}
-			err = emit(a, answers, len(inputs) == 1, func() {
+			err = terminal.Emit(a, answers, len(inputs) == 1, func() {
 				if len(answers) == 0 {
 					return
 				}
-				t := newTable(a.Out, table.Row{"Address", "Written", "Kind", "Block", "Name", "Reference"})
+				t := terminal.NewTable(a.Out, table.Row{"Address", "Written", "Kind", "Block", "Name", "Reference"})
 				for _, k := range answers {
 					block := plain.Value(k.Block)
 					if block == "" {

@@ -1,4 +1,4 @@
-package cli
+package terminal
 
 import (
 	"errors"
@@ -15,7 +15,8 @@ type profile struct {
 	Keys map[string]string `yaml:"keys"`
 }
 
-func profilePath(getenv func(string) string) string {
+// ProfilePath is where login keeps keys by default.
+func ProfilePath(getenv func(string) string) string {
 	dir := getenv("XDG_CONFIG_HOME")
 	if dir == "" {
 		dir = filepath.Join(getenv("HOME"), ".config")
@@ -50,9 +51,9 @@ func readProfile(path string) (profile, error) {
 	return p, nil
 }
 
-// keepKey puts a server's key into the profile, by a file of mode 600 that is
+// KeepKey puts a server's key into the profile, by a file of mode 600 that is
 // renamed over the old one.
-func keepKey(path, server, key string) error {
+func KeepKey(path, server, key string) error {
 	p, err := readProfile(path)
 	if err != nil {
 		return err

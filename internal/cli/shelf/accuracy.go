@@ -1,4 +1,4 @@
-package cli
+package shelf
 
 import (
 	"errors"
@@ -9,12 +9,13 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"eastporch/internal/cli/terminal"
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/atlas/compare"
 	"eastporch/internal/plot"
 )
 
-func (a *app) atlasAccuracy() *cobra.Command {
+func atlasAccuracyCommand(a *terminal.App) *cobra.Command {
 	var file, png string
 	var expect bool
 	cmd := &cobra.Command{
@@ -38,11 +39,11 @@ your own checks: the exit code is 1 where one fails.`,
 			}
 			defer f.Close()
 			if expect {
-				return a.expect(cmd, f, file)
+				return expectAll(a, cmd, f, file)
 			}
 			var accuracy compare.Accuracy
 			if file != "" {
-				edition, err := a.openAtlas(file)
+				edition, err := terminal.OpenAtlas(a, file)
 				if err != nil {
 					return err
 				}
@@ -51,11 +52,11 @@ your own checks: the exit code is 1 where one fails.`,
 					return fmt.Errorf("%s: %w", args[0], err)
 				}
 				for _, n := range rejects {
-					a.noteln(fmt.Sprintf("%s line %d: %s", args[0], n.Line, n.Reason))
+					a.Note(fmt.Sprintf("%s line %d: %s", args[0], n.Line, n.Reason))
 				}
 				accuracy = compare.Measure(edition, points)
 			} else {
-				c, err := a.client()
+				c, err := a.Client()
 				if err != nil {
 					return err
 				}
@@ -67,9 +68,9 @@ your own checks: the exit code is 1 where one fails.`,
 				if err := plot.Accuracy(png, []compare.Accuracy{accuracy}); err != nil {
 					return err
 				}
-				a.noteln("The plot is in " + png + ".")
+				a.Note("The plot is in " + png + ".")
 			}
-			return emit(a, []compare.Accuracy{accuracy}, true, func() { a.drawAccuracy(accuracy) })
+			return terminal.Emit(a, []compare.Accuracy{accuracy}, true, func() { drawAccuracy(a, accuracy) })
 		},
 	}
 	cmd.Flags().StringVar(&file, "atlas", "", "work offline on this edition or source")
@@ -78,27 +79,27 @@ your own checks: the exit code is 1 where one fails.`,
 	return cmd
 }
 
-func (a *app) expect(cmd *cobra.Command, f *os.File, file string) error {
+func expectAll(a *terminal.App, cmd *cobra.Command, f *os.File, file string) error {
 	list, err := compare.ReadExpectations(f)
 	if err != nil {
 		return fmt.Errorf("%s: %w", f.Name(), err)
 	}
 	var failures []compare.Failure
 	if file != "" {
-		edition, err := a.openAtlas(file)
+		edition, err := terminal.OpenAtlas(a, file)
 		if err != nil {
 			return err
 		}
 		failures = compare.Check(edition, list)
-	} else if failures, err = a.checkAtService(cmd, list); err != nil {
+	} else if failures, err = checkAtService(a, cmd, list); err != nil {
 		return err
 	}
-	err = emit(a, failures, false, func() {
+	err = terminal.Emit(a, failures, false, func() {
 		if len(failures) == 0 {
-			fmt.Fprintf(a.Out, "All %s expectations are met.\n", thousands(len(list)))
+			fmt.Fprintf(a.Out, "All %s expectations are met.\n", terminal.Thousands(len(list)))
 			return
 		}
-		t := newTable(a.Out, table.Row{"Line", "Address", "Expected", "Found", "Source"}, "Line")
+		t := terminal.NewTable(a.Out, table.Row{"Line", "Address", "Expected", "Found", "Source"}, "Line")
 		for _, x := range failures {
 			t.AppendRow(table.Row{x.Line, x.Address, x.Expected, x.Found, x.Source})
 		}
@@ -110,8 +111,8 @@ func (a *app) expect(cmd *cobra.Command, f *os.File, file string) error {
 	return err
 }
 
-func (a *app) checkAtService(cmd *cobra.Command, list []compare.Expectation) ([]compare.Failure, error) {
-	c, err := a.client()
+func checkAtService(a *terminal.App, cmd *cobra.Command, list []compare.Expectation) ([]compare.Failure, error) {
+	c, err := a.Client()
 	if err != nil {
 		return nil, err
 	}
@@ -132,19 +133,19 @@ func (a *app) checkAtService(cmd *cobra.Command, list []compare.Expectation) ([]
 	return failures, nil
 }
 
-func (a *app) drawAccuracy(accuracy compare.Accuracy) {
+func drawAccuracy(a *terminal.App, accuracy compare.Accuracy) {
 	s := accuracy.All
-	fmt.Fprintf(a.Out, "Edition %s against %s test points, of which it locates %s.\n\n", accuracy.Edition, thousands(s.Points), thousands(s.Located))
+	fmt.Fprintf(a.Out, "Edition %s against %s test points, of which it locates %s.\n\n", accuracy.Edition, terminal.Thousands(s.Points), terminal.Thousands(s.Located))
 	columns := table.Row{"", "Points", "Country right", "Town right", "Median", "90th percentile", "99th", "≤ 10 km", "≤ 50 km", "≤ 250 km", "Inside radius"}
 	var figures []string
 	for _, c := range columns[1:] {
 		figures = append(figures, c.(string))
 	}
-	t := newTable(a.Out, columns, figures...)
+	t := terminal.NewTable(a.Out, columns, figures...)
 	row := func(name string, s compare.Score) {
 		t.AppendRow(table.Row{
-			name, thousands(s.Points), share(s.CountryRight), share(s.CityRight), km(s.Km.P50), km(s.Km.P90), km(s.Km.P99),
-			share(s.Within10Km), share(s.Within50Km), share(s.Within250Km), share(s.InsideRadius),
+			name, terminal.Thousands(s.Points), terminal.Share(s.CountryRight), terminal.Share(s.CityRight), terminal.Km(s.Km.P50), terminal.Km(s.Km.P90), terminal.Km(s.Km.P99),
+			terminal.Share(s.Within10Km), terminal.Share(s.Within50Km), terminal.Share(s.Within250Km), terminal.Share(s.InsideRadius),
 		})
 	}
 	row("All", s)
@@ -169,24 +170,10 @@ func (a *app) drawAccuracy(accuracy compare.Accuracy) {
 	t.Render()
 	if len(accuracy.Wrong) > 0 {
 		fmt.Fprintln(a.Out, "\nThe worst:")
-		t := newTable(a.Out, table.Row{"Address", "Is in", "Was put into", "Off by", "Source"}, "Off by")
+		t := terminal.NewTable(a.Out, table.Row{"Address", "Is in", "Was put into", "Off by", "Source"}, "Off by")
 		for _, m := range accuracy.Wrong[:min(len(accuracy.Wrong), 10)] {
-			t.AppendRow(table.Row{m.Address, m.True, m.Given, strings.TrimSpace(km(m.Km)), m.Source})
+			t.AppendRow(table.Row{m.Address, m.True, m.Given, strings.TrimSpace(terminal.Km(m.Km)), m.Source})
 		}
 		t.Render()
 	}
-}
-
-func share(v *float64) string {
-	if v == nil {
-		return "–"
-	}
-	return fmt.Sprintf("%.0f %%", 100**v)
-}
-
-func km(v *float64) string {
-	if v == nil {
-		return "–"
-	}
-	return fmt.Sprintf("%.0f km", *v)
 }

@@ -1,12 +1,9 @@
-package cli
+package terminal
 
 import (
 	"encoding/json"
-	"fmt"
 	"io"
 	"regexp"
-	"strconv"
-	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -14,9 +11,9 @@ import (
 	"eastporch/internal/formats"
 )
 
-// newTable makes a table in the one style of all commands; figures columns are
+// NewTable makes a table in the one style of all commands; figures columns are
 // aligned right.
-func newTable(out io.Writer, header table.Row, figures ...string) table.Writer {
+func NewTable(out io.Writer, header table.Row, figures ...string) table.Writer {
 	t := table.NewWriter()
 	t.SetOutputMirror(trimmed{out})
 	style := table.StyleLight
@@ -45,10 +42,10 @@ func (w trimmed) Write(p []byte) (int, error) {
 	return len(p), err
 }
 
-// emit writes values as JSON or YAML (one list), as NDJSON (one a line) or CSV
+// Emit writes values as JSON or YAML (one list), as NDJSON (one a line) or CSV
 // (one a row), or calls draw for a table. A single value that stands for itself is not an array.
-func emit[T any](a *app, values []T, single bool, draw func()) error {
-	switch a.output {
+func Emit[T any](a *App, values []T, single bool, draw func()) error {
+	switch a.Output {
 	case "ndjson":
 		e := json.NewEncoder(a.Out)
 		e.SetEscapeHTML(false)
@@ -68,10 +65,10 @@ func emit[T any](a *app, values []T, single bool, draw func()) error {
 		return e.Encode(append([]T{}, values...))
 	case "csv", "yaml":
 		var value any = append([]T{}, values...)
-		if single && len(values) == 1 && a.output == "yaml" {
+		if single && len(values) == 1 && a.Output == "yaml" {
 			value = values[0]
 		}
-		text, err := formats.Render(a.output, value, "", nil)
+		text, err := formats.Render(a.Output, value, "", nil)
 		if err == nil {
 			_, err = a.Out.Write(text)
 		}
@@ -79,32 +76,4 @@ func emit[T any](a *app, values []T, single bool, draw func()) error {
 	}
 	draw()
 	return nil
-}
-
-// missing says that a fact is absent, and why.
-func missing(what, reason string) string {
-	if reason == "" {
-		return what
-	}
-	return what + ", " + reason
-}
-
-func number(f float64) string { return strconv.FormatFloat(f, 'f', -1, 64) }
-
-// join joins the parts that are not empty.
-func join(sep string, parts ...string) string {
-	var kept []string
-	for _, p := range parts {
-		if p != "" {
-			kept = append(kept, p)
-		}
-	}
-	return strings.Join(kept, sep)
-}
-
-func coordinates(lat, lon *float64) string {
-	if lat == nil || lon == nil {
-		return ""
-	}
-	return fmt.Sprintf("%s, %s", number(*lat), number(*lon))
 }

@@ -1,4 +1,6 @@
-package cli
+// Package addresses has the commands about addresses and places, most of which also work offline:
+// resolve, kind, find, trail, ranges, near, areas, countries, locale, convert and rates.
+package addresses
 
 import (
 	"bufio"
@@ -10,6 +12,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"eastporch/internal/cli/terminal"
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
@@ -17,7 +20,8 @@ import (
 	"eastporch/internal/core/plain"
 )
 
-func (a *app) resolve() *cobra.Command {
+// ResolveCommand says where addresses are, and why.
+func ResolveCommand(a *terminal.App) *cobra.Command {
 	var file string
 	var open []string
 	var why bool
@@ -38,11 +42,11 @@ exit code is 1.`,
   cut -f1 addresses.txt | eastporch resolve - --output ndjson`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			ask, err := a.resolver(cmd, file, open, why)
+			ask, err := resolver(a, cmd, file, open, why)
 			if err != nil {
 				return err
 			}
-			inputs, err := a.inputs(args)
+			inputs, err := inputs(a, args)
 			if err != nil {
 				return err
 			}
@@ -57,7 +61,7 @@ exit code is 1.`,
 				cards = append(cards, card.In(language))
 			}
 			if len(cards) > 0 { // else the errors say all that there is to say
-				err = emit(a, cards, len(inputs) == 1, func() { a.drawCards(cards) })
+				err = terminal.Emit(a, cards, len(inputs) == 1, func() { drawCards(a, cards) })
 			}
 			return errors.Join(append(failed, err)...)
 		},
@@ -70,12 +74,12 @@ exit code is 1.`,
 }
 
 // resolver gives what answers for one address: the service or a file.
-func (a *app) resolver(cmd *cobra.Command, file string, open []string, why bool) (func(string) (card.Card, error), error) {
+func resolver(a *terminal.App, cmd *cobra.Command, file string, open []string, why bool) (func(string) (card.Card, error), error) {
 	if file == "" {
 		if len(open) > 0 {
-			return nil, usageError{errors.New("--open goes with --atlas: the service has its own policy")}
+			return nil, terminal.Usage(errors.New("--open goes with --atlas: the service has its own policy"))
 		}
-		c, err := a.client()
+		c, err := a.Client()
 		if err != nil {
 			return nil, err
 		}
@@ -90,15 +94,15 @@ func (a *app) resolver(cmd *cobra.Command, file string, open []string, why bool)
 	for _, text := range open {
 		p, err := addr.ParsePrefix(text)
 		if err != nil {
-			return nil, usageError{fmt.Errorf("--open: %w", err)}
+			return nil, terminal.Usage(fmt.Errorf("--open: %w", err))
 		}
 		rules = append(rules, addr.Rule{Prefix: p, Action: addr.Resolve})
 	}
-	edition, err := a.openAtlas(file)
+	edition, err := terminal.OpenAtlas(a, file)
 	if err != nil {
 		return nil, err
 	}
-	a.noteln("Offline: the owner's corrections are not in an edition file.")
+	a.Note("Offline: the owner's corrections are not in an edition file.")
 	pipeline := card.Pipeline{Policy: addr.NewPolicy(rules...), Atlas: edition}
 	return func(in string) (card.Card, error) {
 		ip, _, err := addr.Read(in)
@@ -113,7 +117,7 @@ func (a *app) resolver(cmd *cobra.Command, file string, open []string, why bool)
 }
 
 // inputs gives the arguments, or the lines of standard input for "-".
-func (a *app) inputs(args []string) ([]string, error) {
+func inputs(a *terminal.App, args []string) ([]string, error) {
 	if len(args) != 1 || args[0] != "-" {
 		return args, nil
 	}
@@ -127,17 +131,17 @@ func (a *app) inputs(args []string) ([]string, error) {
 	return list, lines.Err()
 }
 
-func (a *app) drawCards(cards []card.Card) {
+func drawCards(a *terminal.App, cards []card.Card) {
 	if len(cards) == 1 {
-		a.drawCard(cards[0])
+		drawCard(a, cards[0])
 		return
 	}
-	t := newTable(a.Out, table.Row{"Address", "Level", "Place", "Country", "Within", "Time zone", "Kind"}, "Within")
+	t := terminal.NewTable(a.Out, table.Row{"Address", "Level", "Place", "Country", "Within", "Time zone", "Kind"}, "Within")
 	for _, c := range cards {
 		w := c.Location
 		within := ""
 		if w.RadiusKm != nil {
-			within = number(*w.RadiusKm) + " km"
+			within = plain.Decimal(*w.RadiusKm) + " km"
 		}
 		kind := ""
 		if c.Address.Kind != nil && *c.Address.Kind != addr.Public {
@@ -146,13 +150,13 @@ func (a *app) drawCards(cards []card.Card) {
 		if c.Address.Skipped {
 			kind += ", skipped"
 		}
-		t.AppendRow(table.Row{c.Address.Text, w.Level, place(w), join(" ", plain.Value(w.Names.Country), plain.Value(w.CountryCode)), within, plain.Value(w.TimeZone), kind})
+		t.AppendRow(table.Row{c.Address.Text, w.Level, Place(w), terminal.Join(" ", plain.Value(w.Names.Country), plain.Value(w.CountryCode)), within, plain.Value(w.TimeZone), kind})
 	}
 	t.Render()
 }
 
-// place names the finest thing that is known.
-func place(w atlas.Location) string {
+// Place names the finest thing that is known.
+func Place(w atlas.Location) string {
 	switch {
 	case w.Names.City != nil:
 		return *w.Names.City
@@ -164,25 +168,25 @@ func place(w atlas.Location) string {
 	return "–"
 }
 
-func (a *app) drawCard(c card.Card) {
+func drawCard(a *terminal.App, c card.Card) {
 	w := c.Location
-	fmt.Fprintf(a.Out, "%s\n", place(w))
-	if path := join(" / ", plain.Value(w.Names.Region), plain.Value(w.Names.Country), plain.Value(w.Names.Continent)); path != "" {
+	fmt.Fprintf(a.Out, "%s\n", Place(w))
+	if path := terminal.Join(" / ", plain.Value(w.Names.Region), plain.Value(w.Names.Country), plain.Value(w.Names.Continent)); path != "" {
 		fmt.Fprintln(a.Out, path)
 	}
 	switch {
 	case w.Latitude != nil:
-		fmt.Fprintf(a.Out, "Somewhere within %s km of %s.\n", number(*w.RadiusKm), coordinates(w.Latitude, w.Longitude))
+		fmt.Fprintf(a.Out, "Somewhere within %s km of %s.\n", plain.Decimal(*w.RadiusKm), terminal.Coordinates(w.Latitude, w.Longitude))
 	case c.Address.Reason != nil:
 		fmt.Fprintln(a.Out, *c.Address.Reason)
 	}
 	fmt.Fprintln(a.Out)
-	t := newTable(a.Out, nil)
+	t := terminal.NewTable(a.Out, nil)
 	kind := ""
 	if k := c.Address.Kind; k != nil && *k != addr.Public {
 		kind = k.String()
 	}
-	t.AppendRow(table.Row{"Address", join("  ", c.Address.Text.String(), fmt.Sprintf("IPv%d, %s", *c.Address.Family, c.Address.Obtained), kind)})
+	t.AppendRow(table.Row{"Address", terminal.Join("  ", c.Address.Text.String(), fmt.Sprintf("IPv%d, %s", *c.Address.Family, c.Address.Obtained), kind)})
 	if c.Address.Embedded.IsValid() {
 		t.AppendRow(table.Row{"Embedded", c.Address.Embedded})
 	}
@@ -190,37 +194,37 @@ func (a *app) drawCard(c card.Card) {
 	if c.Network.Range.IsValid() {
 		whose := plain.Value(c.Network.Operator)
 		if c.Network.ASNumber != nil {
-			whose = join(" ", fmt.Sprintf("AS%d", *c.Network.ASNumber), whose)
+			whose = terminal.Join(" ", fmt.Sprintf("AS%d", *c.Network.ASNumber), whose)
 		}
-		t.AppendRow(table.Row{"Network", join("  ", c.Network.Range.String(), whose)})
+		t.AppendRow(table.Row{"Network", terminal.Join("  ", c.Network.Range.String(), whose)})
 	} else {
-		t.AppendRow(table.Row{"Network", missing("none", c.Network.Missing["range"])})
+		t.AppendRow(table.Row{"Network", terminal.Missing("none", c.Network.Missing["range"])})
 	}
 	for _, f := range []struct{ name, value, key string }{
-		{"Country", join(" ", plain.Value(w.Names.Country), plain.Value(w.CountryCode)), "country_code"},
-		{"Region", join(" ", plain.Value(w.Names.Region), plain.Value(w.RegionCode)), "region_code"},
+		{"Country", terminal.Join(" ", plain.Value(w.Names.Country), plain.Value(w.CountryCode)), "country_code"},
+		{"Region", terminal.Join(" ", plain.Value(w.Names.Region), plain.Value(w.RegionCode)), "region_code"},
 		{"City", plain.Value(w.Names.City), "city"},
-		{"Time zone", join("  ", plain.Value(w.TimeZone), c.Clock.LocalTime.String()), "time_zone"},
+		{"Time zone", terminal.Join("  ", plain.Value(w.TimeZone), c.Clock.LocalTime.String()), "time_zone"},
 		{"Postal code", plain.Value(w.PostalCode), "postal_code"},
 	} {
 		if f.value == "" {
-			f.value = missing("none", w.Missing[f.key])
+			f.value = terminal.Missing("none", w.Missing[f.key])
 		}
 		t.AppendRow(table.Row{f.name, f.value})
 	}
 	if c.Money.CurrencyCode != nil {
-		t.AppendRow(table.Row{"Money", join(" ", *c.Money.CurrencyCode, plain.Value(c.Money.Symbol))})
+		t.AppendRow(table.Row{"Money", terminal.Join(" ", *c.Money.CurrencyCode, plain.Value(c.Money.Symbol))})
 	}
 	t.AppendRow(table.Row{"Edition", c.Edition.Name})
 	t.Render()
 	if len(c.Evidence) > 0 {
 		fmt.Fprintln(a.Out)
-		a.drawEvidence(c.Evidence)
+		drawEvidence(a, c.Evidence)
 	}
 }
 
-func (a *app) drawEvidence(evidence []atlas.Evidence) {
-	t := newTable(a.Out, table.Row{"Evidence", "Says"})
+func drawEvidence(a *terminal.App, evidence []atlas.Evidence) {
+	t := terminal.NewTable(a.Out, table.Row{"Evidence", "Says"})
 	for _, e := range evidence {
 		says, why := []string{}, string(e.Basis)
 		for _, fact := range e.Facts {

@@ -1,4 +1,4 @@
-package cli
+package addresses
 
 import (
 	"errors"
@@ -13,12 +13,14 @@ import (
 	"github.com/spf13/cobra"
 
 	"eastporch/api"
+	"eastporch/internal/cli/terminal"
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/plain"
 )
 
-func (a *app) trail() *cobra.Command {
+// TrailCommand explains how the visitor of a request is found.
+func TrailCommand(a *terminal.App) *cobra.Command {
 	var peer, file, believed string
 	var headers, trusted []string
 	var hops int
@@ -37,14 +39,14 @@ of curl -v, or a HAR file.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if peer == "" {
-				return usageError{errors.New("--peer is missing: give the address of the other end of the connection")}
+				return terminal.Usage(errors.New("--peer is missing: give the address of the other end of the connection"))
 			}
 			header, err := parseHeaders(headers)
 			if err != nil {
-				return usageError{err}
+				return terminal.Usage(err)
 			}
 			if file != "" {
-				if header, err = a.pasted(file); err != nil {
+				if header, err = pasted(a, file); err != nil {
 					return err
 				}
 			}
@@ -52,12 +54,12 @@ of curl -v, or a HAR file.`,
 			if cmd.Flags().Changed("trust") {
 				trail, err = offlineTrail(peer, header, trusted, believed, hops)
 			} else {
-				trail, err = a.askTrail(cmd, peer, header)
+				trail, err = askTrail(a, cmd, peer, header)
 			}
 			if err != nil {
 				return err
 			}
-			return emit(a, []caller.Trail{trail}, true, func() { a.drawTrail(trail) })
+			return terminal.Emit(a, []caller.Trail{trail}, true, func() { drawTrail(a, trail) })
 		},
 	}
 	cmd.Flags().StringVar(&peer, "peer", "", "the other end of the connection")
@@ -85,7 +87,7 @@ func parseHeaders(lines []string) (map[string][]string, error) {
 // maxPasted bounds what is read of a pasted request.
 const maxPasted = 64 << 20
 
-func (a *app) pasted(file string) (map[string][]string, error) {
+func pasted(a *terminal.App, file string) (map[string][]string, error) {
 	in := a.In
 	if file != "-" {
 		f, err := os.Open(file)
@@ -119,33 +121,33 @@ func offlineTrail(peer string, header map[string][]string, trusted []string, bel
 		}
 		p, err := addr.ParsePrefix(text)
 		if err != nil {
-			return caller.Trail{}, usageError{fmt.Errorf("--trust: %w", err)}
+			return caller.Trail{}, terminal.Usage(fmt.Errorf("--trust: %w", err))
 		}
 		s.Trusted = append(s.Trusted, caller.TrustedRange{Prefix: p})
 	}
 	finder, err := caller.New(s)
 	if err != nil {
-		return caller.Trail{}, usageError{err}
+		return caller.Trail{}, terminal.Usage(err)
 	}
 	return finder.Find(from, header), nil
 }
 
-func (a *app) askTrail(cmd *cobra.Command, peer string, header map[string][]string) (caller.Trail, error) {
-	c, err := a.client()
+func askTrail(a *terminal.App, cmd *cobra.Command, peer string, header map[string][]string) (caller.Trail, error) {
+	c, err := a.Client()
 	if err != nil {
 		return caller.Trail{}, err
 	}
 	return c.Trail(cmd.Context(), api.TrailRequest{Peer: plain.Optional(peer), Headers: header})
 }
 
-func (a *app) drawTrail(t caller.Trail) {
+func drawTrail(a *terminal.App, t caller.Trail) {
 	if t.Visitor.IsValid() {
 		fmt.Fprintf(a.Out, "The visitor is %s.\n", t.Visitor)
 	} else {
 		fmt.Fprintln(a.Out, "The visitor was not found.")
 	}
 	fmt.Fprintf(a.Out, "%s\n\n", t.Reason)
-	w := newTable(a.Out, table.Row{"Hop", "Address", "Kind", "Verdict", "Why"})
+	w := terminal.NewTable(a.Out, table.Row{"Hop", "Address", "Kind", "Verdict", "Why"})
 	for _, h := range t.Hops {
 		where, kind := h.Source, "–"
 		if h.Of > 0 {
