@@ -2,7 +2,7 @@
 // where the visitor is, in any Go program. It is the small, stable face of the
 // same pipeline that the service runs.
 //
-//	porch, err := porch.New(porch.Options{Trusted: []string{"10.0.0.0/8"}})
+//	porch, err := porch.New(porch.Options{Proxies: porch.Proxies{Trusted: []string{"10.0.0.0/8"}}})
 //	…
 //	address, ok := porch.Visitor(r)
 //
@@ -27,28 +27,13 @@ import (
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/handover"
 	"eastporch/internal/core/locale"
-	"eastporch/internal/editionfile"
+	editionfile "eastporch/internal/files/edition"
 )
-
-// A Card is the full answer about one address; see the service's OpenAPI
-// document for its fields.
-type Card = card.Card
-
-// A Trail explains hop by hop how a visitor was found.
-type Trail = caller.Trail
 
 // Options say whom a Porch trusts and what it knows. The zero Options trust
 // nobody and know no place.
 type Options struct {
-	// Trusted are the prefixes of your proxies, or "unix" for peers that
-	// connect through a Unix socket.
-	Trusted []string
-	// Header is the one header that your proxies write; "" is X-Forwarded-For.
-	// Forwarded (RFC 7239) is read by its grammar, any other name as a single
-	// address.
-	Header string
-	// Hops, where it is not 0, counts your proxies, the nearest included.
-	Hops int
+	Proxies Proxies
 	// Open are prefixes that are looked up although their addresses are special.
 	Open []string
 	// Geofeed is range data (RFC 8805) that cards are made with; it is read
@@ -64,6 +49,17 @@ type Options struct {
 	Default   string
 }
 
+// Proxies are those that requests come through. The zero Proxies trust nobody.
+type Proxies struct {
+	// Trusted are their prefixes, or "unix" for peers that connect through a Unix socket.
+	Trusted []string
+	// Header is the one header that they write; "" is X-Forwarded-For. Forwarded (RFC
+	// 7239) is read by its grammar, any other name as a single address.
+	Header string
+	// Hops, where it is not 0, counts them, the nearest included.
+	Hops int
+}
+
 // A Porch finds visitors. It is immutable and safe for concurrent use.
 type Porch struct {
 	finder   caller.Finder
@@ -73,8 +69,8 @@ type Porch struct {
 
 // New makes a Porch. The error says which option does not fit.
 func New(opt Options) (*Porch, error) {
-	s := caller.Settings{Header: opt.Header, Hops: opt.Hops}
-	for _, text := range opt.Trusted {
+	s := caller.Settings{Header: opt.Proxies.Header, Hops: opt.Proxies.Hops}
+	for _, text := range opt.Proxies.Trusted {
 		if text == "unix" {
 			s.Unix = true
 			continue
@@ -127,29 +123,35 @@ func (p *Porch) Visitor(r *http.Request) (address netip.Addr, ok bool) {
 }
 
 // Trail explains how the visitor of a request was found.
-func (p *Porch) Trail(r *http.Request) Trail { return p.finder.Find(peer(r), r.Header) }
+func (p *Porch) Trail(r *http.Request) Trail {
+	found := p.finder.Find(peer(r), r.Header)
+	return trailOf(&found)
+}
 
 // ChoiceCookie holds the language that a visitor chose, which wins; porch.js sets it.
 const ChoiceCookie = handover.ChoiceCookie
 
 // Card makes the card of whoever made a request.
 func (p *Porch) Card(r *http.Request) Card {
+	made := p.card(r)
+	return cardOf(&made)
+}
+
+func (p *Porch) card(r *http.Request) card.Card {
 	req := card.RequestContext{At: p.local}
 	if cookie, err := r.Cookie(ChoiceCookie); err == nil {
 		req.Choice = cookie.Value
 	}
-	card, _ := p.pipeline.Visitor(peer(r), r.Header, req, time.Now())
-	return card.In(card.Locale.Language)
+	made, _ := p.pipeline.Visitor(peer(r), r.Header, req, time.Now())
+	return made.In(made.Locale.Language)
 }
-
-// Facts are the codes and names of a card that a proxy hands on, as the service's handover does.
-type Facts = handover.Facts
 
 // OpenCookie reads the signed cookie porch_facts of the service's handover, with the key
 // that stands in the service's data directory as keys/handover.key. The error says why it
 // is not to be believed.
 func OpenCookie(value string, key []byte) (Facts, error) {
-	return handover.Open(value, key, time.Now())
+	facts, err := handover.Open(value, key, time.Now())
+	return factsOf(&facts), err
 }
 
 type contextKey struct{}
@@ -162,11 +164,11 @@ type contextKey struct{}
 // Connection that name a field of ours.
 func (p *Porch) Middleware(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		card := p.Card(r)
-		r = r.WithContext(context.WithValue(r.Context(), contextKey{}, card))
+		made := p.card(r)
+		r = r.WithContext(context.WithValue(r.Context(), contextKey{}, cardOf(&made)))
 		r.Header = r.Header.Clone() // which is the caller's
 		p.clean(r)
-		for i, value := range handover.Of(&card).Values() {
+		for i, value := range handover.Of(&made).Values() {
 			if value != "" {
 				r.Header.Set(handover.Fields[i], value)
 			}

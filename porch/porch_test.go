@@ -15,7 +15,7 @@ import (
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/handover"
-	"eastporch/internal/editionfile"
+	"eastporch/internal/files/edition"
 	"eastporch/porch"
 )
 
@@ -29,7 +29,7 @@ func request(peer, forwarded string) *http.Request {
 }
 
 func Example() {
-	p, err := porch.New(porch.Options{Trusted: []string{"203.0.113.0/28"}})
+	p, err := porch.New(porch.Options{Proxies: porch.Proxies{Trusted: []string{"203.0.113.0/28"}}})
 	if err != nil {
 		panic(err)
 	}
@@ -40,7 +40,7 @@ func Example() {
 
 func ExamplePorch_Middleware() {
 	p, err := porch.New(porch.Options{
-		Trusted: []string{"203.0.113.0/28"},
+		Proxies: porch.Proxies{Trusted: []string{"203.0.113.0/28"}},
 		Open:    []string{"198.18.0.0/15"}, // sample addresses are special
 		Geofeed: strings.NewReader("198.18.3.0/26,PT,PT-11,Lisbon,\n"),
 	})
@@ -49,7 +49,7 @@ func ExamplePorch_Middleware() {
 	}
 	page := p.Middleware(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
 		card, _ := porch.FromContext(r.Context())
-		fmt.Println(*card.Location.City, *card.Clock.TimeZone, *card.Money.CurrencyCode)
+		fmt.Println(card.City, card.TimeZone, card.CurrencyCode)
 	}))
 	page.ServeHTTP(httptest.NewRecorder(), request("203.0.113.4:4711", "198.18.3.40"))
 	// Output: Lisbon Europe/Lisbon EUR
@@ -61,7 +61,7 @@ func TestVisitor(t *testing.T) {
 	address, ok := careless.Visitor(request("203.0.113.4:4711", "198.18.7.114"))
 	assert.True(t, ok)
 	assert.Equal(t, "203.0.113.4", address.String(), "nobody is trusted by default")
-	p, err := porch.New(porch.Options{Trusted: []string{"203.0.113.0/28", "unix"}})
+	p, err := porch.New(porch.Options{Proxies: porch.Proxies{Trusted: []string{"203.0.113.0/28", "unix"}}})
 	require.NoError(t, err)
 	for peer, want := range map[string]string{"203.0.113.4:1": "198.18.7.114", "[::ffff:203.0.113.4]:1": "198.18.7.114", "@": "198.18.7.114", "198.18.9.9:1": "198.18.9.9"} {
 		address, ok := p.Visitor(request(peer, "198.18.7.114"))
@@ -73,7 +73,7 @@ func TestVisitor(t *testing.T) {
 	assert.Contains(t, p.Trail(request("203.0.113.4:1", "unknown")).Reason, "Not found")
 	_, ok = porch.FromContext(t.Context())
 	assert.False(t, ok)
-	for _, bad := range []porch.Options{{Trusted: []string{"x"}}, {Open: []string{"10.0.0.1/8"}}, {Hops: 2}, {Geofeed: strings.NewReader("nonsense\nx\n")}} {
+	for _, bad := range []porch.Options{{Proxies: porch.Proxies{Trusted: []string{"x"}}}, {Open: []string{"10.0.0.1/8"}}, {Proxies: porch.Proxies{Hops: 2}}, {Geofeed: strings.NewReader("nonsense\nx\n")}} {
 		_, err := porch.New(bad)
 		assert.Error(t, err)
 	}
@@ -83,19 +83,19 @@ func TestAnEditionFileAnswers(t *testing.T) {
 	source, err := source.ReadGeofeed(strings.NewReader("198.18.3.0/26,PT,PT-11,Lisbon,\n"), atlas.About{Name: "feed", Rank: 1})
 	require.NoError(t, err)
 	file := filepath.Join(t.TempDir(), "x.edition")
-	require.NoError(t, editionfile.Write(atlas.New(source), file))
+	require.NoError(t, edition.Write(atlas.New(source), file))
 	p, err := porch.New(porch.Options{Edition: file, Open: []string{"198.18.0.0/15"}})
 	require.NoError(t, err)
 	r := httptest.NewRequest(http.MethodGet, "/", nil)
 	r.RemoteAddr = "198.18.3.40:1234"
-	assert.Equal(t, "Lisbon", *p.Card(r).Location.City)
+	assert.Equal(t, "Lisbon", p.Card(r).City)
 	_, err = porch.New(porch.Options{Edition: file + ".gone"})
 	require.Error(t, err)
 }
 
 func TestMiddlewareHandsOnAndRemoves(t *testing.T) {
 	p, err := porch.New(porch.Options{
-		Trusted: []string{"127.0.0.1/32"}, Open: []string{"198.18.0.0/15"}, Geofeed: strings.NewReader("198.18.3.0/26,PT,PT-11,Lisbon,\n"),
+		Proxies: porch.Proxies{Trusted: []string{"127.0.0.1/32"}}, Open: []string{"198.18.0.0/15"}, Geofeed: strings.NewReader("198.18.3.0/26,PT,PT-11,Lisbon,\n"),
 		Languages: []string{"en", "pt-PT", "fr"},
 	})
 	require.NoError(t, err)
@@ -136,7 +136,7 @@ func TestMiddlewareHandsOnAndRemoves(t *testing.T) {
 	handler.ServeHTTP(httptest.NewRecorder(), r)
 	assert.Equal(t, "fr", got.Get("Porch-Language"), "the visitor's choice wins")
 
-	facts := porch.Facts{CountryCode: "PT"}
+	facts := handover.Facts{CountryCode: "PT"}
 	key := []byte("a key")
 	opened, err := porch.OpenCookie(handover.Sign(facts, key, time.Now().Add(time.Minute)), key)
 	require.NoError(t, err)

@@ -10,11 +10,10 @@ import (
 	_ "time/tzdata" // the zones of the gazetteer load on any machine
 
 	"eastporch/internal/cli"
-	"eastporch/internal/cli/terminal"
 )
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
 	context.AfterFunc(ctx, stop) // so that a second signal ends the process at once
-	os.Exit(cli.Run(ctx, terminal.System{Args: os.Args[1:], Getenv: os.Getenv, In: os.Stdin, Out: os.Stdout, Err: os.Stderr}))
+	os.Exit(cli.Run(ctx, cli.System{Args: os.Args[1:], Getenv: os.Getenv, In: os.Stdin, Out: os.Stdout, Err: os.Stderr}))
 }

@@ -26,9 +26,12 @@ const (
 	exitUsage  = 2
 )
 
+// A System is all that a command may touch outside its flags.
+type System = terminal.System
+
 // Run runs one command and gives its exit code: 0 for success, 1 where it
 // failed, 2 for wrong use. It returns when ctx ends.
-func Run(ctx context.Context, sys terminal.System) (exitCode int) {
+func Run(ctx context.Context, sys System) (exitCode int) {
 	root := New(sys)
 	root.SetArgs(sys.Args)
 	root.SetIn(sys.In)
@@ -67,7 +70,7 @@ func isCobraUsage(err error) bool {
 }
 
 // New makes the tree of commands.
-func New(sys terminal.System) *cobra.Command {
+func New(sys System) *cobra.Command {
 	a := &terminal.App{System: sys}
 	root := &cobra.Command{
 		Use:   "eastporch",

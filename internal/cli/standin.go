@@ -10,7 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"eastporch/internal/cli/terminal"
-	"eastporch/internal/standin"
+	"eastporch/internal/demo/standin"
 )
 
 func standinCommand(a *terminal.App) *cobra.Command {

@@ -17,7 +17,7 @@ import (
 
 	"eastporch/api"
 	"eastporch/internal/client"
-	"eastporch/internal/standin"
+	"eastporch/internal/demo/standin"
 )
 
 // Site is the regatta's host.

@@ -17,8 +17,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"eastporch/internal/dbtest"
 	"eastporch/internal/demo"
+	"eastporch/internal/testkit/db"
 )
 
 // rebuild asks for an edition and waits until it is built.
@@ -428,7 +428,7 @@ func TestHostNamesWhereTheOwnerAllowsIt(t *testing.T) {
 // What is corrected at one service is corrected at all of one database.
 func TestCorrectionsReachOtherInstances(t *testing.T) {
 	t.Parallel()
-	database := dbtest.New(t)
+	database := db.New(t)
 	one, two := start(t, map[string]any{"database.url": database}), start(t, map[string]any{"database.url": database})
 	one.admin = two.admin // the second start made it anew
 	require.Eventually(t, func() bool {

@@ -24,8 +24,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"eastporch/internal/browsertest"
 	"eastporch/internal/core/keys"
+	"eastporch/internal/testkit/browser"
 )
 
 // page is a browser tab that watches for console errors, uncaught exceptions
@@ -55,7 +55,7 @@ func (p *page) isExpected(url string) bool {
 func openPage(t *testing.T, s *service) *page {
 	t.Helper()
 	admin := s.adminURL
-	browser, stop, err := browsertest.Start(context.Background())
+	browser, stop, err := browser.Start(context.Background())
 	require.NoError(t, err)
 	t.Cleanup(stop)
 	ctx, cancel := context.WithTimeout(browser, 3*time.Minute)

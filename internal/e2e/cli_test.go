@@ -13,8 +13,8 @@ import (
 
 	"eastporch/internal/cli"
 	"eastporch/internal/cli/terminal"
-	"eastporch/internal/dbtest"
 	"eastporch/internal/demo"
+	"eastporch/internal/testkit/db"
 )
 
 // run runs a command in-process and gives what it wrote.
@@ -44,7 +44,7 @@ func TestCommandsOfflineNeedNoService(t *testing.T) {
 	rates := filepath.Join(dir, "some-rates.csv")
 	require.NoError(t, os.WriteFile(rates, []byte("date,base,currency,rate\n2026-11-25,EUR,JPY,161.25\n2026-11-25,EUR,KWD,0.333\n2026-11-25,EUR,SEK,0\n"), 0o600))
 
-	database := dbtest.New(t)
+	database := db.New(t)
 	tests := []struct {
 		name, in   string
 		args       []string

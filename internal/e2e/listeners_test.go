@@ -20,8 +20,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/api"
-	"eastporch/internal/browsertest"
 	"eastporch/internal/core/keys"
+	"eastporch/internal/testkit/browser"
 )
 
 // operation is one operation of the contract.
@@ -436,7 +436,7 @@ func TestAHostilePageCanNeitherReadNorPost(t *testing.T) {
 		fmt.Fprintf(w, hostile, s.adminURL, s.publicURL)
 	}))
 	defer web.Close()
-	browser, stop, err := browsertest.Start(context.Background())
+	browser, stop, err := browser.Start(context.Background())
 	require.NoError(t, err)
 	defer stop()
 	ctx, cancel := context.WithTimeout(browser, time.Minute)

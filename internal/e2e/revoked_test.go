@@ -16,8 +16,8 @@ import (
 
 	"eastporch/internal/client"
 	"eastporch/internal/core/keys"
-	"eastporch/internal/dbtest"
 	"eastporch/internal/server/access"
+	"eastporch/internal/testkit/db"
 )
 
 // signIn signs in with a key and gives the header line of the session's cookie.
@@ -41,7 +41,7 @@ func cookieOf(t *testing.T, s *service) string {
 // listed and ended on demand.
 func TestARevokedKeyTakesItsSessionsAlong(t *testing.T) {
 	t.Parallel()
-	database := dbtest.New(t)
+	database := db.New(t)
 	s, other := start(t, map[string]any{"database.url": database}), start(t, map[string]any{"database.url": database})
 	s.admin = other.admin // the second start made it anew
 	var err error

@@ -20,10 +20,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"eastporch/internal/browsertest"
 	"eastporch/internal/core/keys"
 	"eastporch/internal/core/report"
 	"eastporch/internal/demo"
+	testbrowser "eastporch/internal/testkit/browser"
 )
 
 // strict is a content-security policy that leaves a page only its own files.
@@ -126,7 +126,7 @@ func (f *front) serve(t *testing.T, s *service, key string) string {
 // openTab opens a browser tab that takes note of violations of policies and of errors.
 func openTab(t *testing.T) *page {
 	t.Helper()
-	tab, stop, err := browsertest.Start(context.Background())
+	tab, stop, err := testbrowser.Start(context.Background())
 	require.NoError(t, err)
 	t.Cleanup(stop)
 	ctx, cancel := context.WithTimeout(tab, 2*time.Minute)

@@ -25,14 +25,14 @@ import (
 	"eastporch/api"
 	"eastporch/internal/client"
 	"eastporch/internal/config"
-	"eastporch/internal/dbtest"
 	"eastporch/internal/demo"
 	"eastporch/internal/server"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/httpapi"
+	"eastporch/internal/testkit/db"
 )
 
-func TestMain(m *testing.M) { os.Exit(dbtest.Run(m)) }
+func TestMain(m *testing.M) { os.Exit(db.Run(m)) }
 
 // service is a running service and the ways into it.
 type service struct {
@@ -52,7 +52,7 @@ func start(t *testing.T, flags map[string]any) *service {
 	dir, data := t.TempDir(), t.TempDir()
 	file, err := demo.Write(dir)
 	require.NoError(t, err)
-	database := dbtest.New(t)
+	database := db.New(t)
 	set := map[string]any{"public.address": "127.0.0.1:0", "admin.address": "127.0.0.1:0", "limits.visitor_per_second": 1000, "database.url": database, "data_dir": data}
 	for k, v := range flags {
 		set[k] = v

@@ -15,8 +15,8 @@ import (
 
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/atlas/source"
-	"eastporch/internal/editionfile"
-	"eastporch/internal/synthetic"
+	"eastporch/internal/files/edition"
+	"eastporch/internal/testkit/synthetic"
 )
 
 // fullTable is the table of 4.5 million rows that the promises are about.
@@ -32,7 +32,7 @@ func buildFull(b *testing.B, file string) {
 	b.Helper()
 	s, err := source.ReadTable(bytes.NewReader(fullTable()), ',', nil, atlas.About{Name: "synthetic", Rank: 1, Dated: "2026-11-01"})
 	require.NoError(b, err)
-	require.NoError(b, editionfile.Write(atlas.New(s), file))
+	require.NoError(b, edition.Write(atlas.New(s), file))
 }
 
 // BenchmarkBuild makes a synced edition of the table, and merely reads the table
@@ -65,7 +65,7 @@ func BenchmarkOpen(b *testing.B) {
 	file := filepath.Join(b.TempDir(), "synthetic.edition")
 	buildFull(b, file)
 	answer := func(b *testing.B) {
-		a, err := editionfile.Open(file)
+		a, err := edition.Open(file)
 		require.NoError(b, err)
 		if a.Lookup(netip.AddrFrom4([4]byte{9, 9, 9, 9})).Location.CountryCode == nil {
 			b.Fatal("not found")

@@ -23,10 +23,10 @@ import (
 
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/atlas/source"
-	"eastporch/internal/dbtest"
+	"eastporch/internal/testkit/db"
 )
 
-func TestMain(m *testing.M) { os.Exit(dbtest.Run(m)) }
+func TestMain(m *testing.M) { os.Exit(db.Run(m)) }
 
 const feed = "198.18.3.0/26,PT,PT-11,Lisbon,\n198.18.7.0/24,ES,ES-VC,Valencia,\n"
 
@@ -159,7 +159,7 @@ func TestFetchOverHTTP(t *testing.T) {
 }
 
 func TestReadFromADatabase(t *testing.T) {
-	url := dbtest.New(t)
+	url := db.New(t)
 	conn, err := pgx.Connect(t.Context(), url)
 	require.NoError(t, err)
 	defer conn.Close(t.Context())

@@ -2,12 +2,10 @@ package editions
 
 import (
 	"cmp"
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
-	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -19,8 +17,7 @@ import (
 
 	"eastporch/api"
 	"eastporch/internal/core/atlas"
-	"eastporch/internal/core/atlas/source"
-	"eastporch/internal/editionfile"
+	"eastporch/internal/files/edition"
 )
 
 // Errors of a [Shelf].
@@ -101,7 +98,7 @@ func OpenShelf(dir string, fetcher *Fetcher, now func() time.Time) (*Shelf, erro
 	}
 	s.put(atlas.New())
 	if n := len(s.state.Uses); n > 0 {
-		if a, err := editionfile.Open(s.path(s.state.Uses[n-1].Edition)); err == nil {
+		if a, err := edition.Open(s.path(s.state.Uses[n-1].Edition)); err == nil {
 			s.put(a)
 		} else {
 			s.state.Uses = s.state.Uses[:n-1]
@@ -169,7 +166,7 @@ func (s *Shelf) open(name string) (*atlas.Atlas, error) {
 	if !editionName.MatchString(name) {
 		return nil, fmt.Errorf("%w: %.80q", ErrNoEdition, name)
 	}
-	a, err := editionfile.Open(s.path(name))
+	a, err := edition.Open(s.path(name))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%w: %.80q", ErrNoEdition, name)
 	}
@@ -244,7 +241,7 @@ func (s *Shelf) List() ([]Edition, error) {
 		}
 		a := s.inUse
 		if name != a.Name() {
-			if a, err = editionfile.Open(path); err != nil {
+			if a, err = edition.Open(path); err != nil {
 				e.Unusable = err.Error()
 				list = append(list, e)
 				continue
@@ -279,188 +276,4 @@ func (s *Shelf) Job() Job {
 	job := s.job
 	job.Sources = slices.Clone(job.Sources)
 	return job
-}
-
-// Refresh builds an edition where a source has changed, or always, and takes it
-// into use where auto says so and its sources have not shrunk: then the error
-// wraps [ErrShrunk], and the edition stays ready to be used by hand. made is false
-// where nothing had changed. A build that fails changes nothing.
-func (s *Shelf) Refresh(ctx context.Context, sources []SourceConfig, always, auto bool) (made bool, err error) {
-	build, err := s.Begin(sources)
-	if err != nil {
-		return false, err
-	}
-	return build(ctx, always, auto)
-}
-
-// Begin is [Shelf.Refresh] in two steps: when it returns, [Shelf.Job] says that a build runs,
-// and build, which must be called, makes it. The error is [ErrBusy] while another runs.
-func (s *Shelf) Begin(sources []SourceConfig) (build func(ctx context.Context, always, auto bool) (made bool, err error), err error) {
-	s.lock.Lock()
-	defer s.lock.Unlock()
-	if s.building {
-		return nil, ErrBusy
-	}
-	s.building = true
-	began := s.now().UTC()
-	last := s.job
-	s.job = Job{Running: true, Began: &began, Doing: "looking for changes", Sources: []SourceRunning{}}
-	for _, source := range sources {
-		s.job.Sources = append(s.job.Sources, SourceRunning{Name: source.Name, Doing: "waiting"})
-	}
-	return func(ctx context.Context, always, auto bool) (bool, error) {
-		return s.build(ctx, sources, last, always, auto)
-	}, nil
-}
-
-// build makes the edition that Begin has begun; last is the job before.
-func (s *Shelf) build(ctx context.Context, sources []SourceConfig, last Job, always, auto bool) (made bool, err error) {
-	defer func() {
-		s.lock.Lock()
-		defer s.lock.Unlock()
-		s.building = false
-		if !made && err == nil {
-			s.job = last // nothing was to be done
-			return
-		}
-		ended := s.now().UTC()
-		s.job.Running, s.job.Ended, s.job.Doing = false, &ended, ""
-		if err != nil {
-			s.job.Failed = err.Error()
-		}
-	}()
-	fetcher := s.fetcher.round()
-	configured := named(sources)
-	s.lock.Lock()
-	isEmpty := len(s.state.Uses) == 0
-	before := maps.Clone(s.state.Inputs)
-	s.lock.Unlock()
-	if !always && !isEmpty {
-		same, err := s.isMade(ctx, fetcher, sources, configured, before)
-		if err != nil || same {
-			return false, err
-		}
-	}
-	a, report, prints, err := Build(ctx, sources, BuildOptions{Fetcher: fetcher, Rejects: filepath.Join(s.dir, "rejects.jsonl"), Progress: s.progress})
-	if err != nil {
-		return false, err
-	}
-	s.progress("", "writing", 0, 0)
-	if there, err := editionfile.Open(s.path(a.Name())); err == nil && there.Checksum() != a.Checksum() {
-		return false, fmt.Errorf("another edition is called %s already: its checksum is %s, that of this one %s; change the date of a source", a.Name(), there.Checksum(), a.Checksum())
-	}
-	if err := editionfile.Write(a, s.path(a.Name())); err != nil {
-		return false, err
-	}
-	if info, err := os.Stat(s.path(a.Name())); err == nil {
-		report.Bytes = info.Size()
-	}
-	opened, err := editionfile.Open(s.path(a.Name())) // so that memory holds it once
-	if err != nil {
-		return false, err
-	}
-	s.lock.Lock()
-	defer s.lock.Unlock()
-	report.Warnings = shrunk(s.inUse, opened)
-	s.job.Edition = a.Name()
-	s.state.Inputs[a.Name()] = inputs{configured, prints, report}
-	s.tidy()
-	if err := s.save(); err != nil {
-		return true, err
-	}
-	if len(report.Warnings) > 0 && !isEmpty {
-		return true, fmt.Errorf("%w: %s; edition %s is ready, and is used when you say so", ErrShrunk, strings.Join(report.Warnings, ", "), a.Name())
-	}
-	if auto || isEmpty {
-		return true, s.use(opened)
-	}
-	return true, nil
-}
-
-// isMade says whether an edition stands on the shelf that was made of the sources as they
-// are now.
-func (s *Shelf) isMade(ctx context.Context, fetcher *Fetcher, sources []SourceConfig, configured string, made map[string]inputs) (bool, error) {
-	for name, in := range made {
-		if _, err := os.Stat(s.path(name)); err != nil || in.Sources != configured {
-			continue
-		}
-		same := true
-		for _, source := range sources {
-			last := in.Prints[source.Name]
-			now, err := fetcher.Print(ctx, source, last)
-			if err != nil {
-				return false, err
-			}
-			same = same && now.Same(last)
-		}
-		if same {
-			return true, nil
-		}
-	}
-	return false, nil
-}
-
-// named writes down sources and how they are read.
-func named(sources []SourceConfig) string {
-	var list []any
-	for _, s := range sources {
-		list = append(list, struct {
-			atlas.About
-			Location, Query, Label string
-			Format                 source.Format
-			Columns                map[string]string
-			Postal                 bool
-		}{s.About, s.Location, s.Query, s.Label, s.Format, s.Columns, s.Postal})
-	}
-	text, _ := json.Marshal(list) // texts and numbers always marshal
-	return string(text)
-}
-
-func (s *Shelf) progress(source, doing string, bytes int64, lines int) {
-	s.lock.Lock()
-	defer s.lock.Unlock()
-	if source == "" {
-		s.job.Doing = doing
-		return
-	}
-	s.job.Doing = "reading"
-	for i := range s.job.Sources {
-		if s.job.Sources[i].Name == source {
-			s.job.Sources[i] = SourceRunning{Name: source, Doing: doing, Bytes: max(bytes, s.job.Sources[i].Bytes), Lines: lines}
-		}
-	}
-}
-
-// tidy removes the oldest editions that were not used lately. The lock is held.
-func (s *Shelf) tidy() {
-	files, _ := filepath.Glob(filepath.Join(s.dir, "*"+extension))
-	type file struct {
-		name string
-		at   time.Time
-	}
-	var old []file
-	for _, path := range files {
-		name := strings.TrimSuffix(filepath.Base(path), extension)
-		if info, err := os.Stat(path); err == nil && name != s.inUse.Name() && name != s.job.Edition {
-			at := info.ModTime()
-			for _, u := range s.state.Uses {
-				if u.Edition == name && u.Until != nil && u.Until.After(at) {
-					at = *u.Until
-				}
-			}
-			old = append(old, file{name, at})
-		}
-	}
-	slices.SortFunc(old, func(a, b file) int { return b.at.Compare(a.at) })
-	for _, f := range old[min(len(old), keep):] {
-		_ = os.Remove(s.path(f.name))
-	}
-	for name := range s.state.Inputs {
-		if _, err := os.Stat(s.path(name)); err != nil {
-			delete(s.state.Inputs, name)
-		}
-	}
-	if n := len(s.state.Uses); n > 50 {
-		s.state.Uses = slices.Clone(s.state.Uses[n-50:])
-	}
 }

@@ -77,7 +77,7 @@ func (s *Server) visits(cards *card.Pipeline, known *sites.Sites) (httpapi.Visit
 	marker := visit.Marker{BotAgents: marks.BotAgents, BotLabels: marks.BotLabels, MonitorAgents: marks.MonitorAgents, MonitorLabels: marks.MonitorLabels}
 	service, err := visits.New(visits.Options{Cards: cards, Store: s.store, Queue: s.intake, Privacy: s.privacy, Sites: known, Marker: marker.Lower()}, time.Now)
 	return httpapi.Visits{
-		Service: service, Reports: report.New(s.store, time.Now), Stored: s.store, Arrived: s.notifier.Next, Stopping: s.stopping,
+		Service: service, Reports: report.New(s.store, time.Now), Stored: s.store, Changed: s.notifier.Next, Stopping: s.stopping,
 		Settle: func(ctx context.Context) {
 			ctx, cancel := context.WithTimeout(ctx, settleWithin)
 			defer cancel()

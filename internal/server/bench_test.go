@@ -10,19 +10,19 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/visit"
-	"eastporch/internal/dbtest"
 	"eastporch/internal/server/intake"
 	"eastporch/internal/server/store"
-	"eastporch/internal/synthetic"
+	"eastporch/internal/testkit/db"
+	"eastporch/internal/testkit/synthetic"
 )
 
-func TestMain(m *testing.M) { os.Exit(dbtest.Run(m)) }
+func TestMain(m *testing.M) { os.Exit(db.Run(m)) }
 
 // Draining a queue against storing the same visits from memory, in turns: each round queues
 // 40,000 visits and drains them, and stores 40,000 others in batches of the same size.
 func BenchmarkDrain(b *testing.B) {
 	const most, batch = 40_000, 10_000
-	s, err := store.Open(b.Context(), dbtest.New(b), 0)
+	s, err := store.Open(b.Context(), db.New(b), 0)
 	require.NoError(b, err)
 	defer s.Close()
 	now := time.Now()

@@ -33,7 +33,7 @@ func (s *Server) openLocal(ctx context.Context) error {
 	}
 	r := rates.Options{
 		URL: cfg.Rates.URL, Source: cfg.Rates.Source, Dir: cfg.DataDir, Inside: cfg.Rates.FetchInside,
-		Refresh: cfg.Rates.Refresh, StaleDays: cfg.Rates.StaleDays, Now: time.Now, Failed: s.ratesFailed,
+		StaleDays: cfg.Rates.StaleDays,
 	}
 	if cfg.Rates.File != "" {
 		r.File = s.opt.Input.Path(cfg.Rates.File)
@@ -41,7 +41,7 @@ func (s *Server) openLocal(ctx context.Context) error {
 	if r.Source == "" {
 		r.Source = cfg.Rates.URL + cfg.Rates.File
 	}
-	s.rates = rates.New(r, func(read locale.Rates) {
+	s.rates = rates.New(r, time.Now, func(read locale.Rates) {
 		for _, l := range s.locals {
 			l.UseRates(read)
 		}

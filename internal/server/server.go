@@ -175,7 +175,7 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 		return nil
 	})
 	s.begin(s.jobs, "keys", s.keys.Run)
-	s.begin(s.jobs, "exchange rates", s.rates.Run)
+	s.begin(s.jobs, "exchange rates", func(ctx context.Context) error { return s.rates.Run(ctx, s.opt.Config.Rates.Refresh, s.ratesFailed) })
 	s.begin(s.jobs, "sources", s.refreshSources)
 	s.begin(s.jobs, "corrections", s.watchCorrections)
 	s.begin(s.jobs, "content variants", s.watchVariants)

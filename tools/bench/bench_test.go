@@ -15,11 +15,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/rangetable"
-	"eastporch/internal/dbtest"
-	"eastporch/internal/synthetic"
+	"eastporch/internal/testkit/db"
+	"eastporch/internal/testkit/synthetic"
 )
 
-func TestMain(m *testing.M) { os.Exit(dbtest.Run(m)) }
+func TestMain(m *testing.M) { os.Exit(db.Run(m)) }
 
 type full struct {
 	v4, v6 []rangetable.Row
@@ -77,7 +77,7 @@ func BenchmarkRouting6(b *testing.B) { benchmarkRouting(b, fullSet().v6, false) 
 // connection, prepared; and in process.
 func BenchmarkDatabase(b *testing.B) {
 	f := fullSet()
-	conn, err := pgx.Connect(b.Context(), dbtest.New(b))
+	conn, err := pgx.Connect(b.Context(), db.New(b))
 	require.NoError(b, err)
 	defer conn.Close(context.Background())
 	_, err = conn.Exec(b.Context(), `CREATE TABLE flat (first inet NOT NULL, value integer NOT NULL)`)

@@ -18,7 +18,7 @@ import (
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/chromedp"
 
-	"eastporch/internal/browsertest"
+	"eastporch/internal/testkit/browser"
 )
 
 // shot is one picture: a page at a size, in a mode, after a click where one is
@@ -97,7 +97,7 @@ func run(link, site, out string, names []string) error {
 	if !ok {
 		return errors.New("--link is missing: give the one-time link that eastporch demo printed")
 	}
-	ctx, stop, err := browsertest.Start(context.Background())
+	ctx, stop, err := browser.Start(context.Background())
 	if err != nil {
 		return err
 	}

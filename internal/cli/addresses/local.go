@@ -172,7 +172,7 @@ that the site has; the reason says which of these decided it.`,
 		{"time_zone", "in place of the country's"},
 		{"at", "a moment to write by their clock, RFC 3339"},
 	} {
-		query[f[0]] = cmd.Flags().String(FlagName(f[0]), "", f[1])
+		query[f[0]] = cmd.Flags().String(terminal.FlagName(f[0]), "", f[1])
 	}
 	return cmd
 }

@@ -19,9 +19,6 @@ import (
 	"eastporch/internal/server/lookup"
 )
 
-// FlagName is a field as a flag has it.
-func FlagName(field string) string { return strings.ReplaceAll(field, "_", "-") }
-
 // offlineStretches bounds how many stretches of a range are looked at offline.
 const offlineStretches = 5_000_000
 

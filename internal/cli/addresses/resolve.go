@@ -150,27 +150,14 @@ func drawCards(a *terminal.App, cards []card.Card) {
 		if c.Address.Skipped {
 			kind += ", skipped"
 		}
-		t.AppendRow(table.Row{c.Address.Text, w.Level, Place(w), terminal.Join(" ", plain.Value(w.Names.Country), plain.Value(w.CountryCode)), within, plain.Value(w.TimeZone), kind})
+		t.AppendRow(table.Row{c.Address.Text, w.Level, terminal.Place(w), terminal.Join(" ", plain.Value(w.Names.Country), plain.Value(w.CountryCode)), within, plain.Value(w.TimeZone), kind})
 	}
 	t.Render()
 }
 
-// Place names the finest thing that is known.
-func Place(w atlas.Location) string {
-	switch {
-	case w.Names.City != nil:
-		return *w.Names.City
-	case w.Names.Region != nil:
-		return *w.Names.Region
-	case w.Names.Country != nil:
-		return *w.Names.Country
-	}
-	return "–"
-}
-
 func drawCard(a *terminal.App, c card.Card) {
 	w := c.Location
-	fmt.Fprintf(a.Out, "%s\n", Place(w))
+	fmt.Fprintf(a.Out, "%s\n", terminal.Place(w))
 	if path := terminal.Join(" / ", plain.Value(w.Names.Region), plain.Value(w.Names.Country), plain.Value(w.Names.Continent)); path != "" {
 		fmt.Fprintln(a.Out, path)
 	}

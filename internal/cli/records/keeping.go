@@ -13,7 +13,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"eastporch/api"
-	"eastporch/internal/cli/addresses"
 	"eastporch/internal/cli/terminal"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
@@ -47,7 +46,7 @@ goes on from where it was, and misses none.`,
 			}
 			w := v.Card.Location
 			_, err := fmt.Fprintf(a.Out, "%s  %-22s  %-28s  %-24s  %s\n", v.Time.Format(time.TimeOnly), terminal.Shorten(addressOf(v), 22),
-				terminal.Shorten(terminal.Join(", ", addresses.Place(w), plain.Value(w.CountryCode)), 28), terminal.Shorten(v.Path, 24), marks(v))
+				terminal.Shorten(terminal.Join(", ", terminal.Place(w), plain.Value(w.CountryCode)), 28), terminal.Shorten(v.Path, 24), marks(v))
 			return err
 		})
 		if cmd.Context().Err() != nil {

@@ -12,7 +12,6 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"eastporch/internal/cli/addresses"
 	"eastporch/internal/cli/terminal"
 	"eastporch/internal/client"
 	"eastporch/internal/core/plain"
@@ -139,7 +138,7 @@ func drawVisits(a *terminal.App, visits []visit.Visit, count visit.Count) {
 			within = plain.Decimal(*w.RadiusKm) + " km"
 		}
 		t.AppendRow(table.Row{
-			v.Time.Format(time.DateTime), address, addresses.Place(w), plain.Value(w.CountryCode), w.Level, within, terminal.Shorten(v.Path, 32), marks(v),
+			v.Time.Format(time.DateTime), address, terminal.Place(w), plain.Value(w.CountryCode), w.Level, within, terminal.Shorten(v.Path, 32), marks(v),
 		})
 	}
 	t.Render()

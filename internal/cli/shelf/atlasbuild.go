@@ -17,8 +17,8 @@ import (
 	"eastporch/internal/client"
 	"eastporch/internal/config"
 	"eastporch/internal/core/atlas/source"
-	"eastporch/internal/editionfile"
 	"eastporch/internal/editions"
+	editionfile "eastporch/internal/files/edition"
 	"eastporch/internal/server"
 )
 

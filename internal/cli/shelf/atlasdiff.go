@@ -14,6 +14,7 @@ import (
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/atlas/compare"
 	"eastporch/internal/core/atlas/source"
+	editionfile "eastporch/internal/files/edition"
 )
 
 func atlasSampleCommand(a *terminal.App) *cobra.Command {
@@ -181,7 +182,7 @@ where it breaks off: what was written until then is not whole.`,
 			}
 			bar := a.ShareBar("Exporting")
 			defer bar.Done()
-			return source.Export(edition, a.Out, source.Format(format), raw, bar.Share)
+			return editionfile.Export(edition, a.Out, source.Format(format), raw, bar.Share)
 		},
 	}
 	cmd.Flags().StringVar(&file, "atlas", "", "work offline on this edition or source")

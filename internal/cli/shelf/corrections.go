@@ -9,7 +9,6 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"eastporch/internal/cli/addresses"
 	"eastporch/internal/cli/terminal"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/atlas/source"
@@ -82,7 +81,7 @@ func correctionsAddCommand(a *terminal.App) *cobra.Command {
 				}
 			}
 			for name, v := range numbers {
-				if cmd.Flags().Changed(addresses.FlagName(name)) {
+				if cmd.Flags().Changed(terminal.FlagName(name)) {
 					body[name] = *v
 				}
 			}
@@ -104,10 +103,10 @@ func correctionsAddCommand(a *terminal.App) *cobra.Command {
 		{"time_zone", "IANA name"},
 		{"note", "why"},
 	} {
-		texts[f.name] = cmd.Flags().String(addresses.FlagName(f.name), "", f.usage)
+		texts[f.name] = cmd.Flags().String(terminal.FlagName(f.name), "", f.usage)
 	}
 	for _, f := range []struct{ name, usage string }{{"latitude", "degrees"}, {"longitude", "degrees"}, {"radius_km", "how exact the point is"}} {
-		numbers[f.name] = cmd.Flags().Float64(addresses.FlagName(f.name), 0, f.usage)
+		numbers[f.name] = cmd.Flags().Float64(terminal.FlagName(f.name), 0, f.usage)
 	}
 	cmd.Flags().BoolVar(&never, "do-not-locate", false, "the range is not to be located")
 	return cmd

@@ -11,14 +11,14 @@ import (
 
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/atlas/source"
-	"eastporch/internal/editionfile"
 	"eastporch/internal/editions"
+	"eastporch/internal/files/edition"
 )
 
 // OpenAtlas opens an edition file, or reads a source into an edition of its own:
 // what the file is is seen from its contents.
 func OpenAtlas(a *App, file string) (*atlas.Atlas, error) {
-	edition, err := editionfile.Open(file)
+	edition, err := edition.Open(file)
 	if err == nil || !errors.Is(err, atlas.ErrEdition) || beginsAsEdition(file) {
 		return edition, err
 	}

@@ -8,7 +8,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
-	"eastporch/internal/formats"
+	"eastporch/internal/files/answers"
 )
 
 // NewTable makes a table in the one style of all commands; figures columns are
@@ -68,7 +68,7 @@ func Emit[T any](a *App, values []T, single bool, draw func()) error {
 		if single && len(values) == 1 && a.Output == "yaml" {
 			value = values[0]
 		}
-		text, err := formats.Render(a.Output, value, "", nil)
+		text, err := answers.Render(a.Output, value, "", nil)
 		if err == nil {
 			_, err = a.Out.Write(text)
 		}

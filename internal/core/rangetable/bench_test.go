@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/rangetable"
-	"eastporch/internal/synthetic"
+	"eastporch/internal/testkit/synthetic"
 )
 
 // full is the set that the promises are about, built once.

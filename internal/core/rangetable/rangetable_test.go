@@ -127,15 +127,6 @@ func prefixNear(r *rand.Rand) netip.Prefix {
 	return netip.PrefixFrom(netip.AddrFrom16(b), []int{0, 1, 8, 16, 64, 126, 127, 128}[r.IntN(8)]).Masked()
 }
 
-func lastOf(p netip.Prefix) netip.Addr {
-	b := p.Addr().AsSlice()
-	for i := p.Bits(); i < len(b)*8; i++ {
-		b[i/8] |= 1 << (7 - i%8)
-	}
-	a, _ := netip.AddrFromSlice(b)
-	return a
-}
-
 func TestLookupDoesNotAllocate(t *testing.T) {
 	table, err := New([]Entry{entry("10.0.0.0/8", 1), entry("2001:db8::/32", 2)})
 	require.NoError(t, err)

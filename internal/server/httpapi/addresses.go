@@ -13,7 +13,7 @@ import (
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/invalid"
-	"eastporch/internal/formats"
+	"eastporch/internal/files/answers"
 	"eastporch/internal/server/lookup"
 	"eastporch/internal/server/problem"
 	"eastporch/internal/server/request"
@@ -69,7 +69,7 @@ func (h *handlers) getAddresses(c *gin.Context) {
 	reason := func(err error) string { return problem.From(err).Detail }
 	own(c)
 	if format == "ndjson" && c.Query("fields") == "" {
-		c.Header("Content-Type", formats.Types[format])
+		c.Header("Content-Type", answers.Types[format])
 		out := json.NewEncoder(c.Writer)
 		for i, text := range list {
 			if err := out.Encode(h.Atlas.Lookup.One(c, text, q, reason)); err != nil {

@@ -12,6 +12,7 @@ import (
 	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/editions"
+	editionfile "eastporch/internal/files/edition"
 	"eastporch/internal/server/atlases"
 	"eastporch/internal/server/request"
 )
@@ -119,7 +120,7 @@ func (h *handlers) exportEdition(c *gin.Context) {
 		return
 	}
 	attachment(c, "text/csv; charset=utf-8", fmt.Sprintf("%s-%s.csv", edition.Name(), format))
-	if err := source.Export(edition, steady(c), format, c.Query("raw") == "true", nil); err != nil {
+	if err := editionfile.Export(edition, steady(c), format, c.Query("raw") == "true", nil); err != nil {
 		h.breakOff(c, err)
 	}
 }

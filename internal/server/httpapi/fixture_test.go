@@ -357,7 +357,7 @@ func newFixture(t testing.TB, feed string, to sink) *fixture {
 	languages, err := locale.NewLanguages([]string{"pt-PT", "en"}, "")
 	require.NoError(t, err)
 	known := sites.New(sites.Site{Host: testSite, Name: "Heron Lake Regatta", Privacy: visit.Whole, TimeZone: "Europe/Lisbon", Local: &card.Local{Languages: languages, Currency: "EUR"}})
-	feedOfRates := rates.New(rates.Options{StaleDays: 7, Now: now}, func(locale.Rates) {})
+	feedOfRates := rates.New(rates.Options{StaleDays: 7}, now, func(locale.Rates) {})
 	local, err := localize.New(localize.Options{Cards: cards, Rates: feedOfRates, Groups: almanac.Groups{}, Now: now})
 	require.NoError(t, err)
 	recorder, err := visits.New(visits.Options{Cards: cards, Store: m, Queue: in, Privacy: keep, Sites: known}, now)
@@ -374,7 +374,7 @@ func newFixture(t testing.TB, feed string, to sink) *fixture {
 				return caller.Finder{}, errors.New("not in the tests")
 			},
 		}},
-		Visits: Visits{Service: recorder, Reports: report.New(m, now), Stored: m, Arrived: func() <-chan struct{} { return nil }, Settle: in.Settle, Stopping: make(chan struct{})},
+		Visits: Visits{Service: recorder, Reports: report.New(m, now), Stored: m, Changed: func() <-chan struct{} { return nil }, Settle: in.Settle, Stopping: make(chan struct{})},
 		Atlas:  Atlas{Service: ofAtlas, Lookup: asked},
 		Access: Access{
 			Keys: keys, Sessions: access.NewSessions(nil, time.Now), Audit: m,

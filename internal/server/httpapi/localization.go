@@ -15,8 +15,8 @@ import (
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/snippet"
 	"eastporch/internal/core/variant"
+	"eastporch/internal/files/answers"
 	"eastporch/internal/flags"
-	"eastporch/internal/formats"
 	"eastporch/internal/server/localize"
 	"eastporch/internal/server/page"
 	"eastporch/internal/server/problem"
@@ -204,7 +204,7 @@ func (h *handlers) dropVariants(c *gin.Context) {
 
 // getSnippets writes code to paste for a choice of fields.
 func (h *handlers) getSnippets(c *gin.Context) {
-	want := snippet.Want{Base: c.Query("base"), Key: c.DefaultQuery("key", "KEY"), Site: c.Query("site"), Fields: formats.Paths(c.Query("fields"))}
+	want := snippet.Want{Base: c.Query("base"), Key: c.DefaultQuery("key", "KEY"), Site: c.Query("site"), Fields: answers.Paths(c.Query("fields"))}
 	if want.Base == "" {
 		want.Base = h.Content.VisitorURL()
 	}

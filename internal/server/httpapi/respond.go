@@ -15,7 +15,7 @@ import (
 
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/invalid"
-	"eastporch/internal/formats"
+	"eastporch/internal/files/answers"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/problem"
 	"eastporch/internal/server/request"
@@ -86,13 +86,13 @@ func (h *handlers) write(c *gin.Context, key string, value any) {
 		return
 	}
 	c.Writer.Header().Add("Vary", "Accept")
-	paths := formats.Paths(c.Query("fields"))
+	paths := answers.Paths(c.Query("fields"))
 	if format == "json" && len(paths) == 0 {
 		c.JSON(http.StatusOK, value)
 		return
 	}
-	text, err := formats.Render(format, value, key, paths)
-	if errors.Is(err, formats.ErrPath) {
+	text, err := answers.Render(format, value, key, paths)
+	if errors.Is(err, answers.ErrPath) {
 		hint := "Paths go by the keys of the answer, such as location.city or clock."
 		if key != "" {
 			hint = fmt.Sprintf("Paths go by the keys of one of the %s in the answer; ask without fields to see them.", key)
@@ -103,7 +103,7 @@ func (h *handlers) write(c *gin.Context, key string, value any) {
 		h.fail(c, err)
 		return
 	}
-	kind := formats.Types[format]
+	kind := answers.Types[format]
 	if strings.HasPrefix(kind, "text/") {
 		kind += "; charset=utf-8"
 	}

@@ -79,9 +79,9 @@ type Visits struct {
 	Service *visits.Visits
 	Reports *report.Reports
 	Stored  storedVisits
-	// Arrived gives a channel that is closed when visits have been stored, Settle waits for
+	// Changed gives a channel that is closed when visits have been stored, Settle waits for
 	// those that were accepted before, and Stopping is closed when the service stops.
-	Arrived  func() <-chan struct{}
+	Changed  func() <-chan struct{}
 	Settle   func(ctx context.Context)
 	Stopping <-chan struct{}
 }

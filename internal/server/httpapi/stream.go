@@ -63,7 +63,7 @@ func (h *handlers) streamVisits(c *gin.Context) {
 		if err := h.stillAdmitted(c); errors.Is(err, access.ErrBadKey) || errors.Is(err, access.ErrBadSession) {
 			return
 		}
-		changed := h.Visits.Arrived()
+		changed := h.Visits.Changed()
 		last, err := h.Visits.Stored.LastSequence(c)
 		var list []visit.StoredVisit
 		if err == nil {

@@ -19,11 +19,11 @@ import (
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
+	visitfile "eastporch/internal/files/visits"
 	"eastporch/internal/server/problem"
 	"eastporch/internal/server/request"
 	"eastporch/internal/server/sites"
 	"eastporch/internal/server/visits"
-	"eastporch/internal/visitfile"
 )
 
 // manyVisits bounds the visits of one request.

@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/visit"
-	"eastporch/internal/synthetic"
+	"eastporch/internal/testkit/synthetic"
 )
 
 var start = time.Date(2026, 11, 14, 6, 0, 0, 0, time.UTC)

@@ -12,6 +12,7 @@ import (
 
 	"eastporch/internal/core/locale"
 	"eastporch/internal/editions"
+	"eastporch/internal/server/lifecycle"
 )
 
 // Options says where rates come from. Neither File nor URL means that there are none.
@@ -20,10 +21,7 @@ type Options struct {
 	Source    string // who says so
 	Dir       string // where fetched rates are kept
 	Inside    bool   // fetch from addresses that are not public
-	Refresh   time.Duration
 	StaleDays int
-	Now       func() time.Time
-	Failed    func(error) // is told where rates could not be read again; nil tells nobody
 }
 
 // A State is how the rates stand.
@@ -36,6 +34,7 @@ type State struct {
 // A Feed reads rates again and again. It is safe for concurrent use.
 type Feed struct {
 	opt Options
+	now func() time.Time
 
 	mu      sync.RWMutex
 	state   State
@@ -44,8 +43,8 @@ type Feed struct {
 
 // New makes a feed. changed is called with the rates whenever they were read, from
 // [Feed.Read] and [Feed.Run].
-func New(opt Options, changed func(locale.Rates)) *Feed {
-	return &Feed{opt: opt, changed: changed}
+func New(opt Options, now func() time.Time, changed func(locale.Rates)) *Feed {
+	return &Feed{opt: opt, now: now, changed: changed}
 }
 
 // ErrNone is what [Feed.Read] gives where no rates are configured.
@@ -88,7 +87,7 @@ func (k *Feed) Read(ctx context.Context) error {
 		return k.failed(errors.Join(trouble, err))
 	}
 	k.mu.Lock()
-	k.state = State{Rates: read, ReadAt: k.opt.Now().UTC()}
+	k.state = State{Rates: read, ReadAt: k.now().UTC()}
 	k.mu.Unlock()
 	k.changed(read)
 	if trouble != nil {
@@ -104,21 +103,15 @@ func (k *Feed) failed(err error) error {
 	return err
 }
 
-// Run reads the rates again as often as the options say, until ctx ends.
-func (k *Feed) Run(ctx context.Context) error {
+// Run reads the rates again as often as it is said, until ctx ends. failed is told where that
+// was not possible.
+func (k *Feed) Run(ctx context.Context, every time.Duration, failed func(error)) error {
 	if k.opt.File == "" && k.opt.URL == "" {
 		return nil
 	}
-	ticker := time.NewTicker(k.opt.Refresh)
-	defer ticker.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return nil
-		case <-ticker.C:
-			if err := k.Read(ctx); err != nil && ctx.Err() == nil && k.opt.Failed != nil {
-				k.opt.Failed(err)
-			}
+	return lifecycle.Every(ctx, every, func() {
+		if err := k.Read(ctx); err != nil && ctx.Err() == nil {
+			failed(err)
 		}
-	}
+	})
 }

@@ -12,16 +12,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/locale"
-	"eastporch/internal/standin"
+	"eastporch/internal/demo/standin"
 )
 
-func feed(t *testing.T, opt Options) (*Feed, *int) {
+func feed(t *testing.T, opt Options, now func() time.Time) (*Feed, *int) {
 	t.Helper()
 	times := 0
-	if opt.Now == nil {
-		opt.Now = time.Now
-	}
-	return New(opt, func(locale.Rates) { times++ }), &times
+	return New(opt, now, func(locale.Rates) { times++ }), &times
 }
 
 func TestOldRatesStandWhereNewOnesFail(t *testing.T) {
@@ -36,8 +33,8 @@ func TestOldRatesStandWhereNewOnesFail(t *testing.T) {
 		source.ServeHTTP(w, r)
 	}))
 	defer server.Close()
-	opt := Options{URL: server.URL + "/rates.json", Source: "Regatta bank", Dir: t.TempDir(), Inside: true, StaleDays: 4, Now: func() time.Time { return now }}
-	k, times := feed(t, opt)
+	opt := Options{URL: server.URL + "/rates.json", Source: "Regatta bank", Dir: t.TempDir(), Inside: true, StaleDays: 4}
+	k, times := feed(t, opt, func() time.Time { return now })
 	require.NoError(t, k.Read(t.Context()))
 	assert.Equal(t, "EUR", k.State().Rates.Base)
 	assert.Equal(t, "2026-11-25", k.State().Rates.Dated.Format(time.DateOnly))
@@ -51,7 +48,7 @@ func TestOldRatesStandWhereNewOnesFail(t *testing.T) {
 	assert.True(t, k.Stale(now.AddDate(0, 0, 5)))
 	assert.Equal(t, 1, *times)
 
-	again, _ := feed(t, opt) // after a restart
+	again, _ := feed(t, opt, func() time.Time { return now }) // after a restart
 	assert.ErrorContains(t, again.Read(t.Context()), "502")
 	assert.Equal(t, "EUR", again.State().Rates.Base, "those that were fetched last")
 
@@ -63,7 +60,7 @@ func TestOldRatesStandWhereNewOnesFail(t *testing.T) {
 
 func TestRatesFromAFile(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "rates.csv")
-	k, _ := feed(t, Options{File: file, Source: "by hand"})
+	k, _ := feed(t, Options{File: file, Source: "by hand"}, time.Now)
 	assert.ErrorContains(t, k.Read(t.Context()), "no such file")
 	out, err := os.Create(file)
 	require.NoError(t, err)
@@ -73,13 +70,13 @@ func TestRatesFromAFile(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("date,base,currency,rate\n2026-11-21,EUR,JPY,0\n"), 0o600))
 	assert.ErrorContains(t, k.Read(t.Context()), "line 2")
 	assert.Equal(t, "2026-11-20", k.State().Rates.Dated.Format(time.DateOnly), "the old ones stand")
-	none, _ := feed(t, Options{})
+	none, _ := feed(t, Options{}, time.Now)
 	assert.ErrorIs(t, none.Read(t.Context()), ErrNone)
 }
 
 func TestOnlyPublicAddressesAreFetchedFrom(t *testing.T) {
 	server := httptest.NewServer(standin.Rates(time.Now))
 	defer server.Close()
-	k, _ := feed(t, Options{URL: server.URL + "/rates.csv", Dir: t.TempDir()})
+	k, _ := feed(t, Options{URL: server.URL + "/rates.csv", Dir: t.TempDir()}, time.Now)
 	assert.ErrorContains(t, k.Read(t.Context()), "rates.fetch_inside allows it")
 }

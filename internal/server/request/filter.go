@@ -18,7 +18,7 @@ import (
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
-	"eastporch/internal/formats"
+	"eastporch/internal/files/answers"
 	"eastporch/internal/server/problem"
 	"eastporch/internal/server/sites"
 )
@@ -48,8 +48,8 @@ func Site(c *gin.Context, known *sites.Sites) (*sites.Site, error) {
 // Accept header; JSON where it does not say.
 func Format(c *gin.Context) (string, error) {
 	if word := c.Query("format"); word != "" {
-		if formats.Types[word] == "" {
-			return "", invalid.Field("format", fmt.Sprintf("%.20q is not a format", word), "Give one of "+strings.Join(slices.Sorted(maps.Keys(formats.Types)), ", ")+".")
+		if answers.Types[word] == "" {
+			return "", invalid.Field("format", fmt.Sprintf("%.20q is not a format", word), "Give one of "+strings.Join(slices.Sorted(maps.Keys(answers.Types)), ", ")+".")
 		}
 		return word, nil
 	}
@@ -58,7 +58,7 @@ func Format(c *gin.Context) (string, error) {
 	}
 	offered := []string{"application/json", "application/geo+json", "application/xml", "application/yaml", "text/csv", "application/x-ndjson", "text/plain"}
 	accepted := c.NegotiateFormat(offered...)
-	for word, kind := range formats.Types {
+	for word, kind := range answers.Types {
 		if kind == accepted {
 			return word, nil
 		}

@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/visit"
-	"eastporch/internal/dbtest"
-	"eastporch/internal/synthetic"
+	"eastporch/internal/testkit/db"
+	"eastporch/internal/testkit/synthetic"
 )
 
 // benchBatch is as many visits as the intake stores at once.
@@ -20,7 +20,7 @@ const benchBatch = 10_000
 // into the same table, whose indexes and partitions both fill; batch by batch in turns.
 func BenchmarkStore(b *testing.B) {
 	open := func() *Store {
-		s, err := Open(b.Context(), dbtest.New(b), 0)
+		s, err := Open(b.Context(), db.New(b), 0)
 		require.NoError(b, err)
 		b.Cleanup(s.Close)
 		return s

@@ -13,7 +13,7 @@ import (
 
 	"eastporch/internal/core/report"
 	"eastporch/internal/core/visit"
-	"eastporch/internal/synthetic"
+	"eastporch/internal/testkit/synthetic"
 )
 
 // many is how many visits TestManyVisits loads: some in make test, ten million in

@@ -21,8 +21,8 @@ import (
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/variant"
 	"eastporch/internal/core/visit"
-	"eastporch/internal/dbtest"
 	"eastporch/internal/server/access"
+	"eastporch/internal/testkit/db"
 )
 
 var writeData = flag.Bool("write-data", false, "write testdata/NNNNN.sql of the newest migration, which must be new")
@@ -41,7 +41,7 @@ func TestMigrationsKeepTheData(t *testing.T) {
 		version := int64(i + 1)
 		t.Run(fmt.Sprintf("from %d", version), func(t *testing.T) {
 			t.Parallel()
-			url := dbtest.New(t)
+			url := db.New(t)
 			pool, err := pgxpool.New(t.Context(), url)
 			require.NoError(t, err)
 			defer pool.Close()
@@ -110,7 +110,7 @@ func seesTestData(t *testing.T, s *Store) {
 func writeTestData(t *testing.T, version int64) {
 	t.Helper()
 	require.NoFileExists(t, dataOf(version), "the data of a version stays as it is")
-	url := dbtest.New(t)
+	url := db.New(t)
 	s, err := Open(t.Context(), url, 0)
 	require.NoError(t, err)
 	defer s.Close()

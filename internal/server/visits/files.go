@@ -13,7 +13,7 @@ import (
 	"eastporch/api"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/visit"
-	"eastporch/internal/visitfile"
+	visitfile "eastporch/internal/files/visits"
 )
 
 // exportPage is how many visits are read at once.

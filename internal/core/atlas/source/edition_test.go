@@ -19,15 +19,18 @@ import (
 	"eastporch/internal/core/atlas"
 )
 
+// What the tests that stand outside see of the inside.
+const MaxLine = maxLine
+
 // naive is a source as a plain list.
 type naive struct {
 	span addr.Range
 	text string
 }
 
-// invented makes a table with ranges of many sizes in any order, and the list of
+// Invented makes a table with ranges of many sizes in any order, and the list of
 // those that should stand.
-func invented(r *rand.Rand, n int) (table string, list []naive) {
+func Invented(r *rand.Rand, n int) (table string, list []naive) {
 	var b strings.Builder
 	b.WriteString("range,country_code,city,operator\n")
 	seen := map[addr.Range]bool{}
@@ -37,10 +40,10 @@ func invented(r *rand.Rand, n int) (table string, list []naive) {
 		var text string
 		switch r.IntN(4) {
 		case 0:
-			p := netip.PrefixFrom(randomAddr(r, true), r.IntN(33)).Masked()
+			p := netip.PrefixFrom(RandomAddr(r, true), r.IntN(33)).Masked()
 			span, text = addr.RangeOf(p), p.String()
 		case 1:
-			p := netip.PrefixFrom(randomAddr(r, false), r.IntN(129)).Masked()
+			p := netip.PrefixFrom(RandomAddr(r, false), r.IntN(129)).Masked()
 			span, text = addr.RangeOf(p), p.String()
 		case 2:
 			p := netip.PrefixFrom(netip.AddrFrom4([4]byte{198, 18, byte(r.UintN(4)), byte(r.UintN(256))}), 20+r.IntN(13)).Masked()
@@ -59,7 +62,7 @@ func invented(r *rand.Rand, n int) (table string, list []naive) {
 	return b.String(), list
 }
 
-func randomAddr(r *rand.Rand, is4 bool) netip.Addr {
+func RandomAddr(r *rand.Rand, is4 bool) netip.Addr {
 	if is4 {
 		x := r.Uint32()
 		return netip.AddrFrom4([4]byte{byte(x >> 24), byte(x >> 16), byte(x >> 8), byte(x)})
@@ -86,7 +89,7 @@ func around(list []naive, a netip.Addr) []naive {
 func TestEditionSaysWhatTheTableSaid(t *testing.T) {
 	r := rand.New(rand.NewPCG(4, 4))
 	for round := range 8 {
-		table, list := invented(r, 40<<round)
+		table, list := Invented(r, 40<<round)
 		s, err := ReadTable(strings.NewReader(table), ',', nil, atlas.About{Name: "invented", Rank: 1, Dated: "2026-11-01"})
 		require.NoError(t, err)
 		require.Equal(t, len(list), s.Accepted)
@@ -97,7 +100,7 @@ func TestEditionSaysWhatTheTableSaid(t *testing.T) {
 		require.Equal(t, atlas.New(s).Name(), a.Name())
 		require.Equal(t, s.Counts, a.Sources()[0].Counts)
 		for range 400 {
-			ip := randomAddr(r, r.IntN(2) == 0)
+			ip := RandomAddr(r, r.IntN(2) == 0)
 			if r.IntN(2) == 0 { // at an edge
 				n := list[r.IntN(len(list))]
 				for _, ip = range []netip.Addr{n.span.First, n.span.Last} {
@@ -121,7 +124,7 @@ func TestEditionSaysWhatTheTableSaid(t *testing.T) {
 
 func TestResultDoesNotDependOnTheNumberOfProcessors(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 5))
-	table, _ := invented(r, 300)
+	table, _ := Invented(r, 300)
 	lines := strings.SplitAfter(table, "\n")
 	text := lines[0] + strings.Repeat(strings.Join(lines[1:], ""), 1)
 	for n := range 120_000 { // several chunks

@@ -1,4 +1,4 @@
-package source
+package source_test
 
 import (
 	"bytes"
@@ -14,7 +14,9 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/plain"
+	"eastporch/internal/files/edition"
 )
 
 // two makes an edition of two invented sources.
@@ -23,8 +25,8 @@ func two(t *testing.T, seed uint64) *atlas.Atlas {
 	r := rand.New(rand.NewPCG(seed, seed))
 	var sources []*atlas.Source
 	for rank := range 2 {
-		table, _ := invented(r, 80)
-		s, err := ReadTable(strings.NewReader(table), ',', nil, atlas.About{Name: fmt.Sprint("source ", rank), Rank: rank + 1, Dated: "2026-11-01"})
+		table, _ := source.Invented(r, 80)
+		s, err := source.ReadTable(strings.NewReader(table), ',', nil, atlas.About{Name: fmt.Sprint("source ", rank), Rank: rank + 1, Dated: "2026-11-01"})
 		require.NoError(t, err)
 		sources = append(sources, s)
 	}
@@ -35,7 +37,7 @@ func two(t *testing.T, seed uint64) *atlas.Atlas {
 func probes(r *rand.Rand) []netip.Addr {
 	var list []netip.Addr
 	for range 400 {
-		list = append(list, randomAddr(r, r.IntN(2) == 0),
+		list = append(list, source.RandomAddr(r, r.IntN(2) == 0),
 			netip.AddrFrom4([4]byte{198, 18, byte(r.UintN(8)), byte(r.UintN(256))}))
 	}
 	return list
@@ -44,13 +46,13 @@ func probes(r *rand.Rand) []netip.Addr {
 func TestAnExportSaysTheSame(t *testing.T) {
 	a := two(t, 11)
 	var csv, feed bytes.Buffer
-	require.NoError(t, Export(a, &csv, CSV, true, nil))
-	require.NoError(t, Export(a, &feed, Geofeed, true, nil))
-	require.Error(t, Export(a, &csv, Parquet, true, nil))
-	all, err := ReadTable(&csv, ',', nil, atlas.About{Name: "all", Rank: 1})
+	require.NoError(t, edition.Export(a, &csv, source.CSV, true, nil))
+	require.NoError(t, edition.Export(a, &feed, source.Geofeed, true, nil))
+	require.Error(t, edition.Export(a, &csv, source.Parquet, true, nil))
+	all, err := source.ReadTable(&csv, ',', nil, atlas.About{Name: "all", Rank: 1})
 	require.NoError(t, err)
 	assert.Empty(t, all.Rejects())
-	places, err := ReadGeofeed(&feed, atlas.About{Name: "feed", Rank: 1})
+	places, err := source.ReadGeofeed(&feed, atlas.About{Name: "feed", Rank: 1})
 	require.NoError(t, err)
 	assert.Empty(t, places.Rejects())
 	fromCSV, fromFeed := atlas.New(all), atlas.New(places)
@@ -100,37 +102,37 @@ func TestSpansAndSamplesAgreeWithLookup(t *testing.T) {
 func TestDescribe(t *testing.T) {
 	for name, c := range map[string]struct {
 		text    string
-		format  Format
+		format  source.Format
 		mapping map[string]string
 	}{
-		"a geofeed":   {"# c\n198.18.0.0/16,PT,,,\n198.19.0.0/16,,,,\n", Geofeed, map[string]string{}},
-		"a list":      {"198.18.0.0/16\n198.19.0.1\n", List, map[string]string{}},
-		"a table":     {"Net,CC,Town,Lat,Long,ASN\n198.18.0.0/16,PT,Lisbon,38.72,-9.14,64500\n", CSV, map[string]string{"range": "Net", "country_code": "CC", "city": "Town", "latitude": "Lat", "longitude": "Long", "as_number": "ASN"}},
-		"tabs":        {"start\tend\tcountry\n198.18.0.0\t198.18.0.9\tPT\n", TSV, map[string]string{"first": "start", "last": "end", "country_code": "country"}},
-		"by contents": {"x,y\n198.18.0.0/16,PT\n198.19.0.0/16,ES\n", CSV, map[string]string{"range": "x", "country_code": "y"}},
-		"objects":     {`{"prefix":"198.18.0.0/16","cc":"PT"}` + "\n", JSONLines, map[string]string{"range": "prefix", "country_code": "cc"}},
-		"a registry":  {"2|lakereg|20261030|1|x|y|+0\nlakereg|*|ipv4|*|1|summary\nlakereg|ES|ipv4|198.18.0.0|256|20000101|allocated\n", Delegated, map[string]string{}},
+		"a geofeed":   {"# c\n198.18.0.0/16,PT,,,\n198.19.0.0/16,,,,\n", source.Geofeed, map[string]string{}},
+		"a list":      {"198.18.0.0/16\n198.19.0.1\n", source.List, map[string]string{}},
+		"a table":     {"Net,CC,Town,Lat,Long,ASN\n198.18.0.0/16,PT,Lisbon,38.72,-9.14,64500\n", source.CSV, map[string]string{"range": "Net", "country_code": "CC", "city": "Town", "latitude": "Lat", "longitude": "Long", "as_number": "ASN"}},
+		"tabs":        {"start\tend\tcountry\n198.18.0.0\t198.18.0.9\tPT\n", source.TSV, map[string]string{"first": "start", "last": "end", "country_code": "country"}},
+		"by contents": {"x,y\n198.18.0.0/16,PT\n198.19.0.0/16,ES\n", source.CSV, map[string]string{"range": "x", "country_code": "y"}},
+		"objects":     {`{"prefix":"198.18.0.0/16","cc":"PT"}` + "\n", source.JSONLines, map[string]string{"range": "prefix", "country_code": "cc"}},
+		"a registry":  {"2|lakereg|20261030|1|x|y|+0\nlakereg|*|ipv4|*|1|summary\nlakereg|ES|ipv4|198.18.0.0|256|20000101|allocated\n", source.Delegated, map[string]string{}},
 	} {
-		d, err := Describe(strings.NewReader(c.text))
+		d, err := source.Describe(strings.NewReader(c.text))
 		require.NoError(t, err, name)
 		assert.Equal(t, c.format, d.Format, name)
 		assert.Equal(t, c.mapping, d.Mapping, name)
 		assert.NotEmpty(t, d.Reason, name)
-		if c.format != Geofeed { // and what it proposes can be read
-			s, err := Read(strings.NewReader(c.text), ParseOptions{Format: d.Format, Columns: d.Mapping, Label: "x"}, atlas.About{Name: name, Rank: 1})
+		if c.format != source.Geofeed { // and what it proposes can be read
+			s, err := source.Read(strings.NewReader(c.text), source.ParseOptions{Format: d.Format, Columns: d.Mapping, Label: "x"}, atlas.About{Name: name, Rank: 1})
 			require.NoError(t, err, name)
 			assert.Positive(t, s.Accepted, name)
 		}
 	}
-	d, err := Describe(strings.NewReader("net,cc\n198.18.0.0/24,PT\n198.18.1.0/24,PT\n198.18.2.0/24,ES\n198.18.3.0/24,\n"))
+	d, err := source.Describe(strings.NewReader("net,cc\n198.18.0.0/24,PT\n198.18.1.0/24,PT\n198.18.2.0/24,ES\n198.18.3.0/24,\n"))
 	require.NoError(t, err)
 	assert.Len(t, d.Sample, 3, "a row for each country")
 	assert.InDelta(t, 0.75, d.Columns[1].Filled, 1e-9)
-	for _, text := range []string{"", "# only\n", "hello\n", strings.Repeat("x", maxLine+2)} {
-		_, err := Describe(strings.NewReader(text))
+	for _, text := range []string{"", "# only\n", "hello\n", strings.Repeat("x", source.MaxLine+2)} {
+		_, err := source.Describe(strings.NewReader(text))
 		require.Error(t, err)
 	}
-	d, err = Describe(strings.NewReader("a,b\n1,2\n"))
+	d, err = source.Describe(strings.NewReader("a,b\n1,2\n"))
 	require.NoError(t, err)
 	assert.Len(t, d.Advice, 2, "it says what it did not find")
 }
@@ -151,15 +153,15 @@ func TestExportsAreGuardedAndDoNotLookWhole(t *testing.T) {
 	for i := range 20_000 {
 		fmt.Fprintf(&rows, "2001:db8:%x::/48,PT,Town %d,\n", i, i)
 	}
-	source, err := ReadTable(strings.NewReader(rows.String()), ',', nil, atlas.About{Name: "odd", Rank: 1})
+	src, err := source.ReadTable(strings.NewReader(rows.String()), ',', nil, atlas.About{Name: "odd", Rank: 1})
 	require.NoError(t, err)
-	a := atlas.New(source)
+	a := atlas.New(src)
 	var guarded, raw strings.Builder
-	require.NoError(t, Export(a, &guarded, CSV, false, nil))
-	require.NoError(t, Export(a, &raw, CSV, true, nil))
+	require.NoError(t, edition.Export(a, &guarded, source.CSV, false, nil))
+	require.NoError(t, edition.Export(a, &raw, source.CSV, true, nil))
 	for _, odd := range []string{"=HYPERLINK(1)", "＠operator", "+1 Net"} {
 		assert.Contains(t, guarded.String(), ",'"+odd)
 		assert.Contains(t, raw.String(), ","+odd)
 	}
-	require.Error(t, Export(a, &full{buffer: 100_000}, CSV, false, nil), "where nobody reads, it ends")
+	require.Error(t, edition.Export(a, &full{buffer: 100_000}, source.CSV, false, nil), "where nobody reads, it ends")
 }

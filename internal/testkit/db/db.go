@@ -1,6 +1,6 @@
-// Package dbtest gives tests a real PostgreSQL. Each test binary starts a
+// Package db gives tests a real PostgreSQL. Each test binary starts a
 // cluster of its own; each test gets a database of its own in it.
-package dbtest
+package db
 
 import (
 	"context"

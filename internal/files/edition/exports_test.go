@@ -1,4 +1,4 @@
-package source
+package edition
 
 import (
 	"bytes"
@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/plain"
 )
 
@@ -41,20 +42,20 @@ func TestExportsReadBack(t *testing.T) {
 		var sources []*atlas.Source
 		for rank, f := range []struct {
 			text   string
-			format Format
-		}{{table.String(), CSV}, {feed.String(), Geofeed}, {list.String(), List}} {
-			s, err := Read(strings.NewReader(f.text), ParseOptions{Format: f.format, Label: "a list"}, atlas.About{Name: fmt.Sprint(rank), Rank: rank, Dated: "2026-11-01"})
+			format source.Format
+		}{{table.String(), source.CSV}, {feed.String(), source.Geofeed}, {list.String(), source.List}} {
+			s, err := source.Read(strings.NewReader(f.text), source.ParseOptions{Format: f.format, Label: "a list"}, atlas.About{Name: fmt.Sprint(rank), Rank: rank, Dated: "2026-11-01"})
 			require.NoError(t, err)
 			sources = append(sources, s)
 		}
 		before := atlas.New(sources...)
 		var csv, feedAgain bytes.Buffer
-		require.NoError(t, Export(before, &csv, CSV, true, nil))
-		require.NoError(t, Export(before, &feedAgain, Geofeed, true, nil))
-		again, err := ReadTable(&csv, ',', nil, atlas.About{Name: "again", Rank: 1})
+		require.NoError(t, Export(before, &csv, source.CSV, true, nil))
+		require.NoError(t, Export(before, &feedAgain, source.Geofeed, true, nil))
+		again, err := source.ReadTable(&csv, ',', nil, atlas.About{Name: "again", Rank: 1})
 		require.NoError(t, err)
 		require.Zero(t, again.Rejected)
-		fromFeed, err := ReadGeofeed(&feedAgain, atlas.About{Name: "again", Rank: 1})
+		fromFeed, err := source.ReadGeofeed(&feedAgain, atlas.About{Name: "again", Rank: 1})
 		require.NoError(t, err)
 		require.Zero(t, fromFeed.Rejected)
 		after, short := atlas.New(again), atlas.New(fromFeed)

@@ -1,4 +1,4 @@
-package source
+package edition
 
 import (
 	"bufio"
@@ -11,6 +11,7 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/plain"
 )
 
@@ -21,16 +22,16 @@ import (
 // country ZZ, in a geofeed without any. progress, unless nil, is told the share
 // done. Unless raw, what a spreadsheet would take for a formula is made harmless
 // ([plain.Guard]). It ends early where w gives an error.
-func Export(a *atlas.Atlas, w io.Writer, format Format, raw bool, progress func(share float64)) error {
+func Export(a *atlas.Atlas, w io.Writer, format source.Format, raw bool, progress func(share float64)) error {
 	out := bufio.NewWriterSize(w, 1<<20)
 	row := csv.NewWriter(out)
 	switch format {
-	case CSV:
+	case source.CSV:
 		_ = row.Write([]string{"range", "country_code", "region_code", "city", "postal_code", "latitude", "longitude", "radius_km", "time_zone", "as_number", "operator", "labels"})
-	case Geofeed:
+	case source.Geofeed:
 		fmt.Fprintf(out, "# Edition %s\n# prefix,country_code,region_code,city,postal_code\n", a.Name())
 	default:
-		return fmt.Errorf("an edition is exported as %s or %s, not as %q", CSV, Geofeed, format)
+		return fmt.Errorf("an edition is exported as %s or %s, not as %q", source.CSV, source.Geofeed, format)
 	}
 	var last []string
 	var span addr.Range
@@ -43,7 +44,7 @@ func Export(a *atlas.Atlas, w io.Writer, format Format, raw bool, progress func(
 				last[i] = plain.Guard(cell)
 			}
 		}
-		if format == CSV {
+		if format == source.CSV {
 			_ = row.Write(append([]string{span.String()}, last...))
 			return
 		}
@@ -77,12 +78,12 @@ func Export(a *atlas.Atlas, w io.Writer, format Format, raw bool, progress func(
 }
 
 // says is what an export writes of an address behind its range, or nil.
-func says(a *atlas.Atlas, ip netip.Addr, format Format) []string {
+func says(a *atlas.Atlas, ip netip.Addr, format source.Format) []string {
 	rec, _, located := a.Located(ip)
 	if rec.ByPoint {
 		rec.Country = ""
 	}
-	if format == Geofeed {
+	if format == source.Geofeed {
 		if rec.Country == "" && !rec.DoNotLocate {
 			return nil
 		}

@@ -1,6 +1,6 @@
-// Package editionfile keeps an edition of the atlas in a file: it is written
+// Package edition keeps an edition of the atlas in a file: it is written
 // whole or not at all, and used in place, mapped into memory.
-package editionfile
+package edition
 
 import (
 	"errors"

@@ -1,4 +1,4 @@
-package formats
+package answers
 
 import (
 	"encoding/json"

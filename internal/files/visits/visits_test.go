@@ -1,4 +1,4 @@
-package visitfile
+package visits
 
 import (
 	"bytes"
@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/visit"
-	"eastporch/internal/synthetic"
+	"eastporch/internal/testkit/synthetic"
 )
 
 // visits are some with everything that is hard to write.

@@ -1,7 +1,7 @@
-// Package formats writes answers in the formats that users may ask for, whole
+// Package answers writes answers in the formats that users may ask for, whole
 // or with the fields that they pick: the HTTP API and the command line write the
 // same.
-package formats
+package answers
 
 import (
 	"bytes"

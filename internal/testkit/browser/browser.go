@@ -1,5 +1,5 @@
-// Package browsertest starts a headless Chromium for tests and screenshots.
-package browsertest
+// Package browser starts a headless Chromium for tests and screenshots.
+package browser
 
 import (
 	"context"
