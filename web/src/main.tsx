@@ -2,11 +2,9 @@ import "@fontsource-variable/literata";
 import "@fontsource-variable/source-code-pro";
 import "@fontsource-variable/source-sans-3";
 import "./theme/base.css";
+import "./theme/parts.css";
+import "./theme/maps.css";
 import "./theme/shell.css";
-import "./theme/pages.css";
-import "./theme/atlas.css";
-import "./theme/today.css";
-import "./theme/local.css";
 
 import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { App, ConfigProvider } from "antd";

@@ -1,6 +1,6 @@
 import createClient from "openapi-fetch";
 import type { components, paths } from "./schema";
-import { isVeiled, unveil, unveilURL, veilJSON } from "./veil";
+import { isVeiled, unveil, unveilURL, veilJSON } from "../features/presentation/veil";
 
 export type Card = components["schemas"]["Card"];
 export type Visit = components["schemas"]["Visit"];

@@ -2,7 +2,7 @@ import { useCallback, useEffect, useState } from "react";
 import type { Visit } from "./client";
 import type { VisitFilter } from "./queries";
 import { usePreferences } from "../components/preferences";
-import { unveilURL, veilJSON } from "./veil";
+import { unveilURL, veilJSON } from "../features/presentation/veil";
 
 /** kept is how many new visits are remembered. */
 const kept = 99;

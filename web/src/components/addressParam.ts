@@ -1,7 +1,7 @@
 import { useCallback, useEffect, useMemo } from "react";
 import { useSearchParams } from "react-router";
-import { hide, keep, show } from "./hidden";
-import { hasAddress } from "./mask";
+import { hide, keep, show } from "../features/presentation/hidden";
+import { hasAddress } from "../features/presentation/mask";
 import { usePreferences } from "./preferences";
 
 /** useRoute reads the parameters of the page's address, and hides in it, while presenting, whatever has an address. */

@@ -1,4 +1,4 @@
-import { setVeiled } from "../api/veil";
+import { setVeiled } from "../features/presentation/veil";
 import { cleanup, render, screen } from "@testing-library/react";
 import { MemoryRouter } from "react-router";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";

@@ -5,8 +5,8 @@ import type { Card, Evidence, Hop, Level, Trail } from "../api/client";
 import { lookupPath } from "./addressParam";
 import { isOpened, levelSteps } from "./format";
 import { Icon, type IconName } from "./icons";
-import { codeOf, shown as withoutCode } from "../api/veil";
-import { hasAddress, maskAddress, maskText, shortenV6 } from "./mask";
+import { codeOf, shown as withoutCode } from "../features/presentation/veil";
+import { hasAddress, maskAddress, maskText, shortenV6 } from "../features/presentation/mask";
 import { usePreferences } from "./preferences";
 
 /** Addr is the only way for an address or prefix to reach the screen; a click looks an address up. */

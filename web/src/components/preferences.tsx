@@ -1,5 +1,5 @@
 import { createContext, useContext, useEffect, useMemo, useState, type ReactNode } from "react";
-import { isVeiled, setVeiled } from "../api/veil";
+import { isVeiled, setVeiled } from "../features/presentation/veil";
 import { variables, type Mode } from "../theme/theme";
 
 interface Preferences {

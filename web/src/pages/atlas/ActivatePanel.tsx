@@ -29,7 +29,7 @@ export function ActivatePanel({ now, ready, job }: { now: string; ready: Edition
         <p className="second">
           Edition {dated(now)} is in use. Another is built when a source has changed, or when you ask for it.
         </p>
-        <Button onClick={() => void build()} disabled={job.running}>
+        <Button onClick={() => build()} disabled={job.running}>
           {job.running ? "Building…" : "Build now"}
         </Button>
       </section>

@@ -1,3 +1,5 @@
+import "./atlas.css";
+import "./figures.css";
 import { useAtlas, useEditions } from "../../api/queries";
 import { Bars, Failed } from "../../components/states";
 import { AccuracyPanel } from "./AccuracyPanel";

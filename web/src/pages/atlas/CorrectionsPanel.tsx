@@ -1,14 +1,13 @@
 import { App, Button, Checkbox, Input, Modal } from "antd";
-import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { accomplish, api, unwrap, type Correction, type NewCorrection } from "../../api/client";
+import { useAction } from "../../api/changes";
 import { useCorrections } from "../../api/queries";
 import { clockTime } from "../../components/format";
 import { Icon } from "../../components/icons";
 import { Addr, CodeChip, Prose } from "../../components/parts";
 import { usePreferences } from "../../components/preferences";
 import { Bars, Failed } from "../../components/states";
-import { saying } from "./words";
 
 /** CorrectionsPanel lists what the owner knows better than every source. */
 export function CorrectionsPanel() {
@@ -73,21 +72,17 @@ export function CorrectionsPanel() {
 }
 
 function Row({ correction: c }: { correction: Correction }) {
-  const { message, modal } = App.useApp();
-  const queries = useQueryClient();
+  const { modal } = App.useApp();
+  const { change } = useAction({
+    call: () => accomplish(api.DELETE("/v1/corrections/{id}", { params: { path: { id: c.id } } })),
+    stale: "all",
+  });
   const drop = () =>
     void modal.confirm({
       title: "Delete this correction?",
       content: "The range reads from the sources again at once.",
       okText: "Drop it",
-      onOk: async () => {
-        try {
-          await accomplish(api.DELETE("/v1/corrections/{id}", { params: { path: { id: c.id } } }));
-          await queries.invalidateQueries();
-        } catch (error) {
-          void message.error(saying(error));
-        }
-      },
+      onOk: () => change(),
     });
   return (
     <tr>
@@ -132,31 +127,25 @@ const fields: {
 
 /** CorrectionForm says that a range is elsewhere. */
 export function CorrectionForm({ range = "", onClose }: { range?: string; onClose: () => void }) {
-  const queries = useQueryClient();
   const [draft, setDraft] = useState<NewCorrection>({ range });
-  const [failed, setFailed] = useState("");
-  const [saving, setSaving] = useState(false);
-  const save = async () => {
-    setSaving(true);
-    try {
+  const save = useAction<unknown>({
+    call: () => {
       const body: NewCorrection = draft.do_not_locate
         ? { range: draft.range, do_not_locate: true, ...(draft.note ? { note: draft.note } : {}) }
         : draft;
-      await unwrap(api.POST("/v1/corrections", { body }));
-      await queries.invalidateQueries();
-      onClose();
-    } catch (error) {
-      setFailed(saying(error));
-    }
-    setSaving(false);
-  };
+      return unwrap(api.POST("/v1/corrections", { body }));
+    },
+    stale: "all",
+    done: onClose,
+    quiet: true,
+  });
   return (
     <Modal
       open
       title="Correct a range"
       okText="Correct it"
-      confirmLoading={saving}
-      onOk={() => void save()}
+      confirmLoading={save.busy}
+      onOk={() => save.change()}
       onCancel={onClose}
     >
       <div className="keyform">
@@ -188,9 +177,9 @@ export function CorrectionForm({ range = "", onClose }: { range?: string; onClos
               />
             </label>
           ))}
-        {failed && (
+        {save.failed && (
           <p className="signin-failed" role="alert">
-            {failed}
+            {save.failed}
           </p>
         )}
       </div>

@@ -1,9 +1,9 @@
 import { App, Button, Modal, Select } from "antd";
 import { useState } from "react";
 import { api, unwrap, type Description } from "../../api/client";
+import { useChange } from "../../api/changes";
 import { Icon } from "../../components/icons";
 import { Prose } from "../../components/parts";
-import { saying } from "./words";
 
 /** how much of a file is sent to be described, in bytes. */
 const beginning = 900_000;
@@ -31,24 +31,25 @@ export function DescribeModal({ onClose }: { onClose: () => void }) {
   const [name, setName] = useState("");
   const [description, setDescription] = useState<Description | null>(null);
   const [mapping, setMapping] = useState<Record<string, string>>({});
-  const [failed, setFailed] = useState("");
-  const look = async (file: File) => {
-    setName(file.name);
-    setFailed("");
-    try {
-      const d = await unwrap(
+  const look = useChange({
+    call: (file: File) =>
+      unwrap(
         api.POST("/v1/atlas/describe", {
           body: file.slice(0, beginning) as unknown as string,
           bodySerializer: (body) => body as unknown as Blob,
           headers: { "Content-Type": "application/octet-stream" },
         }),
-      );
+      ),
+    done: (d) => {
       setDescription(d);
       setMapping(Object.fromEntries(d.columns.map((c) => [c.name, c.fact])));
-    } catch (error) {
-      setDescription(null);
-      setFailed(saying(error));
-    }
+    },
+    quiet: true,
+  });
+  const choose = (file: File) => {
+    setName(file.name);
+    setDescription(null);
+    look.change(file);
   };
   const isTable = description !== null && ["csv", "tsv", "jsonl", "parquet"].includes(description.format);
   const lines = description ? linesFor(name, description, isTable ? mapping : {}) : "";
@@ -65,14 +66,14 @@ export function DescribeModal({ onClose }: { onClose: () => void }) {
           aria-label="File of range data"
           onChange={(e) => {
             const file = e.target.files?.[0];
-            if (file) void look(file);
+            if (file) choose(file);
           }}
         />
         <span>{name || "Choose a file"}</span>
       </label>
-      {failed && (
+      {look.failed && (
         <p className="signin-failed" role="alert">
-          {failed}
+          {look.failed}
         </p>
       )}
       {description && (

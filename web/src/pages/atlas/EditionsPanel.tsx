@@ -1,40 +1,28 @@
-import { App, Button, Progress } from "antd";
-import { useQueryClient } from "@tanstack/react-query";
+import { Button, Progress } from "antd";
 import dayjs from "dayjs";
+import { useAction, useChange } from "../../api/changes";
 import { api, unwrap, type Edition, type Job } from "../../api/client";
 import { clockTime } from "../../components/format";
 import { Icon } from "../../components/icons";
-import { saying } from "./words";
 
 /** useActivate takes an edition into use, or with "" goes back, and says so. */
 export function useActivate() {
-  const { message } = App.useApp();
-  const queries = useQueryClient();
-  return async (edition: string) => {
-    try {
-      const used = edition
-        ? await unwrap(api.POST("/v1/atlas/activate", { body: { edition } }))
-        : await unwrap(api.POST("/v1/atlas/back", {}));
-      await queries.invalidateQueries();
-      void message.success(`Edition ${used.edition} is in use.`);
-    } catch (error) {
-      void message.error(saying(error));
-    }
-  };
+  return useChange({
+    call: (edition: string) =>
+      edition
+        ? unwrap(api.POST("/v1/atlas/activate", { body: { edition } }))
+        : unwrap(api.POST("/v1/atlas/back", {})),
+    stale: "all",
+    done: (used) => `Edition ${used.edition} is in use.`,
+  }).change;
 }
 
 /** useBuild asks for a new edition. */
 export function useBuild() {
-  const { message } = App.useApp();
-  const queries = useQueryClient();
-  return async () => {
-    try {
-      await unwrap(api.POST("/v1/atlas/editions", {}));
-      await queries.invalidateQueries({ queryKey: ["editions"] });
-    } catch (error) {
-      void message.error(saying(error));
-    }
-  };
+  return useAction<unknown>({
+    call: () => unwrap(api.POST("/v1/atlas/editions", {})),
+    stale: ["editions"],
+  }).change;
 }
 
 const millions = (n: number) => (n >= 1e5 ? `${(n / 1e6).toFixed(2)} M` : n.toLocaleString("en"));
@@ -60,7 +48,7 @@ export function EditionsPanel({ editions, job }: { editions: Edition[]; job: Job
                 IPv6
               </th>
               <th scope="col" className="right">
-                <Button size="small" onClick={() => void build()} disabled={job.running}>
+                <Button size="small" onClick={() => build()} disabled={job.running}>
                   Build now
                 </Button>
               </th>
@@ -78,7 +66,7 @@ export function EditionsPanel({ editions, job }: { editions: Edition[]; job: Job
                   {e.state === "in use" ? (
                     <span className="second">{(e.bytes / 1e6).toFixed(1)} MB</span>
                   ) : e.state === "kept" && !e.unusable ? (
-                    <button type="button" className="linklike strong" onClick={() => void activate(e.name)}>
+                    <button type="button" className="linklike strong" onClick={() => activate(e.name)}>
                       Go back to it
                     </button>
                   ) : null}

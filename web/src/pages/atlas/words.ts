@@ -1,5 +1,5 @@
 import dayjs from "dayjs";
-import { Refusal, type Spot } from "../../api/client";
+import { type Spot } from "../../api/client";
 
 /** dated gives the date that an edition's name begins with, as "14 November". */
 export function dated(name: string): string {
@@ -37,7 +37,3 @@ export function percent(share: number | null | undefined): string {
   if (share > 0 && share < 0.005) return "< 1 %";
   return `${Math.round(share * 100)} %`;
 }
-
-/** saying words an error for a line below a form. */
-export const saying = (error: unknown): string =>
-  error instanceof Refusal ? `${error.problem.detail} ${error.problem.hint}` : String(error);

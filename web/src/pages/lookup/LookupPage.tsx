@@ -1,10 +1,11 @@
+import "./lookup.css";
 import { App, Button, Input, Segmented } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Card } from "../../api/client";
 import { useCard, useSites } from "../../api/queries";
 import { useRoute } from "../../components/addressParam";
-import { shown as withoutCodes } from "../../api/veil";
+import { shown as withoutCodes } from "../../features/presentation/veil";
 import { canDraw, Facts, PlaceHead } from "../../components/CardView";
 import { EvidenceBlocks, EvidenceTable } from "../../components/EvidenceTable";
 import { placeName } from "../../components/format";

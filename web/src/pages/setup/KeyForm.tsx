@@ -1,7 +1,7 @@
 import { App, Button, Input, Modal, Radio, Select } from "antd";
-import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { accomplish, api, Refusal, unwrap, type Key, type NewKey } from "../../api/client";
+import { accomplish, api, unwrap, type Key, type NewKey } from "../../api/client";
+import { useAction } from "../../api/changes";
 import { Icon } from "../../components/icons";
 import { useSite } from "../../components/site";
 
@@ -11,13 +11,9 @@ const scopes: { value: NewKey["scope"]; words: string }[] = [
   { value: "admin", words: "admin: everything" },
 ];
 
-const words = (error: unknown) =>
-  error instanceof Refusal ? `${error.problem.detail} ${error.problem.hint}` : String(error);
-
 /** KeyForm makes a key and shows its secret, this once. */
 export function KeyForm({ onClose }: { onClose: () => void }) {
   const { message } = App.useApp();
-  const queries = useQueryClient();
   const { sites, site } = useSite();
   const [draft, setDraft] = useState<Required<NewKey>>({
     name: "",
@@ -25,19 +21,17 @@ export function KeyForm({ onClose }: { onClose: () => void }) {
     sites: site ? [site.host] : [],
     origins: [],
   });
-  const [failed, setFailed] = useState("");
   const [secret, setSecret] = useState("");
-  const make = async () => {
-    try {
+  const make = useAction<{ secret: string }>({
+    call: () => {
       const page = draft.scope === "page";
       const body = { ...draft, origins: page ? draft.origins : [], sites: page ? draft.sites : [] };
-      const made = await unwrap(api.POST("/v1/keys", { body }));
-      setSecret(made.secret);
-      await queries.invalidateQueries({ queryKey: ["keys"] });
-    } catch (error) {
-      setFailed(words(error));
-    }
-  };
+      return unwrap(api.POST("/v1/keys", { body }));
+    },
+    stale: ["keys"],
+    done: (made) => setSecret(made.secret),
+    quiet: true,
+  });
   if (secret)
     return (
       <Modal
@@ -59,7 +53,7 @@ export function KeyForm({ onClose }: { onClose: () => void }) {
       </Modal>
     );
   return (
-    <Modal open title="Create key" okText="Create" onOk={() => void make()} onCancel={onClose}>
+    <Modal open title="Create key" okText="Create" onOk={() => make.change()} onCancel={onClose}>
       <div className="keyform">
         <label>
           Name
@@ -106,9 +100,9 @@ export function KeyForm({ onClose }: { onClose: () => void }) {
             </label>
           </>
         )}
-        {failed && (
+        {make.failed && (
           <p className="signin-failed" role="alert">
-            {failed}
+            {make.failed}
           </p>
         )}
       </div>
@@ -117,20 +111,15 @@ export function KeyForm({ onClose }: { onClose: () => void }) {
 }
 
 export function RenameForm({ item, onClose }: { item: Key; onClose: () => void }) {
-  const queries = useQueryClient();
   const [name, setName] = useState(item.name);
-  const [failed, setFailed] = useState("");
-  const rename = async () => {
-    try {
-      await accomplish(api.PATCH("/v1/keys/{id}", { params: { path: { id: item.id } }, body: { name } }));
-      await queries.invalidateQueries({ queryKey: ["keys"] });
-      onClose();
-    } catch (error) {
-      setFailed(words(error));
-    }
-  };
+  const rename = useAction({
+    call: () => accomplish(api.PATCH("/v1/keys/{id}", { params: { path: { id: item.id } }, body: { name } })),
+    stale: ["keys"],
+    done: onClose,
+    quiet: true,
+  });
   return (
-    <Modal open title="Rename the key" okText="Rename it" onOk={() => void rename()} onCancel={onClose}>
+    <Modal open title="Rename the key" okText="Rename it" onOk={() => rename.change()} onCancel={onClose}>
       <div className="keyform">
         <label>
           Name
@@ -138,12 +127,12 @@ export function RenameForm({ item, onClose }: { item: Key; onClose: () => void }
             value={name}
             maxLength={80}
             onChange={(e) => setName(e.target.value)}
-            onPressEnter={() => void rename()}
+            onPressEnter={() => rename.change()}
           />
         </label>
-        {failed && (
+        {rename.failed && (
           <p className="signin-failed" role="alert">
-            {failed}
+            {rename.failed}
           </p>
         )}
       </div>

@@ -1,7 +1,7 @@
-import { App, Button } from "antd";
-import { useQueryClient } from "@tanstack/react-query";
+import { Button } from "antd";
 import { useState } from "react";
 import { accomplish, api, type Variants, type VariantSet } from "../../api/client";
+import { useChange } from "../../api/changes";
 import { useRates, useVariants } from "../../api/queries";
 import { clockTime } from "../../components/format";
 import { Icon } from "../../components/icons";
@@ -133,20 +133,13 @@ function Rates() {
 }
 
 function Content({ of }: { of: Variants }) {
-  const { message } = App.useApp();
-  const queries = useQueryClient();
   const [editing, setEditing] = useState<VariantSet | "new" | null>(null);
-  const drop = async (name: string) => {
-    try {
-      await accomplish(
-        api.DELETE("/v1/variants/{name}", { params: { path: { name }, query: { site: of.site } } }),
-      );
-      void message.success(`“${name}” was deleted.`);
-    } catch (error) {
-      void message.error(String(error));
-    }
-    await queries.invalidateQueries({ queryKey: ["variants"] });
-  };
+  const { change: drop } = useChange({
+    call: (name: string) =>
+      accomplish(api.DELETE("/v1/variants/{name}", { params: { path: { name }, query: { site: of.site } } })),
+    stale: ["variants"],
+    done: (_, name) => `“${name}” was deleted.`,
+  });
   return (
     <div>
       <div className="local-head">
@@ -172,7 +165,7 @@ function Content({ of }: { of: Variants }) {
                 <button type="button" className="textlink plain" onClick={() => setEditing(set)}>
                   Change
                 </button>{" "}
-                <button type="button" className="textlink bad" onClick={() => void drop(set.name)}>
+                <button type="button" className="textlink bad" onClick={() => drop(set.name)}>
                   Drop
                 </button>
               </>

@@ -1,34 +1,31 @@
-import { App, Checkbox, Modal } from "antd";
-import { useQueryClient } from "@tanstack/react-query";
+import { Checkbox, Modal } from "antd";
 import { useState } from "react";
 import { api, unwrap, type Key, type Made } from "../../api/client";
+import { useAction } from "../../api/changes";
 import { useMade } from "../../api/queries";
 import { clockTime } from "../../components/format";
 import { Bars, Failed } from "../../components/states";
 
 /** RevokeForm ends a key, after it has shown what was made with it and ends too, or may. */
 export function RevokeForm({ item: k, onClose }: { item: Key; onClose: () => void }) {
-  const { message } = App.useApp();
-  const queries = useQueryClient();
   const made = useMade(k.id);
   const [withMade, setWithMade] = useState(false);
-  const revoke = async () => {
-    try {
-      const done = await unwrap(
+  const revoke = useAction<{ revoked: string[] }>({
+    call: () =>
+      unwrap(
         api.DELETE("/v1/keys/{id}", {
           params: { path: { id: k.id }, query: { made: withMade ? "revoke" : "keep" } },
         }),
-      );
-      const others = done.revoked.length - 1;
-      void message.success(
-        others > 0 ? `“${k.name}” and ${others} made with it are revoked.` : `“${k.name}” is revoked.`,
-      );
-    } catch (error) {
-      void message.error(String(error));
-    }
+      ),
+    stale: ["keys", "sessions"],
+    done: (ended) => {
+      const others = ended.revoked.length - 1;
+      return others > 0 ? `“${k.name}” and ${others} made with it are revoked.` : `“${k.name}” is revoked.`;
+    },
+  });
+  const revokeAndClose = () => {
+    revoke.change();
     onClose();
-    await queries.invalidateQueries({ queryKey: ["keys"] });
-    await queries.invalidateQueries({ queryKey: ["sessions"] });
   };
   return (
     <Modal
@@ -37,7 +34,7 @@ export function RevokeForm({ item: k, onClose }: { item: Key; onClose: () => voi
       okText="Revoke it"
       okButtonProps={{ danger: true }}
       cancelText="Keep it"
-      onOk={() => void revoke()}
+      onOk={() => revokeAndClose()}
       onCancel={onClose}
     >
       <p>Requests with it are refused from now on. This cannot be undone.</p>

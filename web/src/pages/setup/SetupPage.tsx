@@ -1,9 +1,11 @@
+import "./setup.css";
+import "./local.css";
 import { Heads } from "../../components/Heads";
-import { App, Button } from "antd";
-import { useQueryClient } from "@tanstack/react-query";
+import { Button } from "antd";
 import dayjs from "dayjs";
 import { useState } from "react";
 import { accomplish, api, type Key } from "../../api/client";
+import { useAction, useChange } from "../../api/changes";
 import { useAudit, useKeyList, useSessions } from "../../api/queries";
 import { clockTime } from "../../components/format";
 import { Icon } from "../../components/icons";
@@ -106,17 +108,12 @@ function FootButton({ name, open, onClick }: { name: string; open: boolean; onCl
 }
 
 function SignOut() {
-  const { message } = App.useApp();
-  const out = async () => {
-    try {
-      await accomplish(api.DELETE("/v1/sessions/{id}", { params: { path: { id: "current" } } }));
-      window.location.assign("/sign-in"); // a new page, so that nothing of the session is left in this one
-    } catch (error) {
-      void message.error(String(error));
-    }
-  };
+  const { change: out } = useAction({
+    call: () => accomplish(api.DELETE("/v1/sessions/{id}", { params: { path: { id: "current" } } })),
+    done: () => window.location.assign("/sign-in"), // a new page, so that nothing of the session is left in this one
+  });
   return (
-    <button type="button" className="textlink" onClick={() => void out()}>
+    <button type="button" className="textlink" onClick={() => out()}>
       Sign out
     </button>
   );
@@ -163,17 +160,11 @@ function KeyRow({ item: k }: { item: Key }) {
 }
 
 function Sessions() {
-  const { message } = App.useApp();
-  const queries = useQueryClient();
   const sessions = useSessions(true);
-  const end = async (id: string) => {
-    try {
-      await accomplish(api.DELETE("/v1/sessions/{id}", { params: { path: { id } } }));
-    } catch (error) {
-      void message.error(String(error));
-    }
-    await queries.invalidateQueries({ queryKey: ["sessions"] });
-  };
+  const { change: end } = useChange({
+    call: (id: string) => accomplish(api.DELETE("/v1/sessions/{id}", { params: { path: { id } } })),
+    stale: ["sessions"],
+  });
   return (
     <section className="panel" aria-label="Sessions">
       <div className="panel-head">
@@ -212,7 +203,7 @@ function Sessions() {
                     {s.id === sessions.data.current ? (
                       <span className="second">this browser</span>
                     ) : (
-                      <button type="button" className="textlink bad" onClick={() => void end(s.id)}>
+                      <button type="button" className="textlink bad" onClick={() => end(s.id)}>
                         End it
                       </button>
                     )}

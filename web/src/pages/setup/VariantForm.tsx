@@ -1,31 +1,27 @@
 import { Button, Input, Modal, Select } from "antd";
-import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { accomplish, api, Refusal, type Variants, type VariantSet } from "../../api/client";
+import { accomplish, api, type Variants, type VariantSet } from "../../api/client";
+import { useAction } from "../../api/changes";
 import { useCountryChoices } from "../../api/queries";
 import { Icon } from "../../components/icons";
 import { withList, type When } from "./variants";
 
 /** VariantForm makes or changes a set of content variants. */
 export function VariantForm(props: { site: Variants; set: VariantSet; fresh: boolean; onClose: () => void }) {
-  const queries = useQueryClient();
   const { name, default: fallback, rules } = props.set;
   const [draft, setDraft] = useState<VariantSet>({ name, default: fallback, rules });
-  const [failed, setFailed] = useState("");
-  const save = async () => {
-    try {
-      await accomplish(
+  const save = useAction({
+    call: () =>
+      accomplish(
         api.PUT("/v1/variants/{name}", {
           params: { path: { name: draft.name }, query: { site: props.site.site } },
           body: draft,
         }),
-      );
-      await queries.invalidateQueries({ queryKey: ["variants"] });
-      props.onClose();
-    } catch (error) {
-      setFailed(error instanceof Refusal ? `${error.problem.detail} ${error.problem.hint}` : String(error));
-    }
-  };
+      ),
+    stale: ["variants"],
+    done: props.onClose,
+    quiet: true,
+  });
   const setRule = (i: number, rule: VariantSet["rules"][number]) =>
     setDraft({ ...draft, rules: draft.rules.map((r, n) => (n === i ? rule : r)) });
   return (
@@ -34,7 +30,7 @@ export function VariantForm(props: { site: Variants; set: VariantSet; fresh: boo
       width={640}
       title={props.fresh ? "New set of variants" : `Variants of “${draft.name}”`}
       okText="Save and use"
-      onOk={() => void save()}
+      onOk={() => save.change()}
       onCancel={props.onClose}
     >
       <div className="keyform">
@@ -89,9 +85,9 @@ export function VariantForm(props: { site: Variants; set: VariantSet; fresh: boo
             onChange={(e) => setDraft({ ...draft, default: e.target.value })}
           />
         </label>
-        {failed && (
+        {save.failed && (
           <p className="signin-failed" role="alert">
-            {failed}
+            {save.failed}
           </p>
         )}
       </div>

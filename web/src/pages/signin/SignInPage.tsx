@@ -1,3 +1,4 @@
+import "./signin.css";
 import { App, Button, Input } from "antd";
 import { useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState } from "react";

@@ -1,3 +1,4 @@
+import "./today.css";
 import { Segmented } from "antd";
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";

@@ -1,3 +1,4 @@
+import "./trail.css";
 import { Heads } from "../../components/Heads";
 import { Button, Input, InputNumber, Segmented, Select } from "antd";
 import { useState } from "react";
@@ -6,7 +7,7 @@ import type { Hop, ProxySettings, Trail } from "../../api/client";
 import { useCard, useCheckup, useTrail, type Asked } from "../../api/queries";
 import { lookupPath } from "../../components/addressParam";
 import { km, placeName } from "../../components/format";
-import { maskText } from "../../components/mask";
+import { maskText } from "../../features/presentation/mask";
 import {
   Addr,
   AttentionChip,

@@ -2,7 +2,7 @@ import { Button, Input, Popover, Select } from "antd";
 import { useState } from "react";
 import { useRoute } from "../../components/addressParam";
 import { Icon } from "../../components/icons";
-import { hasAddress, maskText } from "../../components/mask";
+import { hasAddress, maskText } from "../../features/presentation/mask";
 import { usePreferences } from "../../components/preferences";
 import { filterKeys, filterNames, sinceChoices, words, type FilterKey } from "./filters";
 

@@ -1,12 +1,12 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { App, Button, Popconfirm } from "antd";
 import { useEffect, useRef } from "react";
-import { api, Refusal, unwrap, type Trail, type Visit } from "../../api/client";
+import { api, unwrap, type Trail, type Visit } from "../../api/client";
+import { useAction } from "../../api/changes";
 import { canDraw, Fact, Facts, PlaceHead } from "../../components/CardView";
 import { EvidenceBlocks } from "../../components/EvidenceTable";
 import { clockTime, placeName, unverified } from "../../components/format";
 import { Icon } from "../../components/icons";
-import { shown as withoutCodes } from "../../api/veil";
+import { shown as withoutCodes } from "../../features/presentation/veil";
 import { Addr, Fold, MiniTrail, Pin, Prose } from "../../components/parts";
 import { usePreferences } from "../../components/preferences";
 import { PlaceMap } from "../../map/PlaceMap";
@@ -26,18 +26,14 @@ export function VisitPanel({ visit, onClose }: { visit: Visit; onClose: () => vo
     await navigator.clipboard.writeText(presenting ? withoutCodes(text) : text);
     void message.success("Copied.");
   };
-  const queries = useQueryClient();
-  const erase = async () => {
-    try {
-      await unwrap(api.POST("/v1/visits/erase", { body: { id: visit.id } }));
+  const { change: erase } = useAction<unknown>({
+    call: () => unwrap(api.POST("/v1/visits/erase", { body: { id: visit.id } })),
+    stale: ["visits", "places", "report", "timeline"],
+    done: () => {
       onClose();
-      void message.success("Erased.");
-      for (const key of ["visits", "places", "report", "timeline"])
-        void queries.invalidateQueries({ queryKey: [key] });
-    } catch (error) {
-      void message.error(error instanceof Refusal ? error.problem.detail : String(error));
-    }
-  };
+      return "Erased.";
+    },
+  });
   return (
     <aside className="panel visit" aria-label="Open visit" ref={top}>
       <div className="visit-map">

@@ -1,3 +1,4 @@
+import "./visits.css";
 import { Button, Dropdown } from "antd";
 import { useEffect } from "react";
 import { Link } from "react-router";

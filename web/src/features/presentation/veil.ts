@@ -1,5 +1,5 @@
-import { hide, show } from "../components/hidden";
-import { maskText } from "../components/mask";
+import { hide, show } from "./hidden";
+import { maskText } from "./mask";
 
 /**
  * While presenting, addresses are hidden where they come in, not where they are drawn: what no component has, none can
