@@ -1,6 +1,6 @@
 import { geoCircle, geoMercator, geoPath } from "d3-geo";
 import { useMemo } from "react";
-import { degrees, km } from "../components/format";
+import { degrees, km } from "../../components/format";
 import { useSize } from "./useSize";
 import { graticule, kmToDegrees, scaleBar, useOutlines } from "./world";
 

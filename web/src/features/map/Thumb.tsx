@@ -1,6 +1,6 @@
 import { geoCircle, geoMercator, geoPath } from "d3-geo";
 import { memo } from "react";
-import type { Location } from "../api/client";
+import type { Location } from "../../api/client";
 import { kmToDegrees, useOutlines, type Outlines } from "./world";
 
 const width = 60;

@@ -1,7 +1,7 @@
 import { geoCircle, geoNaturalEarth1, geoPath } from "d3-geo";
 import { zoomIdentity, type ZoomTransform } from "d3-zoom";
 import { useEffect, useImperativeHandle, useMemo, useState, type KeyboardEvent, type Ref } from "react";
-import type { Place } from "../api/client";
+import type { Place } from "../../api/client";
 import { cluster, labels, placeKey, radiusOf, type Group } from "./cluster";
 import { useFrame, useLand, type Free } from "./land";
 import { maxZoom, usePan } from "./pan";

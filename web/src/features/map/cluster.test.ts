@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import type { Place } from "../api/client";
+import type { Place } from "../../api/client";
 import { cluster, labels, radiusOf, type Spot } from "./cluster";
 
 function spot(city: string, x: number, y: number, visits: number, level: Place["level"] = "city"): Spot {

@@ -1,4 +1,4 @@
-import type { Place } from "../api/client";
+import type { Place } from "../../api/client";
 
 /** A Spot is a place at its position on the screen, in pixels. */
 export interface Spot {

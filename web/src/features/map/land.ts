@@ -1,7 +1,7 @@
 import { geoNaturalEarth1, geoPath, type GeoProjection } from "d3-geo";
 import { zoomIdentity, type ZoomTransform } from "d3-zoom";
 import { useCallback, useEffect, useMemo, useRef } from "react";
-import type { Place } from "../api/client";
+import type { Place } from "../../api/client";
 import { graticule, useOutlines } from "./world";
 
 /** Free is what floating panels leave of the map, in pixels from each side. */

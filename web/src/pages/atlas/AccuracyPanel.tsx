@@ -3,7 +3,7 @@ import { Refusal, type Accuracy } from "../../api/client";
 import { useAccuracy } from "../../api/queries";
 import { km } from "../../components/format";
 import { Bars, Failed } from "../../components/states";
-import { useSize } from "../../map/useSize";
+import { useSize } from "../../features/map/useSize";
 import { percent } from "./words";
 
 /** AccuracyPanel holds the edition in use, and the one that waits, against test points. */

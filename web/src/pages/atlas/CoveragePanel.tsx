@@ -8,8 +8,8 @@ import { useCountries, useCoverage } from "../../api/queries";
 import { Country } from "../../components/parts";
 import { useSite } from "../../components/site";
 import { Bars, Failed } from "../../components/states";
-import { useSize } from "../../map/useSize";
-import { graticule, useOutlines } from "../../map/world";
+import { useSize } from "../../features/map/useSize";
+import { graticule, useOutlines } from "../../features/map/world";
 import { amount, percent } from "./words";
 
 type View = "Map" | "Table";

@@ -6,14 +6,14 @@ import type { Card } from "../../api/client";
 import { useCard, useSites } from "../../api/queries";
 import { useRoute } from "../../components/addressParam";
 import { shown as withoutCodes } from "../../features/presentation/veil";
-import { canDraw, Facts, PlaceHead } from "../../components/CardView";
-import { EvidenceBlocks, EvidenceTable } from "../../components/EvidenceTable";
+import { canDraw, Facts, PlaceHead } from "../../features/card/CardView";
+import { EvidenceBlocks, EvidenceTable } from "../../features/card/EvidenceTable";
 import { placeName } from "../../components/format";
 import { Icon } from "../../components/icons";
 import { Addr } from "../../components/parts";
 import { usePreferences } from "../../components/preferences";
 import { Bars, Empty, Failed } from "../../components/states";
-import { PlaceMap } from "../../map/PlaceMap";
+import { PlaceMap } from "../../features/map/PlaceMap";
 import { toGeoJSON } from "./geojson";
 import { useRecent } from "./useRecent";
 

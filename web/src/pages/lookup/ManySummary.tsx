@@ -1,7 +1,7 @@
 import { geoNaturalEarth1, geoPath } from "d3-geo";
 import { useMemo } from "react";
-import { useSize } from "../../map/useSize";
-import { useOutlines } from "../../map/world";
+import { useSize } from "../../features/map/useSize";
+import { useOutlines } from "../../features/map/world";
 import { type Row } from "./useMany";
 
 const levels = ["city", "region", "country", "continent", "none"] as const;

@@ -1,8 +1,8 @@
 import { type RefObject } from "react";
 import { km } from "../../components/format";
 import { Icon } from "../../components/icons";
-import { scaleBar } from "../../map/world";
-import { type WorldHandle } from "../../map/WorldMap";
+import { scaleBar } from "../../features/map/world";
+import { type WorldHandle } from "../../features/map/WorldMap";
 
 export type Kind = "Visits" | "Share by country";
 

@@ -2,10 +2,10 @@ import { Link } from "react-router";
 import type { Place, Report } from "../../api/client";
 import { km } from "../../components/format";
 import { Icon } from "../../components/icons";
-import { LeftOut } from "../../components/LeftOut";
+import { LeftOut } from "../../features/card/LeftOut";
 import { Heads } from "../../components/Heads";
 import { Flag, LevelMark } from "../../components/parts";
-import { placeKey, type Group } from "../../map/cluster";
+import { placeKey, type Group } from "../../features/map/cluster";
 
 export const nameOf = (p: Place): string => p.names.city ?? p.names.region ?? p.names.country;
 

@@ -3,7 +3,7 @@ import { useEffect, useState } from "react";
 import type dayjs from "dayjs";
 import { useTimeline, type VisitFilter } from "../../api/queries";
 import { Icon } from "../../components/icons";
-import { useSize } from "../../map/useSize";
+import { useSize } from "../../features/map/useSize";
 import { dayOf, cityOf } from "../today/day";
 
 /** hoursBack is how far the bar reaches. */

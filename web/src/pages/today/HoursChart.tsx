@@ -1,4 +1,4 @@
-import { useSize } from "../../map/useSize";
+import { useSize } from "../../features/map/useSize";
 
 interface Hour {
   from: string;

@@ -2,9 +2,9 @@ import { geoCircle, geoNaturalEarth1, geoPath } from "d3-geo";
 import { useMemo } from "react";
 import { Link } from "react-router";
 import type { Place } from "../../api/client";
-import { cluster, labels, radiusOf, type Group } from "../../map/cluster";
-import { useSize } from "../../map/useSize";
-import { graticule, kmToDegrees, useOutlines } from "../../map/world";
+import { cluster, labels, radiusOf, type Group } from "../../features/map/cluster";
+import { useSize } from "../../features/map/useSize";
+import { graticule, kmToDegrees, useOutlines } from "../../features/map/world";
 import { oppositeOfSun } from "./sun";
 
 const nightSteps = [90, 88, 86, 84, 82, 80, 78, 76];

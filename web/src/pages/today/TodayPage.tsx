@@ -19,7 +19,7 @@ import { km } from "../../components/format";
 import { Heads } from "../../components/Heads";
 import { Country, LevelMark, Prose } from "../../components/parts";
 import { useSite } from "../../components/site";
-import { LeftOut } from "../../components/LeftOut";
+import { LeftOut } from "../../features/card/LeftOut";
 import { Bars, Empty, Failed } from "../../components/states";
 import { LiveVisits } from "./LiveVisits";
 import { cityOf, dayOf, shifts, unusual, type Day } from "./day";

@@ -2,14 +2,14 @@ import { App, Button, Popconfirm } from "antd";
 import { useEffect, useRef } from "react";
 import { api, unwrap, type Trail, type Visit } from "../../api/client";
 import { useAction } from "../../api/changes";
-import { canDraw, Fact, Facts, PlaceHead } from "../../components/CardView";
-import { EvidenceBlocks } from "../../components/EvidenceTable";
+import { canDraw, Fact, Facts, PlaceHead } from "../../features/card/CardView";
+import { EvidenceBlocks } from "../../features/card/EvidenceTable";
 import { clockTime, placeName, unverified } from "../../components/format";
 import { Icon } from "../../components/icons";
 import { shown as withoutCodes } from "../../features/presentation/veil";
 import { Addr, Fold, MiniTrail, Pin, Prose } from "../../components/parts";
 import { usePreferences } from "../../components/preferences";
-import { PlaceMap } from "../../map/PlaceMap";
+import { PlaceMap } from "../../features/map/PlaceMap";
 
 /** VisitPanel is one visit: map, place, facts, trail and evidence. */
 export function VisitPanel({ visit, onClose }: { visit: Visit; onClose: () => void }) {

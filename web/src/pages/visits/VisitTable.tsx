@@ -3,7 +3,7 @@ import type { Visit } from "../../api/client";
 import { clockTime, km, placeName, unverified, wasFound } from "../../components/format";
 import { Addr, Country, AttentionChip, KindChip, LabelChip, LevelMark, Steps } from "../../components/parts";
 import { smallTablet, tablet, useNarrow } from "../../components/useNarrow";
-import { Thumb } from "../../map/Thumb";
+import { Thumb } from "../../features/map/Thumb";
 
 /** AddressOf shows the address as far as it is kept, and says where it is not. */
 export function AddressOf({ visit, short = false }: { visit: Visit; short?: boolean }) {

@@ -1,6 +1,6 @@
-import type { Card } from "../api/client";
-import { degrees, km, placeName, wasFound } from "./format";
-import { Addr, CodeChip, Flag, KindChip, LabelChip, LevelMark, Prose } from "./parts";
+import type { Card } from "../../api/client";
+import { degrees, km, placeName, wasFound } from "../../components/format";
+import { Addr, CodeChip, Flag, KindChip, LabelChip, LevelMark, Prose } from "../../components/parts";
 
 /** PlaceHead names the place, and says how sure that is in one sentence. */
 export function PlaceHead({ card, aside }: { card: Card; aside?: React.ReactNode }) {

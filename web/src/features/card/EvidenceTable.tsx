@@ -1,7 +1,7 @@
-import { Heads } from "./Heads";
-import type { Card, Evidence } from "../api/client";
-import { degrees, factName } from "./format";
-import { Addr, Basis, CodeChip, AttentionChip } from "./parts";
+import { Heads } from "../../components/Heads";
+import type { Card, Evidence } from "../../api/client";
+import { degrees, factName } from "../../components/format";
+import { Addr, Basis, CodeChip, AttentionChip } from "../../components/parts";
 
 interface Line {
   name: string;
