@@ -1,7 +1,7 @@
 import "./trail.css";
 import { Segmented } from "antd";
 import { useState } from "react";
-import type { ProxySettings, Trail } from "../../api/client";
+import type { ProxySettings } from "../../api/client";
 import { useCheckup, useTrail, type Asked } from "../../api/queries";
 import { Prose } from "../../components/parts";
 import { Bars, Failed } from "../../components/states";
