@@ -23,6 +23,7 @@ import (
 
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/atlas/source"
+	"eastporch/internal/fetch"
 	"eastporch/internal/testkit/db"
 )
 
@@ -133,7 +134,7 @@ func TestFetchOverHTTP(t *testing.T) {
 		}
 	}))
 	defer server.Close()
-	f := &Fetcher{Cache: t.TempDir(), Inside: true}
+	f := &Fetcher{fetch.Client{Cache: t.TempDir(), Inside: true}}
 	s := fromFeed(server.URL + "/feed.csv")
 	read, first, err := f.Read(t.Context(), s)
 	require.NoError(t, err)
@@ -350,7 +351,7 @@ func TestARefreshFetchesOnceAndComparesBytes(t *testing.T) {
 	write(t, local, feed)
 	one, two := fromFeed(server.URL), fromFeed(local)
 	one.Name, two.Name, two.Rank = "one", "two", 2
-	s, err := OpenShelf(t.TempDir(), &Fetcher{Cache: t.TempDir(), Inside: true}, time.Now)
+	s, err := OpenShelf(t.TempDir(), &Fetcher{fetch.Client{Cache: t.TempDir(), Inside: true}}, time.Now)
 	require.NoError(t, err)
 	refresh := func(want bool, requests int32) {
 		t.Helper()

@@ -16,6 +16,7 @@ import (
 	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/editions"
+	"eastporch/internal/fetch"
 	"eastporch/internal/server/lifecycle"
 	"eastporch/internal/server/store"
 )
@@ -30,7 +31,7 @@ func Sources(cfg *config.Config, in config.Input) ([]editions.SourceConfig, *edi
 			Location:     c.Location(in), Query: c.Query,
 		})
 	}
-	return list, &editions.Fetcher{Cache: filepath.Join(cfg.DataDir, "atlas", "fetched"), Inside: cfg.Atlas.FetchInside}
+	return list, &editions.Fetcher{Client: fetch.Client{Cache: filepath.Join(cfg.DataDir, "atlas", "fetched"), Inside: cfg.Atlas.FetchInside, InsideKey: "atlas.fetch_inside"}}
 }
 
 // openShelf opens the editions, and builds one where the sources have changed

@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"eastporch/internal/core/locale"
-	"eastporch/internal/editions"
+	"eastporch/internal/fetch"
 	"eastporch/internal/server/lifecycle"
 )
 
@@ -71,9 +71,9 @@ func (k *Feed) Read(ctx context.Context) error {
 	}
 	path, trouble := k.opt.File, error(nil)
 	if k.opt.URL != "" {
-		fetcher := editions.Fetcher{Cache: filepath.Join(k.opt.Dir, "rates"), Inside: k.opt.Inside, InsideKey: "rates.fetch_inside"}
+		fetcher := fetch.Client{Cache: filepath.Join(k.opt.Dir, "rates"), Inside: k.opt.Inside, InsideKey: "rates.fetch_inside"}
 		var kept bool
-		if path, kept, trouble = fetcher.Fetch(ctx, k.opt.URL); trouble != nil && (!kept || k.State().Rates.Base != "") {
+		if path, kept, trouble = fetcher.GetOrKept(ctx, k.opt.URL); trouble != nil && (!kept || k.State().Rates.Base != "") {
 			return k.failed(trouble)
 		}
 	}
