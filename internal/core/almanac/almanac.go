@@ -59,15 +59,29 @@ type Spoken struct {
 var CommonGroups = []string{"eea", "eu", "euro-area", "schengen"}
 
 // ByCode finds a country by its alpha-2 code in capitals.
-func ByCode(code string) (*Country, bool) {
-	i, ok := slices.BinarySearchFunc(countries, code, func(c Country, code string) int {
-		return strings.Compare(c.Code, code)
-	})
-	if !ok {
+func ByCode(code string) (c *Country, ok bool) {
+	i := slot(code)
+	if i < 0 || bySlot[i] == 0 {
 		return nil, false
 	}
-	return &countries[i], true
+	return &countries[bySlot[i]-1], true
 }
+
+// slot numbers the codes of two capitals; -1 is for all else.
+func slot(code string) int {
+	if len(code) != 2 || code[0] < 'A' || code[0] > 'Z' || code[1] < 'A' || code[1] > 'Z' {
+		return -1
+	}
+	return int(code[0]-'A')*26 + int(code[1]-'A')
+}
+
+// bySlot has the place of each country in the table, from 1 on.
+var bySlot = func() (table [26 * 26]uint8) {
+	for i := range countries {
+		table[slot(countries[i].Code)] = uint8(i + 1)
+	}
+	return table
+}()
 
 // All lists the countries, ascending by code.
 func All() []Country { return countries }

@@ -113,14 +113,15 @@ type LookupResult struct {
 
 // find makes what [Atlas.Lookup] gives.
 func (a *Atlas) find(ip netip.Addr) *LookupResult {
-	f := &LookupResult{Evidence: make([]Evidence, 0, 3)}
 	var buffer [3]part
-	won, parts := a.merge(ip, buffer[:])
+	var won Record
+	parts := a.merge(ip, &won, buffer[:])
+	f := &LookupResult{Evidence: make([]Evidence, 0, len(parts)+1)} // and what is derived
 	for i := range parts {
-		f.Evidence = parts[i].evidence(f.Evidence, a.results, won)
+		f.Evidence = parts[i].evidence(f.Evidence, a.results, &won)
 	}
 	switch {
-	case won == nil:
+	case len(parts) == 0:
 		f.Location = Nowhere(unknown)
 	case won.DoNotLocate:
 		f.Location = Nowhere("its network asks not to be located")
@@ -138,7 +139,7 @@ func (a *Atlas) find(ip netip.Addr) *LookupResult {
 			}
 		}
 	}
-	f.network(a.sources, ip, won)
+	f.network(a.sources, ip, len(parts) > 0)
 	f.label(a.sources, ip)
 	runtime.KeepAlive(a)
 	return f
@@ -148,7 +149,7 @@ const unknown = "no source of this edition knows the address"
 
 // network finds whose the address is: of the highest-ranked source that says
 // so, else only the range that the location came from.
-func (f *LookupResult) network(sources []*Source, ip netip.Addr, located *Record) {
+func (f *LookupResult) network(sources []*Source, ip netip.Addr, located bool) {
 	for _, s := range sources {
 		rec, ok := s.Find(ip, (*Place).Names)
 		if !ok {
@@ -169,7 +170,7 @@ func (f *LookupResult) network(sources []*Source, ip netip.Addr, located *Record
 	}
 	n := &f.Network
 	switch {
-	case !n.Range.IsValid() && located == nil:
+	case !n.Range.IsValid() && !located:
 		n.Missing = allUnknown
 	case !n.Range.IsValid():
 		n.Range, n.Missing = f.Evidence[0].Range, noNetwork // the first evidence is what located it

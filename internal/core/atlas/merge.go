@@ -16,9 +16,9 @@ type part struct {
 }
 
 // merge finds what every source says of an address, and makes one record of it: what the
-// highest-ranked says, with what it leaves open filled. won is nil where nobody says
+// highest-ranked says, with what it leaves open filled. There are no parts where nobody says
 // anything. buffer is for the parts.
-func (a *Atlas) merge(ip netip.Addr, buffer []part) (won *Record, parts []part) {
+func (a *Atlas) merge(ip netip.Addr, won *Record, buffer []part) (parts []part) {
 	parts = buffer[:0]
 	for _, s := range a.sources {
 		rec, ok := s.Find(ip, (*Place).Locates)
@@ -27,9 +27,8 @@ func (a *Atlas) merge(ip netip.Addr, buffer []part) (won *Record, parts []part) 
 		}
 		p := part{source: s, Record: rec}
 		switch {
-		case won == nil:
-			first := rec
-			won, p.used = &first, rec.Place
+		case len(parts) == 0:
+			*won, p.used = rec, rec.Place
 		case won.DoNotLocate:
 			p.reason = "a higher-ranked source asks not to locate this range"
 		default:
@@ -47,7 +46,7 @@ func (a *Atlas) merge(ip netip.Addr, buffer []part) (won *Record, parts []part) 
 		}
 		parts = append(parts, p)
 	}
-	return won, parts
+	return parts
 }
 
 // evidence adds what the part says, apart what is used of it and what lost.
