@@ -1521,6 +1521,14 @@ export interface components {
             /** @description To where the address is. */
             from_address_km: number | null;
         } | null;
+        Instant: {
+            instant: string;
+            time_zone: string;
+            local_time: string;
+            /** @example sábado, 12 de junho de 2027 às 09:00 */
+            text: string;
+            language: string;
+        };
         LocaleAnswer: {
             locale: components["schemas"]["Locale"];
             clock: components["schemas"]["Clock"];
@@ -1528,14 +1536,7 @@ export interface components {
             variants: {
                 [key: string]: string;
             };
-            at: {
-                instant: string;
-                time_zone: string;
-                local_time: string;
-                /** @example sábado, 12 de junho de 2027 às 09:00 */
-                text: string;
-                language: string;
-            } | null;
+            at: components["schemas"]["Instant"] | null;
         };
         /** @description So much of a currency. */
         Amount: {
@@ -1545,22 +1546,23 @@ export interface components {
             /** @description By the habits of the language. */
             text: string;
         };
+        Conversion: {
+            from: components["schemas"]["Amount"];
+            to: components["schemas"]["Amount"];
+            rate: string;
+            direction: string;
+            /** @description Before it was rounded. */
+            exact: string;
+            rounding: string;
+            /** Format: date */
+            dated: string;
+            age_days: number;
+            source: string;
+        };
         Conversions: {
             /** @description Whether the rates are older than the owner lets them be. */
             stale: boolean;
-            conversions: {
-                from: components["schemas"]["Amount"];
-                to: components["schemas"]["Amount"];
-                rate: string;
-                direction: string;
-                /** @description Before it was rounded. */
-                exact: string;
-                rounding: string;
-                /** Format: date */
-                dated: string;
-                age_days: number;
-                source: string;
-            }[];
+            conversions: components["schemas"]["Conversion"][];
         };
         Rates: {
             base: string | null;
@@ -1578,16 +1580,17 @@ export interface components {
                 [key: string]: string;
             };
         };
+        CountryChoice: {
+            country_code: string;
+            name: string;
+            /** @description In its first official language. */
+            own_name: string;
+            /** @description An emoji. */
+            flag: string;
+        };
         CountryChoices: {
             language: string;
-            countries: {
-                country_code: string;
-                name: string;
-                /** @description In its first official language. */
-                own_name: string;
-                /** @description An emoji. */
-                flag: string;
-            }[];
+            countries: components["schemas"]["CountryChoice"][];
         };
         Country: {
             country_code: string;
@@ -1652,30 +1655,32 @@ export interface components {
             }[];
             data_version: string;
         };
+        VariantRule: {
+            variant: string;
+            /** @description Of one kind any will do; each kind that is named must be met. */
+            when: {
+                countries?: string[];
+                groups?: string[];
+                languages?: string[];
+                labels?: string[];
+                areas?: string[];
+            };
+        };
         VariantSet: {
             name: string;
             default: string;
-            rules: {
-                variant: string;
-                /** @description Of one kind any will do; each kind that is named must be met. */
-                when: {
-                    countries?: string[];
-                    groups?: string[];
-                    languages?: string[];
-                    labels?: string[];
-                    areas?: string[];
-                };
-            }[];
+            rules: components["schemas"]["VariantRule"][];
+        };
+        SiteVariants: {
+            name: string;
+            default: string;
+            rules: components["schemas"]["VariantRule"][];
+            /** @enum {string} */
+            from: "configuration" | "console";
         };
         Variants: {
             site: string;
-            sets: {
-                name: string;
-                default: string;
-                rules: components["schemas"]["VariantSet"]["rules"];
-                /** @enum {string} */
-                from: "configuration" | "console";
-            }[];
+            sets: components["schemas"]["SiteVariants"][];
             groups: string[];
             areas: string[];
             labels: string[];
@@ -1685,16 +1690,17 @@ export interface components {
             currency: string | null;
             business_hours: string;
         };
+        Snippet: {
+            name: string;
+            title: string;
+            /** @description What such a file is usually called. */
+            file: string;
+            text: string;
+            note: string;
+        };
         Snippets: {
             base: string;
-            snippets: {
-                name: string;
-                title: string;
-                /** @description What such a file is usually called. */
-                file: string;
-                text: string;
-                note: string;
-            }[];
+            snippets: components["schemas"]["Snippet"][];
         };
         /** @description Who said what of an address, and whether it was used. */
         Evidence: {
@@ -1747,6 +1753,48 @@ export interface components {
             /** @description How many proxies of yours a request passes, the peer included; 0 goes by prefixes. */
             hops: number;
         };
+        Finding: {
+            name: string;
+            /** @enum {string} */
+            state: "ok" | "attention";
+            title: string;
+            text: string;
+            /**
+             * @description What the lines belong to: our configuration, or that of the proxy.
+             * @enum {string}
+             */
+            where: "configuration" | "proxy" | "";
+            /** @description Lines that mend it. Those that begin with # are for somebody to decide. */
+            lines: string[];
+        };
+        CheckupPeer: {
+            /** @description Truncated where it may be a visitor's, unless every site keeps whole addresses. */
+            peer: string;
+            kind: components["schemas"]["Kind"];
+            trusted: boolean;
+            requests: number;
+            /** @description Requests that had each header. */
+            headers: {
+                [key: string]: number;
+            };
+            /** @description Told apart, at most 64. */
+            visitors: number;
+            absent: number;
+            own_only: number;
+            not_found: number;
+            forged: number;
+            disagreed: number;
+        };
+        CheckupResult: {
+            /** @enum {string} */
+            state: "ok" | "attention" | "unknown";
+            title: string;
+            /** Format: date-time */
+            since: string;
+            requests: number;
+            findings: components["schemas"]["Finding"][];
+            peers: components["schemas"]["CheckupPeer"][];
+        };
         Checkup: {
             /**
              * @description `unknown`: too little was seen to judge.
@@ -1758,38 +1806,8 @@ export interface components {
             since: string;
             requests: number;
             settings: components["schemas"]["ProxySettings"];
-            findings: {
-                name: string;
-                /** @enum {string} */
-                state: "ok" | "attention";
-                title: string;
-                text: string;
-                /**
-                 * @description What the lines belong to: our configuration, or that of the proxy.
-                 * @enum {string}
-                 */
-                where: "configuration" | "proxy" | "";
-                /** @description Lines that mend it. Those that begin with # are for somebody to decide. */
-                lines: string[];
-            }[];
-            peers: {
-                /** @description Truncated where it may be a visitor's, unless every site keeps whole addresses. */
-                peer: string;
-                kind: components["schemas"]["Kind"];
-                trusted: boolean;
-                requests: number;
-                /** @description Requests that had each header. */
-                headers: {
-                    [key: string]: number;
-                };
-                /** @description Told apart, at most 64. */
-                visitors: number;
-                absent: number;
-                own_only: number;
-                not_found: number;
-                forged: number;
-                disagreed: number;
-            }[];
+            findings: components["schemas"]["Finding"][];
+            peers: components["schemas"]["CheckupPeer"][];
         };
         /** @description The ordered hops of a request, from the peer back to the visitor and on to what stands left of it. */
         Trail: {
@@ -1927,27 +1945,42 @@ export interface components {
             count: components["schemas"]["Count"];
         };
         Count: {
+            /** Format: int64 */
             matching: number;
-            /** @description All visits of the site that are kept. */
+            /**
+             * Format: int64
+             * @description All visits of the site that are kept.
+             */
             all: number;
             /** @description there are more than are counted */
             more: boolean;
         };
         Queue: {
+            /** Format: int64 */
             waiting: number;
+            /** Format: int64 */
             bytes: number;
+            /** Format: int64 */
             most: number;
             away: string | null;
             since: components["schemas"]["QueueTally"];
         };
         QueueTally: {
+            /** Format: int64 */
             accepted: number;
+            /** Format: int64 */
             stored: number;
+            /** Format: int64 */
             duplicate: number;
+            /** Format: int64 */
             conflict: number;
+            /** Format: int64 */
             erased: number;
+            /** Format: int64 */
             expired: number;
+            /** Format: int64 */
             quarantine: number;
+            /** Format: int64 */
             full: number;
         };
         VisitsState: {
@@ -2004,6 +2037,7 @@ export interface components {
         Verified: {
             site: string;
             days: string[];
+            /** Format: int64 */
             rows: number;
             differs: components["schemas"]["CountDiffers"][];
         };
@@ -2048,29 +2082,56 @@ export interface components {
         };
         Published: {
             edition: string;
+            /** Format: int64 */
             ranges: number;
+        };
+        /** @description What a report's figures come from, and what is not in them. */
+        Answered: {
+            site: string;
+            by: string;
+            /** Format: int64 */
+            total: number;
+            /** @enum {string} */
+            basis: "counts" | "rows";
+            /** Format: int64 */
+            scanned: number;
+            partial: boolean;
+            left_out: components["schemas"]["LeftOut"];
         };
         Report: {
             site: string;
             by: string;
+            /** Format: int64 */
             total: number;
             /**
              * @description Whether the figures come from the counts that are kept, or from reading visits.
              * @enum {string}
              */
             basis: "counts" | "rows";
-            /** @description rows that were read */
+            /**
+             * Format: int64
+             * @description rows that were read
+             */
             scanned: number;
             /** @description there were more rows than are read */
             partial: boolean;
             left_out: components["schemas"]["LeftOut"];
             count: components["schemas"]["Count"];
             rows: components["schemas"]["ReportRow"][];
-            /** @description visits of the rows that were left out */
+            /**
+             * Format: int64
+             * @description visits of the rows that were left out
+             */
             rest: number;
-            /** @description Visits that are not counted by a key of their own: of paths, referrers, languages and links only the 1,000 to 2,000 most frequent of each day are. */
+            /**
+             * Format: int64
+             * @description Visits that are not counted by a key of their own: of paths, referrers, languages and links only the 1,000 to 2,000 most frequent of each day are.
+             */
             others: number;
-            /** @description Visits of which there is no such thing, as no town. */
+            /**
+             * Format: int64
+             * @description Visits of which there is no such thing, as no town.
+             */
             without: number;
             no_point: components["schemas"]["NoPoint"];
             /**
@@ -2084,8 +2145,29 @@ export interface components {
             [key: string]: number;
         };
         NoPoint: {
+            /** Format: int64 */
             skipped: number;
+            /** Format: int64 */
             unknown: number;
+        };
+        /** @description Where visits come from, as far as it is known. */
+        Place: {
+            /** @description A level, or skipped. */
+            level: string;
+            country_code: string | null;
+            region_code: string | null;
+            city: string | null;
+            latitude: number | null;
+            longitude: number | null;
+            radius_km: number | null;
+            time_zone: string | null;
+        };
+        /** @description How many visits there were in a unit of time. */
+        TimeCount: {
+            /** Format: date-time */
+            from: string;
+            /** Format: int64 */
+            visits: number;
         };
         ReportRow: {
             key: string;
@@ -2104,9 +2186,11 @@ export interface components {
                 region: string | null;
                 city: string | null;
             };
+            /** Format: int64 */
             visits: number;
             /** @description of all that were counted, 0 to 1 */
             share: number;
+            /** Format: int64 */
             before: number | null;
             /** Format: date */
             first_seen: string | null;
@@ -2118,55 +2202,59 @@ export interface components {
         Timeline: {
             site: string;
             by: string;
+            /** Format: int64 */
             total: number;
             /**
              * @description Whether the figures come from the counts that are kept, or from reading visits.
              * @enum {string}
              */
             basis: "counts" | "rows";
-            /** @description rows that were read */
+            /**
+             * Format: int64
+             * @description rows that were read
+             */
             scanned: number;
             /** @description there were more rows than are read */
             partial: boolean;
             left_out: components["schemas"]["LeftOut"];
             unit: string;
             zone: string;
-            rows: {
-                /** Format: date-time */
-                from: string;
-                visits: number;
-            }[];
+            rows: components["schemas"]["TimeCount"][];
         };
         Visitors: {
             site: string;
             by: string;
+            /** Format: int64 */
             total: number;
             /**
              * @description Whether the figures come from the counts that are kept, or from reading visits.
              * @enum {string}
              */
             basis: "counts" | "rows";
-            /** @description rows that were read */
+            /**
+             * Format: int64
+             * @description rows that were read
+             */
             scanned: number;
             /** @description there were more rows than are read */
             partial: boolean;
             left_out: components["schemas"]["LeftOut"];
-            rows: {
-                /** Format: date-time */
-                from: string;
-                visits: number;
-            }[];
+            rows: components["schemas"]["TimeCount"][];
         };
         Hours: {
             site: string;
             by: string;
+            /** Format: int64 */
             total: number;
             /**
              * @description Whether the figures come from the counts that are kept, or from reading visits.
              * @enum {string}
              */
             basis: "counts" | "rows";
-            /** @description rows that were read */
+            /**
+             * Format: int64
+             * @description rows that were read
+             */
             scanned: number;
             /** @description there were more rows than are read */
             partial: boolean;
@@ -2175,30 +2263,39 @@ export interface components {
                 /** @description 1 is Monday */
                 weekday: number;
                 hour: number;
+                /** Format: int64 */
                 visits: number;
             }[];
         };
         Grid: {
             site: string;
             by: string;
+            /** Format: int64 */
             total: number;
             /**
              * @description Whether the figures come from the counts that are kept, or from reading visits.
              * @enum {string}
              */
             basis: "counts" | "rows";
-            /** @description rows that were read */
+            /**
+             * Format: int64
+             * @description rows that were read
+             */
             scanned: number;
             /** @description there were more rows than are read */
             partial: boolean;
             left_out: components["schemas"]["LeftOut"];
             cell_degrees: number;
             no_point: components["schemas"]["NoPoint"];
-            /** @description Visits whose points lie outside the box. */
+            /**
+             * Format: int64
+             * @description Visits whose points lie outside the box.
+             */
             outside: number;
             rows: {
                 latitude: number;
                 longitude: number;
+                /** Format: int64 */
                 visits: number;
                 places: number;
                 radius_km: number;
@@ -2207,13 +2304,17 @@ export interface components {
         Distances: {
             site: string;
             by: string;
+            /** Format: int64 */
             total: number;
             /**
              * @description Whether the figures come from the counts that are kept, or from reading visits.
              * @enum {string}
              */
             basis: "counts" | "rows";
-            /** @description rows that were read */
+            /**
+             * Format: int64
+             * @description rows that were read
+             */
             scanned: number;
             /** @description there were more rows than are read */
             partial: boolean;
@@ -2227,6 +2328,7 @@ export interface components {
             rows: {
                 from_km: number;
                 to_km: number;
+                /** Format: int64 */
                 visits: number;
                 share: number;
             }[];
@@ -2260,6 +2362,15 @@ export interface components {
             looked_at: string;
             complete: boolean;
             shares: components["schemas"]["Share"][];
+        };
+        SpotShare: {
+            country_code: string;
+            region_code: string;
+            city: string;
+            level: components["schemas"]["Level"];
+            share: number;
+            ranges: number;
+            example: string;
         };
         Share: {
             /** @description Empty where there is no location. */
@@ -2319,6 +2430,7 @@ export interface components {
             state: "in use" | "ready" | "kept";
             /** Format: date-time */
             built: string;
+            /** Format: int64 */
             bytes: number;
             ranges_ipv4: number;
             ranges_ipv6: number;
@@ -2344,6 +2456,7 @@ export interface components {
             sources: {
                 name: string;
                 doing: string;
+                /** Format: int64 */
                 bytes: number;
                 lines: number;
             }[];
@@ -2360,7 +2473,9 @@ export interface components {
             sources: components["schemas"]["SourceReport"][];
             overlaps: components["schemas"]["Overlap"][];
             seconds: number;
+            /** Format: int64 */
             peak_mb: number;
+            /** Format: int64 */
             bytes: number;
             /** @description the file that has all of them */
             rejects: string;
@@ -2447,6 +2562,18 @@ export interface components {
             p90: number | null;
             p99: number | null;
         };
+        Differences: {
+            now: string;
+            then: string;
+            ranges: number;
+            counts: {
+                [key: string]: components["schemas"]["Tally"];
+            };
+            ipv4_share: number;
+            ipv6_share: number;
+            km: components["schemas"]["Quantiles"];
+            largest: components["schemas"]["Change"][] | null;
+        };
         Changes: {
             now: string;
             then: string;
@@ -2485,6 +2612,17 @@ export interface components {
             now: components["schemas"]["Spot"];
             then: components["schemas"]["Spot"];
             km: number | null;
+        };
+        Scores: {
+            edition: string;
+            all: components["schemas"]["Score"];
+            countries: components["schemas"]["Score"][];
+            sources: components["schemas"]["Score"][];
+            curve: {
+                km?: number;
+                share?: number;
+            }[];
+            wrong: components["schemas"]["Miss"][];
         };
         Accuracy: {
             edition: string;
@@ -2643,6 +2781,7 @@ export interface components {
             created: string;
             /** Format: date-time */
             last_used: string | null;
+            /** Format: int64 */
             uses: number;
             /** Format: date-time */
             revoked: string | null;
@@ -2705,6 +2844,51 @@ export interface components {
             /** @enum {string} */
             database: "answers" | "does not answer" | "not asked";
             intake: components["schemas"]["Queue"] | null;
+        };
+        Sites: {
+            sites: components["schemas"]["Site"][];
+            /** @description template of a link to a map outside, with {latitude} and {longitude} */
+            map_link: string | null;
+        };
+        Reenrich: {
+            /**
+             * Format: date-time
+             * @description 30 days ago by default.
+             */
+            since?: string;
+        };
+        KeyList: {
+            keys: components["schemas"]["Key"][];
+        };
+        Created: {
+            key: components["schemas"]["Key"];
+            secret: string;
+        };
+        Rename: {
+            name: string;
+        };
+        Revoked: {
+            /** @description The keys that were ended. */
+            revoked: string[];
+            made: components["schemas"]["Made"];
+        };
+        SessionList: {
+            sessions: components["schemas"]["Session"][];
+            /**
+             * Format: uuid
+             * @description The one that asks.
+             */
+            current: string | null;
+        };
+        SignIn: {
+            /** @description A key of scope `admin`. */
+            key?: string;
+            /** @description The secret of a one-time link. */
+            link?: string;
+        };
+        AuditLog: {
+            events: components["schemas"]["Event"][];
+            next: string | null;
         };
     };
     responses: {
@@ -4537,11 +4721,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": {
-                        sites: components["schemas"]["Site"][];
-                        /** @description template of a link to a map outside, with {latitude} and {longitude} */
-                        map_link: string | null;
-                    };
+                    "application/json": components["schemas"]["Sites"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -4619,9 +4799,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    edition: string;
-                };
+                "application/json": components["schemas"]["Used"];
             };
         };
         responses: {
@@ -4902,13 +5080,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    /**
-                     * Format: date-time
-                     * @description 30 days ago by default.
-                     */
-                    since?: string;
-                };
+                "application/json": components["schemas"]["Reenrich"];
             };
         };
         responses: {
@@ -5046,9 +5218,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": {
-                        keys: components["schemas"]["Key"][];
-                    };
+                    "application/json": components["schemas"]["KeyList"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5073,10 +5243,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": {
-                        key: components["schemas"]["Key"];
-                        secret: string;
-                    };
+                    "application/json": components["schemas"]["Created"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5103,11 +5270,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": {
-                        /** @description The keys that were ended. */
-                        revoked: string[];
-                        made: components["schemas"]["Made"];
-                    };
+                    "application/json": components["schemas"]["Revoked"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5125,9 +5288,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    name: string;
-                };
+                "application/json": components["schemas"]["Rename"];
             };
         };
         responses: {
@@ -5180,14 +5341,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": {
-                        sessions: components["schemas"]["Session"][];
-                        /**
-                         * Format: uuid
-                         * @description The one that asks.
-                         */
-                        current: string | null;
-                    };
+                    "application/json": components["schemas"]["SessionList"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5202,12 +5356,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    /** @description A key of scope `admin`. */
-                    key?: string;
-                    /** @description The secret of a one-time link. */
-                    link?: string;
-                };
+                "application/json": components["schemas"]["SignIn"];
             };
         };
         responses: {
@@ -5265,10 +5414,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": {
-                        events: components["schemas"]["Event"][];
-                        next: string | null;
-                    };
+                    "application/json": components["schemas"]["AuditLog"];
                 };
             };
             default: components["responses"]["Problem"];
