@@ -30,19 +30,25 @@ type writer struct {
 func (w *writer) file() []byte {
 	var b bytes.Buffer
 	fmt.Fprintf(&b, "%s\n\npackage %s\n\n", generated, path.Base(w.dir))
-	b.WriteString("import (\n")
-	for _, ours := range []bool{false, true} {
-		for _, p := range slices.Sorted(maps.Keys(w.imports)) {
-			if strings.HasPrefix(p, module) == ours {
-				fmt.Fprintf(&b, "\t%q\n", p)
+	if len(w.imports) > 0 {
+		b.WriteString("import (\n")
+		for _, group := range []func(string) bool{isStandard, isTheirs, isOurs} {
+			for _, p := range slices.Sorted(maps.Keys(w.imports)) {
+				if group(p) {
+					fmt.Fprintf(&b, "\t%q\n", p)
+				}
 			}
+			b.WriteString("\n")
 		}
-		b.WriteString("\n")
+		b.WriteString(")\n")
 	}
-	b.WriteString(")\n")
 	b.Write(w.body.Bytes())
 	return b.Bytes()
 }
+
+func isOurs(path string) bool     { return strings.HasPrefix(path, module) }
+func isStandard(path string) bool { return !isOurs(path) && !strings.Contains(path, ".") }
+func isTheirs(path string) bool   { return !isOurs(path) && !isStandard(path) }
 
 // A field is one of a struct.
 type field struct {

@@ -263,14 +263,15 @@ func (c *contract) typeScript(n *yaml.Node) (text string, err error) {
 	return text + orNull, nil
 }
 
-// goFiles gives the file of every package that has types.
+// goFiles gives the file of every package that has types to be generated.
 func goFiles(c *contract) (map[string][]byte, error) {
-	files := map[string][]byte{}
+	files, done := map[string][]byte{}, map[string]bool{"none": true}
 	for _, s := range c.list {
-		name := filepath.Join(s.dir, "contract_gen.go")
-		if s.dir == "none" || files[name] != nil {
+		if done[s.dir] {
 			continue
 		}
+		done[s.dir] = true
+		name := filepath.Join(s.dir, "contract_gen.go")
 		w := &writer{c: c, dir: s.dir, imports: map[string]bool{}}
 		for _, other := range c.list {
 			if other.dir == s.dir {
@@ -278,6 +279,9 @@ func goFiles(c *contract) (map[string][]byte, error) {
 					return nil, fmt.Errorf("%s: %w", other.name, err)
 				}
 			}
+		}
+		if w.body.Len() == 0 {
+			continue
 		}
 		text, err := format.Source(w.file())
 		if err != nil {
