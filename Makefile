@@ -16,12 +16,19 @@ demo: ## Set up what is missing, build, and run the Heron Lake Regatta until Ctr
 	@$(MAKE) --no-print-directory build
 	@exec $(BIN) demo
 
+# timed runs a part of the tests and prints how long it took.
+timed = @start=$$(date +%s); { $(2); } && echo "==== $(1): $$(( $$(date +%s) - start )) s"
+# apart are the tests that drive browsers and proxies, and those of the code itself.
+apart := eastporch/internal/(e2e|meta|server/webui)$$
+
 .PHONY: test
-test: ## Set up what is missing, check the code and run all tests
-	@scripts/setup.sh test
-	@$(MAKE) --no-print-directory build check
-	cd web && npm run --silent test
-	go test ./...
+test: ## Set up what is missing, check the code and run all tests, with the race detector where no browser runs
+	$(call timed,set-up,scripts/setup.sh test)
+	$(call timed,build,$(MAKE) --no-print-directory build)
+	$(call timed,checks,$(MAKE) --no-print-directory check)
+	$(call timed,console,cd web && npm run --silent test)
+	$(call timed,packages with the race detector,go test -race $$(go list ./... | grep -vE '$(apart)'))
+	$(call timed,the binary,go test $$(go list ./... | grep -E '$(apart)'))
 
 .PHONY: check
 check: web/node_modules/.ready ## Formats, linters, types, generated files, layers
@@ -33,16 +40,19 @@ check: web/node_modules/.ready ## Formats, linters, types, generated files, laye
 	go test ./internal/meta
 
 .PHONY: generated
-generated: web/node_modules/.ready tools/gendata/node_modules/.ready
+generated: web/node_modules/.ready tools/gendata/node_modules/.ready internal/server/webui/dist/index.html
 	@cd web && npx --no-install openapi-typescript ../api/openapi.yaml -o /tmp/eastporch-schema.$$$$.d.ts >/dev/null \
 		&& { cmp -s /tmp/eastporch-schema.$$$$.d.ts src/api/schema.d.ts || { echo "web/src/api/schema.d.ts is stale: run make generate"; exit 1; }; rm -f /tmp/eastporch-schema.$$$$.d.ts; }
 	@cd tools/gendata && node gen.mjs --check
 	@go run ./tools/contract --check
+	@go run ./tools/notice --check
 
 .PHONY: generate
-generate: web/node_modules/.ready ## Make the types of Go, the console and the page script from the contract
+generate: web/node_modules/.ready ## Make the types of Go, the console and the page script from the contract, and NOTICE
 	go run ./tools/contract
 	cd web && npm run --silent generate
+	@$(MAKE) --no-print-directory internal/server/webui/dist/index.html
+	go run ./tools/notice
 
 .PHONY: data
 data: tools/gendata/node_modules/.ready ## Make the almanac's and the gazetteer's tables from open data
@@ -62,7 +72,7 @@ format: web/node_modules/.ready ## Format all sources
 build: $(BIN) ## Build the console and the binary that serves it
 
 $(BIN): internal/server/webui/dist/index.html $(GO_SOURCES)
-	go build -o $@ ./cmd/eastporch
+	go build -ldflags '-s -w' -o $@ ./cmd/eastporch
 
 internal/server/webui/dist/index.html: web/node_modules/.ready $(WEB_SOURCES)
 	cd web && npm run --silent build -- --logLevel warn

@@ -36,6 +36,7 @@ export default defineConfig({
     assetsInlineLimit: 0, // the content-security policy allows no data: addresses
     chunkSizeWarningLimit: 1500,
     modulePreload: { polyfill: false },
+    license: { fileName: "licenses.json" },
   },
   server: { proxy: { "/v1": "http://127.0.0.1:8081", "/readyz": "http://127.0.0.1:8081" } },
   test: { environment: "jsdom", include: ["src/**/*.test.{ts,tsx}"] },

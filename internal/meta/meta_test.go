@@ -66,6 +66,7 @@ var mayUse = map[string][]string{
 	"internal/meta":              {},
 	"tools/benchratios":          {},
 	"tools/contract":             {},
+	"tools/notice":               {},
 	"tools/screenshots":          {"internal/testkit/browser"},
 }
 
