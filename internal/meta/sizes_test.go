@@ -100,7 +100,7 @@ func TestTheArchitectureHasEveryPackage(t *testing.T) {
 	text, err := os.ReadFile("../../docs/architecture.md")
 	require.NoError(t, err)
 	named := map[string]bool{}
-	for _, row := range regexp.MustCompile("(?m)^\\| ([^|]*) \\|").FindAllStringSubmatch(string(text), -1) {
+	for _, row := range regexp.MustCompile(`(?m)^\| ([^|]*) \|`).FindAllStringSubmatch(string(text), -1) {
 		folder := ""
 		for i, m := range regexp.MustCompile("`([^`]+)`").FindAllStringSubmatch(row[1], -1) {
 			name := m[1]

@@ -4,6 +4,7 @@ import "net/netip"
 
 // What the tests, which read sources and so stand outside, see of the inside.
 const (
+	Version       = version
 	PreludeSize   = preludeSize
 	ResultsKept   = resultsKept
 	ResultSources = resultSources
