@@ -6,93 +6,9 @@ import "./theme/parts.css";
 import "./theme/maps.css";
 import "./theme/shell.css";
 
-import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { App, ConfigProvider } from "antd";
-import { StrictMode, type ReactNode } from "react";
 import { createRoot } from "react-dom/client";
-import { BrowserRouter, Navigate, Route, Routes, useLocation } from "react-router";
-import { Refusal } from "./api/client";
-import { useSites } from "./api/queries";
-import { PreferencesProvider, usePreferences } from "./components/preferences";
-import { Shell } from "./components/Shell";
-import { SiteProvider, useLastRefusal } from "./components/site";
-import { Bars, Boundary } from "./components/states";
-import { SignInPage } from "./pages/signin/SignInPage";
-import { allRoutes } from "./routes";
-import { themeOf } from "./theme/theme";
+import { Console } from "./Console";
 
-const element = document.getElementById("root");
-if (!element) throw new Error("the page has no #root");
-/** Everything that opens over the page stands in here too, so that nothing locks the body with a style of its own. */
-const root: HTMLElement = element;
-
-const queries = new QueryClient({
-  queryCache: new QueryCache({
-    // A session that has ended shows at the sites, which the gate below watches.
-    onError: (error, query) => {
-      if (error instanceof Refusal && error.problem.status === 401 && query.queryKey[0] !== "sites")
-        void queries.invalidateQueries({ queryKey: ["sites"] });
-    },
-  }),
-  defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false, staleTime: 10_000 } },
-});
-
-function Themed({ children }: { children: ReactNode }) {
-  const { mode } = usePreferences();
-  return (
-    <ConfigProvider
-      theme={themeOf(mode)}
-      wave={{ disabled: true }}
-      csp={{ nonce }}
-      getPopupContainer={() => root}
-    >
-      <App style={{ height: "100%" }}>{children}</App>
-    </ConfigProvider>
-  );
-}
-
-/** nonce lets the styles that Ant Design makes at run time pass the content-security policy. */
-const nonce = document.querySelector<HTMLMetaElement>("meta[property=csp-nonce]")?.nonce ?? "";
-
-/** Gate shows the sign-in page to whoever is not signed in. */
-function Gate({ children }: { children: ReactNode }) {
-  const { pathname } = useLocation();
-  const { data } = useSites(pathname !== "/sign-in");
-  const refused = useLastRefusal(pathname !== "/sign-in");
-  const out = refused instanceof Refusal && refused.problem.status === 401;
-  if (out || pathname === "/sign-in") return <SignInPage />;
-  return data || refused ? children : <Bars label="The console is opening" />;
-}
-
-createRoot(root).render(
-  <StrictMode>
-    <PreferencesProvider>
-      <Themed>
-        <QueryClientProvider client={queries}>
-          <BrowserRouter>
-            <Gate>
-              <SiteProvider>
-                <Routes>
-                  {allRoutes.map((route) => (
-                    <Route
-                      key={route.path}
-                      path={route.path}
-                      element={
-                        <Shell route={route}>
-                          <Boundary key={route.path}>
-                            <route.page />
-                          </Boundary>
-                        </Shell>
-                      }
-                    />
-                  ))}
-                  <Route path="*" element={<Navigate to="/today" replace />} />
-                </Routes>
-              </SiteProvider>
-            </Gate>
-          </BrowserRouter>
-        </QueryClientProvider>
-      </Themed>
-    </PreferencesProvider>
-  </StrictMode>,
-);
+const root = document.getElementById("root");
+if (!root) throw new Error("the page has no #root");
+createRoot(root).render(<Console root={root} />);

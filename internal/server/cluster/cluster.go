@@ -200,15 +200,16 @@ func (c *Cluster) run(ctx context.Context, bin, password string, owner *syscall.
 	c.cmd.Stdout, c.cmd.Stderr = log, log
 
 	started := make(chan error, 1)
+	exited, gone, cmd := c.exited, c.gone, c.cmd // those of this try: the next one has others
 	go func() {
 		// The kernel sends Pdeathsig when the thread that started the child
 		// ends, so this one stays for as long as the child does.
 		runtime.LockOSThread()
-		err := c.cmd.Start()
+		err := cmd.Start()
 		started <- err
 		if err == nil {
-			c.exited <- c.cmd.Wait()
-			close(c.gone)
+			exited <- cmd.Wait()
+			close(gone)
 		}
 	}()
 	if err := <-started; err != nil {

@@ -273,9 +273,10 @@ export function useSnippets(fields: string, base: string) {
 }
 
 /** useTimed asks for a path and tells what the answer took. */
-export function useTimed(path: string) {
+export function useTimed(path: string, enabled: boolean) {
   return useQuery({
     queryKey: ["timed", path],
+    enabled,
     placeholderData: keepPreviousData,
     staleTime: Infinity,
     queryFn: ({ signal }) => timed(path, signal),

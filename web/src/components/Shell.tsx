@@ -5,6 +5,7 @@ import { Link, useLocation, useNavigate } from "react-router";
 import { useAtlas, useCheckup, useEditions, useReady } from "../api/queries";
 import { routes, type Route } from "../routes";
 import { lookupPath } from "./addressParam";
+import { Failures } from "./Failures";
 import { Icon, Mark } from "./icons";
 import { Prose } from "./parts";
 import { usePreferences } from "./preferences";
@@ -28,6 +29,7 @@ export function Shell({ route, children }: { route: Route; children: ReactNode }
       <Rail />
       <div className="main">
         <Bar route={route} quick={quick} />
+        {site && <Failures />}
         {route.path !== "/setup" && route.path !== "/today" && <Banner />}
         <main id="content" tabIndex={-1} className={route.flush ? "content flush" : "content"}>
           {site ? (
@@ -209,7 +211,11 @@ function Rail() {
           <br />
           <span className={ready.data === false || ready.isError ? "ready not" : "ready"}>
             {atlas.sources.length} sources,{" "}
-            {ready.data === false || ready.isError ? "the database is away" : "ready"}
+            {ready.isError
+              ? "no answer from the service"
+              : ready.data === false
+                ? "the database is away"
+                : "ready"}
           </span>
         </footer>
       )}

@@ -142,7 +142,7 @@ function Countries({ coverage }: { coverage: Coverage }) {
                       {n.toLocaleString("en")}
                     </Link>
                   ) : (
-                    <span className="second">none</span>
+                    <span className="second">{visits.data ? "none" : "–"}</span>
                   )}
                 </td>
               </tr>

@@ -113,8 +113,8 @@ function Answers({ fields }: { fields: string }) {
   const recent = useVisits(site?.host ?? "", { level: "city" });
   const known = recent.data?.pages[0]?.visits.find((v) => v.card.address.text)?.card.address.text;
   const path = known ? `/v1/addresses/${encodeURIComponent(known)}` : "/v1/visitor";
-  const short = useTimed(`${path}?fields=${fields}`);
-  const whole = useTimed(path);
+  const short = useTimed(`${path}?fields=${fields}`, !recent.isPending);
+  const whole = useTimed(path, !recent.isPending);
   const most = whole.data?.text.length ?? 0;
   return (
     <>
@@ -134,7 +134,7 @@ function Answer(props: { title: string; of: Timed | undefined; most: number; fol
     <div className="snippet-answer">
       <div className="snippet-answer-head">
         <h3 className="panel-title">{props.title}</h3>
-        {props.folds ? (
+        {props.folds && (answer?.status ?? 200) < 400 ? (
           <button type="button" className="textlink" aria-expanded={open} onClick={() => setOpen(!open)}>
             {open ? "Fold" : "Unfold"}
           </button>

@@ -53,10 +53,11 @@ export function TodayPage() {
   const hour = usePlaces(host, { from: day.now.subtract(1, "hour").toISOString() });
   const warnings = useWarnings(at);
 
-  if (today.isError)
+  const failed = [today, countries, hour].find((q) => q.isError);
+  if (failed)
     return (
       <div className="panel">
-        <Failed what="Today could not be loaded." error={today.error} retry={() => void today.refetch()} />
+        <Failed what="Today could not be loaded." error={failed.error} retry={() => void failed.refetch()} />
       </div>
     );
   const moved = shifts(countries.data?.rows ?? [], then.data?.rows ?? [], 6);
@@ -64,7 +65,7 @@ export function TodayPage() {
   const busy = unusual(moved);
   return (
     <div className="today">
-      <p className="lead serif">
+      <div className="lead serif">
         {today.data && countries.data && hour.data ? (
           <>
             <Link className="numlink" to="/visits?since=today">
@@ -91,7 +92,7 @@ export function TodayPage() {
         ) : (
           <Bars rows={1} label="Today is loading" />
         )}
-      </p>
+      </div>
       <LastHour
         places={hour.data?.rows ?? []}
         total={hour.data?.total ?? 0}
@@ -129,7 +130,7 @@ export function TodayPage() {
         )}
         <LiveVisits site={host} />
       </div>
-      <Changed day={day} moved={moved} total={today.data?.total} />
+      <Changed day={day} moved={then.data && moved} total={today.data?.total} />
     </div>
   );
 }
@@ -307,18 +308,20 @@ function Changed({
   total,
 }: {
   day: Day;
-  moved: ReturnType<typeof shifts>;
+  /** moved is undefined where it is not known. */
+  moved: ReturnType<typeof shifts> | undefined;
   total: number | undefined;
 }) {
   const atlas = useAtlas().data;
   const state = useVisitsState().data;
-  const ready = useEditions().data?.editions.find((e) => e.state === "ready");
+  const editions = useEditions().data?.editions;
+  const ready = editions?.find((e) => e.state === "ready");
   const changes = useChanges(ready?.name ?? "", atlas?.name ?? "").data;
   return (
     <section className="changed" id="changed" aria-label="What changed">
       <b className="changed-title">What changed</b>
       <div>
-        <b>Edition {ready?.name ?? atlas?.name}</b>
+        <b>Edition {ready?.name ?? atlas?.name ?? "not known"}</b>
         <p>
           {ready && changes ? (
             <>
@@ -328,16 +331,21 @@ function Changed({
               </Link>
               . It waits until you activate it.
             </>
-          ) : (
+          ) : ready ? (
+            "It waits until you activate it."
+          ) : editions ? (
             "In use; none waits."
+          ) : (
+            notKnown
           )}
         </p>
       </div>
       <div>
         <b>Against last {day.start.format("dddd")}</b>
         <p className="moved">
-          {moved.length === 0 && (total === 0 ? "No visits yet today." : "No differences.")}
-          {moved.map((s) => (
+          {!moved && notKnown}
+          {moved?.length === 0 && (total === 0 ? "No visits yet today." : "No differences.")}
+          {moved?.map((s) => (
             <span key={s.code}>
               {s.name}{" "}
               <Link className="numlink" to={`/visits?since=today&country_code=${s.code}`}>
@@ -353,13 +361,16 @@ function Changed({
         <p>
           {state?.kept.since &&
             `Visits since ${new Date(state.kept.since).toLocaleDateString("en", dateStyle)}. `}
-          {state?.kept.next_drop
-            ? `The oldest week is deleted on ${new Date(state.kept.next_drop).toLocaleDateString("en", dateStyle)}.`
-            : "Visits are kept without limit."}
+          {!state
+            ? notKnown
+            : state.kept.next_drop
+              ? `The oldest week is deleted on ${new Date(state.kept.next_drop).toLocaleDateString("en", dateStyle)}.`
+              : "Visits are kept without limit."}
         </p>
       </div>
     </section>
   );
 }
 
+const notKnown = "Not known yet.";
 const dateStyle = { day: "numeric", month: "long", year: "numeric", timeZone: "UTC" } as const;

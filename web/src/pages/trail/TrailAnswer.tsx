@@ -157,6 +157,8 @@ function OtherRow(props: { asked: Asked; name: string; settings: ProxySettings; 
       <td>
         {trail.isPending ? (
           <span className="second">asking</span>
+        ) : trail.isError ? (
+          <span className="second">could not be explained</span>
         ) : trail.data?.visitor ? (
           <Addr text={trail.data.visitor} subject={props.current} />
         ) : (
@@ -164,11 +166,9 @@ function OtherRow(props: { asked: Asked; name: string; settings: ProxySettings; 
         )}
       </td>
       <td>
-        {w && w.level !== "none" ? (
-          [placeName(w), w.names.country].filter((n, i, all) => n && all.indexOf(n) === i).join(", ")
-        ) : (
-          <span className="second">{card?.address.skipped ? "skipped" : "location unknown"}</span>
-        )}
+        {w && w.level !== "none"
+          ? [placeName(w), w.names.country].filter((n, i, all) => n && all.indexOf(n) === i).join(", ")
+          : card && <span className="second">{card.address.skipped ? "skipped" : "location unknown"}</span>}
       </td>
       <td className="second">
         <Prose text={trail.data ? describe(trail.data, props.settings) : ""} />
