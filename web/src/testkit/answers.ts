@@ -41,6 +41,9 @@ export async function answerOf(asked: Asked) {
   return recorded[name];
 }
 
+/** recordedBody is a recorded answer, to make others of. */
+export const recordedBody = (name: string): unknown => structuredClone(recorded[name]?.body);
+
 function nameOf({ method, path, query, body }: Asked): string {
   const pairs = [...query].map(([k, v]) => `${k}=${/^(from|to)$/.test(k) ? "…" : v}`).sort();
   const name = `${method} ${path}${pairs.length === 0 ? "" : `?${pairs.join("&")}`}`;

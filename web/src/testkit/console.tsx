@@ -1,9 +1,11 @@
-import { cleanup, render, waitFor } from "@testing-library/react";
+import { cleanup, configure, render, screen, waitFor } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { afterEach, beforeEach, expect, vi } from "vitest";
 import { setNetwork } from "./network";
 import { Console } from "../Console";
 import { answerOf, type Asked } from "./answers";
+
+configure({ asyncUtilTimeout: 5000, getElementError: (message) => new Error(message?.slice(0, 500)) });
 
 /** now is when the answers in answers.json were given. */
 export const now = new Date("2026-11-28T14:18:30Z");
@@ -21,6 +23,7 @@ export const problem = (status: number, detail: string, hint = "Ask again."): An
 /** A Stream stands for the live visits; tests send what they like. */
 class Stream {
   static all: Stream[] = [];
+  isOpen = true;
   onopen?: () => void;
   onerror?: () => void;
   private heard: ((e: { data: string }) => void)[] = [];
@@ -35,6 +38,7 @@ class Stream {
     for (const hear of this.heard) hear({ data: JSON.stringify(visit) });
   }
   close() {
+    this.isOpen = false;
     this.heard = [];
   }
 }
@@ -46,7 +50,7 @@ beforeEach(() => {
 
 afterEach(() => {
   cleanup();
-  expect(complaints.mock.calls.map((c) => String(c[0]).slice(0, 300))).toEqual([]);
+  expect(complaints.mock.calls.map((c) => c.map(String).join(" ").slice(0, 500))).toEqual([]);
   vi.restoreAllMocks();
   vi.unstubAllGlobals();
   vi.useRealTimers();
@@ -106,6 +110,8 @@ export function open(path: string, options: { rules?: Rule[]; width?: number } =
     /** sent are the calls of a method to a path. */
     sent: (method: string, to: string) => asked.filter((a) => a.method === method && a.path === to),
     stream: () => Stream.all.at(-1),
+    /** streams is how many are open. */
+    streams: () => Stream.all.filter((s) => s.isOpen).length,
     /** answered says that everything the page asked for had an answer. */
     answered: () => expect(missing).toEqual([]),
     text: () => root.textContent ?? "",
@@ -133,6 +139,13 @@ export const on =
     if (asked.method !== method || !fits) return undefined;
     return typeof answer === "function" ? answer(asked) : answer;
   };
+
+/** dialog finds the dialog with a title. In tests its library gives all titles one id, and so no name that can be asked for. */
+export async function dialog(title: string) {
+  const found = await screen.findByRole("dialog");
+  expect(found.textContent).toContain(title);
+  return found;
+}
 
 /** stubBrowser has what jsdom lacks. */
 function stubBrowser(width: number) {
@@ -171,4 +184,5 @@ function stubBrowser(width: number) {
   vi.stubGlobal("EventSource", Stream);
   vi.stubGlobal("innerWidth", width);
   Element.prototype.scrollIntoView = () => undefined;
+  Element.prototype.scrollTo = () => undefined;
 }

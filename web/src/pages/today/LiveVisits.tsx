@@ -2,7 +2,7 @@ import { Button } from "antd";
 import dayjs from "dayjs";
 import { useState } from "react";
 import { Link } from "react-router";
-import { useLiveVisits } from "../../api/liveVisits";
+import type { LiveVisits as Live } from "../../api/liveVisits";
 import type { Visit } from "../../api/client";
 import { useVisits } from "../../api/queries";
 import { clockTime } from "../../components/format";
@@ -13,9 +13,8 @@ import { AddressOf, placeLine, within } from "../visits/VisitTable";
 const shown = 6;
 
 /** LiveVisits is the newest visits, which come in by themselves until they are paused. */
-export function LiveVisits({ site }: { site: string }) {
+export function LiveVisits({ site, live }: { site: string; live: Live }) {
   const [held, setHeld] = useState<Visit[] | null>(null);
-  const live = useLiveVisits(site);
   const list = useVisits(site, noFilter);
   const before = list.data?.pages[0]?.visits ?? [];
   const fresh = new Set(live.visits.map((v) => v.id));
@@ -46,7 +45,7 @@ export function LiveVisits({ site }: { site: string }) {
       {list.isPending ? (
         <Bars rows={shown} label="Visits are loading" />
       ) : visits.length === 0 ? (
-        <p className="second none">No visits yet.</p>
+        <p className="second none">{list.isError ? "The visits could not be loaded." : "No visits yet."}</p>
       ) : (
         <ul>
           {visits.map((v) => (

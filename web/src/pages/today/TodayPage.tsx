@@ -36,7 +36,8 @@ export function TodayPage() {
   const host = site?.host ?? "";
   const at = useMinute();
   const day = dayOf(zone, at);
-  useMoving(host);
+  const live = useLiveVisits(host);
+  useMoving(live.visits[0]?.id);
   const today = useTimeline({ site: host, unit: "hour", from: day.start.toISOString() });
   const before = useTimeline({
     site: host,
@@ -128,7 +129,7 @@ export function TodayPage() {
             ))}
           </section>
         )}
-        <LiveVisits site={host} />
+        <LiveVisits site={host} live={live} />
       </div>
       <Changed day={day} moved={then.data && moved} total={today.data?.total} />
     </div>
@@ -149,10 +150,8 @@ function useMinute(): Date {
 }
 
 /** useMoving asks anew a while after visits have come in. */
-function useMoving(site: string) {
+function useMoving(newest: string | undefined) {
   const queries = useQueryClient();
-  const { visits } = useLiveVisits(site);
-  const newest = visits[0]?.id;
   useEffect(() => {
     if (!newest) return;
     const timer = setTimeout(() => {
