@@ -78,15 +78,3 @@ export function TrailPage() {
     </div>
   );
 }
-
-export interface PastedProps {
-  draft: { peer: string; text: string };
-  onChange: (draft: { peer: string; text: string }) => void;
-  onExplain: () => void;
-}
-
-export interface BelievedProps {
-  settings: ProxySettings;
-  changed: boolean;
-  onChange: (settings: ProxySettings | null) => void;
-}

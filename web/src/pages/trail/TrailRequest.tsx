@@ -1,9 +1,20 @@
 import { Button, Input, InputNumber, Select } from "antd";
-import type { Hop, Trail } from "../../api/client";
+import type { Hop, ProxySettings, Trail } from "../../api/client";
 import { maskText } from "../../features/presentation/mask";
 import { Addr, Prose } from "../../components/parts";
 import { usePreferences } from "../../components/preferences";
-import { type PastedProps, type BelievedProps } from "./TrailPage";
+
+interface PastedProps {
+  draft: { peer: string; text: string };
+  onChange: (draft: { peer: string; text: string }) => void;
+  onExplain: () => void;
+}
+
+interface BelievedProps {
+  settings: ProxySettings;
+  changed: boolean;
+  onChange: (settings: ProxySettings | null) => void;
+}
 
 export function Pasted({ draft, onChange, onExplain }: PastedProps) {
   const { presenting } = usePreferences();
