@@ -3,6 +3,7 @@ package plot
 import (
 	"fmt"
 	"image/color"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -113,25 +114,25 @@ func (counts) Ticks(low, high float64) []plot.Tick {
 
 // save writes a plot of so many points.
 func save(p *plot.Plot, file string, width, height vg.Length) error {
+	var picture io.WriterTo
+	switch ext := strings.ToLower(filepath.Ext(file)); ext {
+	case ".png":
+		c := vgimg.NewWith(vgimg.UseWH(width*0.75, height*0.75), vgimg.UseDPI(96), vgimg.UseBackgroundColor(paper))
+		p.Draw(inset(draw.New(c)))
+		picture = vgimg.PngCanvas{Canvas: c}
+	case ".svg":
+		c := vgsvg.New(width*0.75, height*0.75)
+		p.Draw(inset(draw.New(c)))
+		picture = c
+	default:
+		return fmt.Errorf("%s: plots are written as .png or .svg, not as %q", file, ext)
+	}
 	w, err := os.Create(file)
 	if err != nil {
 		return err
 	}
 	defer w.Close()
-	switch ext := strings.ToLower(filepath.Ext(file)); ext {
-	case ".png":
-		c := vgimg.NewWith(vgimg.UseWH(width*0.75, height*0.75), vgimg.UseDPI(96), vgimg.UseBackgroundColor(paper))
-		draw := draw.New(c)
-		p.Draw(inset(draw))
-		_, err = vgimg.PngCanvas{Canvas: c}.WriteTo(w)
-	case ".svg":
-		c := vgsvg.New(width*0.75, height*0.75)
-		p.Draw(inset(draw.New(c)))
-		_, err = c.WriteTo(w)
-	default:
-		return fmt.Errorf("%s: plots are written as .png or .svg, not as %q", file, ext)
-	}
-	if err != nil {
+	if _, err := picture.WriteTo(w); err != nil {
 		return err
 	}
 	return w.Close()
