@@ -4,10 +4,11 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
-	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
+	lru "github.com/hashicorp/golang-lru/v2"
 )
 
 // How long things last.
@@ -44,20 +45,25 @@ type Sessions struct {
 	store sessionStore
 	now   func() time.Time
 
-	mu   sync.Mutex
-	seen map[[sha256.Size]byte]remembered // bounded by maxSeen
+	seen      *lru.Cache[[sha256.Size]byte, remembered]
+	forgotten atomic.Uint64 // how often all were
 }
 
 type remembered struct {
 	Session
 	until time.Time
+	at    uint64 // what forgotten was before it was read: what was read before all were forgotten is not believed after
 }
 
-const maxSeen = 1000
+const maxSeen = 1000 // sessions that are remembered
 
 // NewSessions makes the sessions of a store.
 func NewSessions(store sessionStore, now func() time.Time) *Sessions {
-	return &Sessions{store: store, now: now, seen: map[[sha256.Size]byte]remembered{}}
+	seen, err := lru.New[[sha256.Size]byte, remembered](maxSeen)
+	if err != nil {
+		panic("access: " + err.Error()) // the size is above 0
+	}
+	return &Sessions{store: store, now: now, seen: seen}
 }
 
 // Link makes the secret of a one-time link that opens a session within an hour.
@@ -115,23 +121,16 @@ func (s *Sessions) Check(ctx context.Context, secret string) (Session, error) {
 		return Session{}, ErrBadSession
 	}
 	hash, now := sha256.Sum256([]byte(secret)), s.now()
-	s.mu.Lock()
-	one, ok := s.seen[hash]
-	s.mu.Unlock()
-	if ok && now.Before(one.until) {
+	before := s.forgotten.Load()
+	if one, ok := s.seen.Get(hash); ok && now.Before(one.until) && one.at == before {
 		return one.Session, nil
 	}
 	found, err := s.store.SessionOf(ctx, hash, now, now.Add(-SessionIdle))
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	if err != nil {
-		delete(s.seen, hash)
+		s.seen.Remove(hash)
 		return Session{}, err
 	}
-	if len(s.seen) >= maxSeen {
-		clear(s.seen)
-	}
-	s.seen[hash] = remembered{found, now.Add(fresh)}
+	s.seen.Add(hash, remembered{found, now.Add(fresh), before})
 	return found, nil
 }
 
@@ -152,9 +151,8 @@ func (s *Sessions) End(ctx context.Context, id uuid.UUID, actor string) error {
 
 // Forget has every session asked for anew, as after a key was revoked.
 func (s *Sessions) Forget() {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	clear(s.seen)
+	s.forgotten.Add(1)
+	s.seen.Purge()
 }
 
 // Failed records an attempt to sign in that failed.
