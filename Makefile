@@ -18,7 +18,7 @@ demo: ## Set up what is missing, build, and run the Heron Lake Regatta until Ctr
 
 # timed runs a part of the tests and prints how long it took.
 timed = @start=$$(date +%s); { $(2); } && echo "==== $(1): $$(( $$(date +%s) - start )) s"
-# apart are the tests that drive browsers and proxies, and those of the code itself.
+# apart are the tests that drive browsers and proxies, at most four at once, and those of the code itself.
 apart := eastporch/internal/(e2e|meta|server/webui)$$
 
 .PHONY: test
@@ -28,7 +28,7 @@ test: ## Set up what is missing, check the code and run all tests, with the race
 	$(call timed,checks,$(MAKE) --no-print-directory check)
 	$(call timed,console,cd web && npm run --silent test)
 	$(call timed,packages with the race detector,go test -race $$(go list ./... | grep -vE '$(apart)'))
-	$(call timed,the binary,go test $$(go list ./... | grep -E '$(apart)'))
+	$(call timed,the binary,go test -parallel $$(( $$(nproc) < 4 ? $$(nproc) : 4 )) $$(go list ./... | grep -E '$(apart)'))
 
 .PHONY: check
 check: web/node_modules/.ready ## Formats, linters, types, generated files, layers
