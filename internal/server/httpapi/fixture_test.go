@@ -178,6 +178,7 @@ func (m *memory) LastSequence(context.Context) (int64, error) { return int64(len
 
 func (m *memory) VisitsFrom(_ context.Context, f visit.Filter, after uuid.UUID, limit int) ([]visit.Visit, error) {
 	list := slices.DeleteFunc(m.picked(f), func(v visit.Visit) bool { return v.ID.String() <= after.String() })
+	slices.SortFunc(list, func(a, b visit.Visit) int { return strings.Compare(a.ID.String(), b.ID.String()) })
 	return list[:min(limit, len(list))], m.away
 }
 
