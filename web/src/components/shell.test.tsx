@@ -1,0 +1,118 @@
+import { screen, waitFor } from "@testing-library/react";
+import { expect, it } from "vitest";
+import type { Checkup, Sites } from "../api/client";
+import { recordedBody } from "../testkit/answers";
+import { on, open, problem } from "../testkit/console";
+import { routes } from "../routes";
+
+const sites = recordedBody("GET /v1/sites") as Sites;
+const checkup = recordedBody("GET /v1/checkup") as Checkup;
+const heading = (name: string) => screen.findByRole("heading", { level: 1, name });
+
+it("opens every page by two keys, and none while somebody types", async () => {
+  const page = open("/lookup");
+  await page.settled();
+  for (const route of routes) {
+    (document.activeElement as HTMLElement | null)?.blur();
+    await page.user.keyboard(`g${route.key}`);
+    await heading(route.title);
+  }
+  await page.user.keyboard("/gt");
+  expect(location.pathname).toBe(routes.at(-1)?.path);
+  expect((document.activeElement as HTMLInputElement).value).toBe("gt");
+});
+
+it("lists its keys when asked", async () => {
+  const page = open("/lookup");
+  await page.settled();
+  await page.user.keyboard("?");
+  const dialog = await screen.findByRole("dialog");
+  for (const route of routes) expect(dialog.textContent).toContain(`Go to ${route.title}`);
+});
+
+it("begins with Today, also where a page does not exist", async () => {
+  open("/no-such-page");
+  await heading("Today");
+  expect(location.pathname).toBe("/today");
+});
+
+it("looks up what is typed into the bar", async () => {
+  const page = open("/trail");
+  await page.settled();
+  await page.user.type(screen.getByLabelText("Look up an address"), " 198.18.3.40 {Enter}");
+  await heading("Look up");
+  expect(location.search).toBe("?address=198.18.3.40");
+});
+
+it("turns dark and stays so", async () => {
+  const page = open("/lookup");
+  await page.settled();
+  await page.user.click(screen.getByRole("button", { name: "Turn to dark" }));
+  await screen.findByRole("button", { name: "Turn to light" });
+  expect(localStorage.getItem("ep-mode")).toBe("dark");
+});
+
+it("asks for the visits of the site that is chosen", async () => {
+  const [first] = sites.sites;
+  const two = { ...sites, sites: [first, { ...first, host: "harbour.example", name: "Harbour" }] };
+  const page = open("/visits", {
+    rules: [
+      on("GET", "/v1/sites", { body: two }),
+      on("GET", "/v1/visits", ({ query }) =>
+        query.get("site") === "harbour.example"
+          ? { body: { visits: [], next: null, count: { matching: 0, all: 0, more: false } } }
+          : undefined,
+      ),
+    ],
+  });
+  await page.settled();
+  await page.user.click(screen.getByRole("button", { name: /^Site: Heron Lake/ }));
+  await page.user.click(await screen.findByRole("menuitem", { name: "Harbour" }));
+  await page.says("No visits yet.");
+  expect(new URL(page.stream()?.url ?? "").searchParams.get("site")).toBe("harbour.example");
+  expect(localStorage.getItem("ep-site")).toBe("harbour.example");
+});
+
+it("says on every page that the set-up needs attention, until that is put away", async () => {
+  const bad = { ...checkup, state: "attention", title: "203.0.113.9 is not trusted." };
+  const page = open("/visits", { rules: [on("GET", "/v1/checkup", { body: bad })] });
+  await page.says("203.0.113.9 is not trusted.");
+  expect(screen.getAllByRole("img", { name: "needs attention" }).length).toBeGreaterThan(0);
+  await page.user.click(screen.getByRole("button", { name: "Put it away" }));
+  await waitFor(() => expect(page.text()).not.toContain("203.0.113.9 is not trusted."));
+});
+
+it("shows the sign-in page once the session has ended", async () => {
+  let ended = false;
+  const page = open("/lookup", {
+    rules: [
+      (asked) =>
+        ended && asked.path.startsWith("/v1/") ? problem(401, "The session has ended.") : undefined,
+    ],
+  });
+  await page.settled();
+  ended = true;
+  await page.user.type(screen.getByLabelText("Address to look up"), "198.18.3.40{Enter}");
+  await heading("Sign in");
+});
+
+it("says that nothing answers, and opens when it does again", async () => {
+  let away = true;
+  const page = open("/lookup", { rules: [() => (away ? "gone" : undefined)] });
+  await page.says("The console could not be loaded.");
+  expect(page.text()).toContain("Retrying automatically.");
+  away = false;
+  await page.user.click(screen.getByRole("button", { name: "Try again" }));
+  await page.says("Ask for any address.");
+});
+
+it("lets nobody export while presenting", async () => {
+  const page = open("/visits");
+  await page.settled();
+  const button = () => screen.getByRole<HTMLButtonElement>("button", { name: /^Export/ });
+  expect(button().disabled).toBe(false);
+  await page.user.click(screen.getByRole("switch"));
+  await waitFor(() => expect(button().disabled).toBe(true));
+  await page.user.click(screen.getByRole("switch"));
+  await waitFor(() => expect(button().disabled).toBe(false));
+});
