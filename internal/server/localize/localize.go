@@ -157,10 +157,10 @@ func (s *Localizer) Convert(x Exchange, site *sites.Site) (api.Conversions, erro
 	if site != nil {
 		ending = site.Local.Endings[to]
 	}
-	now := s.Now()
+	now, table := s.Now(), s.Rates.State().Rates // one for all amounts, which may change meanwhile
 	answer := api.Conversions{Stale: s.Rates.Stale(now), Conversions: make([]locale.Conversion, len(values))}
 	for i, value := range values {
-		if answer.Conversions[i], err = s.Rates.State().Rates.Convert(value, from, to, ending, x.Language, now); err != nil {
+		if answer.Conversions[i], err = table.Convert(value, from, to, ending, x.Language, now); err != nil {
 			return api.Conversions{}, err
 		}
 	}
