@@ -39,7 +39,7 @@ func (a noAtlas) Current() *atlas.Atlas { return a.Atlas }
 
 func table(t *testing.T, norway string) locale.Rates {
 	t.Helper()
-	r, err := locale.ReadRates(strings.NewReader("date,base,currency,rate\n2026-11-13,EUR,NOK,"+norway+"\n2026-11-13,EUR,USD,1.25\n"), "Lake Bank (invented)")
+	r, err := locale.ReadRates(strings.NewReader("date,base,currency,rate\n2026-11-05,EUR,NOK,"+norway+"\n2026-11-05,EUR,USD,1.25\n"), "Lake Bank (invented)")
 	require.NoError(t, err)
 	return r
 }
@@ -68,9 +68,9 @@ func TestTheVerdictOnRates(t *testing.T) {
 		"none are wanted":         {none: true},
 		"never read":              {state: rates.State{Problem: "connection refused"}, says: "The exchange rates could not be read.", more: "Connection refused."},
 		"fine":                    {state: rates.State{Rates: good}, says: "The exchange rates are recent."},
-		"old":                     {state: rates.State{Rates: good}, stale: true, says: "The exchange rates are 1 days old.", more: "rates.stale_days"},
-		"old, and not read again": {state: rates.State{Rates: good, Problem: "not found"}, stale: true, says: "The exchange rates are 1 days old.", more: "The last reading failed: not found."},
-		"recent, not read again":  {state: rates.State{Rates: good, Problem: "not found"}, says: "The exchange rates could not be read again.", more: "Those of 2026-11-13 stand. Not found."},
+		"old":                     {state: rates.State{Rates: good}, stale: true, says: "The exchange rates are 9 days old.", more: "rates.stale_days"},
+		"old, and not read again": {state: rates.State{Rates: good, Problem: "not found"}, stale: true, says: "The exchange rates are 9 days old.", more: "The last reading failed: not found."},
+		"recent, not read again":  {state: rates.State{Rates: good, Problem: "not found"}, says: "The exchange rates could not be read again.", more: "Those of 2026-11-05 stand. Not found."},
 	} {
 		f, ok := service(t, &feed{states: []rates.State{c.state}, stale: c.stale}).CheckRates()
 		require.Equal(t, !c.none, ok, name)

@@ -4,7 +4,7 @@ import { useCallback, useSyncExternalStore } from "react";
 import { Refusal } from "../api/client";
 
 /** names are what the queries of a page are about, by the beginning of their key. */
-const names: Record<string, string> = {
+export const names: Record<string, string> = {
   atlas: "the atlas",
   ready: "whether the database answers",
   card: "a card",
@@ -15,6 +15,7 @@ const names: Record<string, string> = {
   timeline: "the timeline",
   "visits-state": "the state of the queue",
   keys: "the keys",
+  made: "what was made with a key",
   sessions: "the sessions",
   audit: "the audit log",
   checkup: "the proxy check",
@@ -49,7 +50,7 @@ export function Failures() {
   );
   const missing = useSyncExternalStore(subscribe, () => {
     const said = cache.findAll({ predicate: isMissing }).map((q) => String(q.queryKey[0]));
-    return [...new Set(said.map((key) => names[key] ?? key))].join(", ");
+    return [...new Set(said.map((key) => names[key] ?? "something"))].join(", ");
   });
   if (missing === "") return null;
   return (

@@ -1,9 +1,12 @@
+import { readFileSync } from "node:fs";
+import { join } from "node:path";
 import { screen, waitFor } from "@testing-library/react";
 import { expect, it } from "vitest";
 import type { Checkup, Sites } from "../api/client";
 import { recordedBody } from "../testkit/answers";
 import { on, open, problem } from "../testkit/console";
 import { routes } from "../routes";
+import { names } from "./Failures";
 
 const sites = recordedBody("GET /v1/sites") as Sites;
 const checkup = recordedBody("GET /v1/checkup") as Checkup;
@@ -115,4 +118,11 @@ it("lets nobody export while presenting", async () => {
   await waitFor(() => expect(button().disabled).toBe(true));
   await page.user.click(screen.getByRole("switch"));
   await waitFor(() => expect(button().disabled).toBe(false));
+});
+
+it("has words for everything that it may fail to load", () => {
+  const text = readFileSync(join(import.meta.dirname, "../api/queries.ts"), "utf8");
+  const keys = [...text.matchAll(/queryKey: \["([^"]+)"/g)].map((m) => m[1]).filter((key) => key !== "sites");
+  expect(keys.length).toBeGreaterThan(20);
+  expect(Object.keys(names).sort()).toEqual([...new Set(keys)].sort());
 });
