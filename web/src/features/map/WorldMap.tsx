@@ -159,7 +159,7 @@ function Circle(props: CircleProps) {
   const r = radiusOf(g);
   const several = g.places.length > 1;
   const words = several
-    ? `${g.places.length} places around ${props.name}, ${g.visits} visits; Enter zooms in`
+    ? `${props.name}: ${g.places.length} places, ${g.visits} visits; Enter zooms in`
     : `${props.name}, ${g.visits} visits`;
   return (
     <g

@@ -41,6 +41,36 @@ describe("cluster", () => {
     );
   });
 
+  it("holds what it promises for crowds of every size and spread", () => {
+    let state = 7;
+    const next = (n: number) => {
+      state = (state * 1664525 + 1013904223) % 2 ** 32;
+      return (state / 2 ** 32) * n;
+    };
+    for (let round = 0; round < 60; round++) {
+      const [side, n] = [20 + next(round % 2 ? 4000 : 300), 1 + Math.floor(next(400))];
+      const spots = Array.from({ length: n }, (_, i) => ({
+        ...spot(`town ${i}`, next(side) - side / 3, next(side) - side / 3, 1 + Math.floor(next(2) ** 12)),
+        r: 5 + next(round % 3 ? 5 : 120),
+      }));
+      const groups = cluster(spots);
+      expect(groups.flatMap((g) => g.places.map((p) => p.city)).sort()).toEqual(
+        spots.map((s) => s.place.city).sort(),
+      );
+      groups.forEach((a, i) => {
+        const own = spots.find((s) => s.place === a.places[0]);
+        expect([a.visits, a.x, a.y]).toEqual([
+          a.places.reduce((sum, p) => sum + p.visits, 0),
+          own?.x,
+          own?.y,
+        ]);
+        expect(a.places.map((p) => p.visits)).toEqual(a.places.map((p) => p.visits).sort((x, y) => y - x));
+        for (const b of groups.slice(i + 1))
+          expect(Math.hypot(a.x - b.x, a.y - b.y)).toBeGreaterThanOrEqual(radiusOf(a) + radiusOf(b));
+      });
+    }
+  });
+
   it("keeps country level apart from the dots inside it", () => {
     const groups = cluster([spot("Lisbon", 0, 0, 3), spot("", 10, 0, 5, "country")]);
     expect(groups.map((g) => g.wide)).toEqual([true, false]);

@@ -27,40 +27,92 @@ const isWide = (p: Place) => p.level === "country" || p.level === "continent";
 /** radiusOf is how large a circle is drawn, in pixels. */
 export const radiusOf = (g: Group) => (g.places.length > 1 ? 10 + 1.6 * Math.log2(g.visits + 1) : g.r);
 
+/** busiestFirst is the order in which groups are drawn, listed and labelled. */
+const busiestFirst = (a: { visits: number }, b: { visits: number }) => b.visits - a.visits;
+
 /**
- * cluster joins circles until none overlap; the busier one keeps its position.
+ * cluster joins circles until none overlap; a circle stands where its busiest place is.
  * Country level is not a dot among dots: it stays a ring of its own.
  */
 export function cluster(spots: Spot[]): Group[] {
-  const groups: Group[] = spots.map((s) => ({
-    key: placeKey(s.place),
-    places: [s.place],
-    x: s.x,
-    y: s.y,
-    r: s.r,
-    visits: s.place.visits,
-    wide: isWide(s.place),
-  }));
-  const byVisits = (a: Group, b: Group) => b.visits - a.visits;
-  groups.sort(byVisits);
-  for (let i = 0; i < groups.length;) {
-    const g = groups[i];
-    const j = groups.findIndex((o, at) => at > i && g && !g.wide && !o.wide && overlap(g, o));
-    const other = groups[j];
-    if (!g || !other) {
-      i++;
+  const wide: Group[] = [];
+  const dots = new Grid();
+  for (const spot of [...spots].sort((a, b) => busiestFirst(a.place, b.place))) {
+    let group = groupOf(spot);
+    if (group.wide) {
+      wide.push(group);
       continue;
     }
-    g.places = [...g.places, ...other.places].sort((a, b) => b.visits - a.visits);
-    g.visits += other.visits;
-    groups.splice(j, 1);
-    groups.sort(byVisits);
-    i = 0; // the larger circle may now touch one that it did not
+    // A circle that has taken another in is larger, and may now touch one that it did not.
+    for (let other = dots.touching(group); other; other = dots.touching(group)) {
+      dots.remove(other);
+      group = joined(group, other);
+    }
+    dots.add(group);
   }
+  const groups = [...wide, ...dots.all()].sort(busiestFirst);
+  for (const group of groups) group.places.sort(busiestFirst);
   return groups;
 }
 
-const overlap = (a: Group, b: Group) => Math.hypot(a.x - b.x, a.y - b.y) < radiusOf(a) + radiusOf(b) + 4;
+const groupOf = ({ place, x, y, r }: Spot): Group => ({
+  key: placeKey(place),
+  places: [place],
+  x,
+  y,
+  r,
+  visits: place.visits,
+  wide: isWide(place),
+});
+
+/** joined is one circle for two, where the busiest place of both is. */
+function joined(a: Group, b: Group): Group {
+  const busiest = (g: Group) => g.places[0]?.visits ?? 0;
+  const [kept, taken] = busiest(a) > busiest(b) ? [a, b] : [b, a];
+  for (const place of taken.places) kept.places.push(place);
+  kept.visits += taken.visits;
+  return kept;
+}
+
+/** A Grid keeps circles by where they are, so that only those nearby are looked at. */
+class Grid {
+  private static readonly side = 32; // pixels
+  private readonly cells = new Map<number, Set<Group>>();
+  private largest = 0;
+
+  private cellOf(x: number, y: number) {
+    return Math.floor(x / Grid.side) * 2 ** 20 + Math.floor(y / Grid.side);
+  }
+
+  add(group: Group) {
+    this.largest = Math.max(this.largest, radiusOf(group));
+    const name = this.cellOf(group.x, group.y);
+    const cell = this.cells.get(name);
+    if (cell) cell.add(group);
+    else this.cells.set(name, new Set([group]));
+  }
+
+  remove(group: Group) {
+    this.cells.get(this.cellOf(group.x, group.y))?.delete(group);
+  }
+
+  touching(group: Group): Group | undefined {
+    const reach = radiusOf(group) + this.largest + apart;
+    for (let x = group.x - reach; x < group.x + reach + Grid.side; x += Grid.side)
+      for (let y = group.y - reach; y < group.y + reach + Grid.side; y += Grid.side)
+        for (const other of this.cells.get(this.cellOf(x, y)) ?? []) if (overlap(group, other)) return other;
+    return undefined;
+  }
+
+  all(): Group[] {
+    return [...this.cells.values()].flatMap((cell) => [...cell]);
+  }
+}
+
+/** apart is how much room is left between two circles, in pixels. */
+const apart = 4;
+
+const overlap = (a: Group, b: Group) => Math.hypot(a.x - b.x, a.y - b.y) < radiusOf(a) + radiusOf(b) + apart;
 
 /** A Label is text that is drawn beside a circle. */
 export interface Label {

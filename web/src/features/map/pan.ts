@@ -14,6 +14,10 @@ export function usePan(width: number, height: number, onMove: (at: ZoomTransform
     if (!element || !width) return;
     const made = d3zoom<SVGSVGElement, unknown>()
       .scaleExtent([1, maxZoom])
+      .extent([
+        [0, 0],
+        [width, height],
+      ])
       .translateExtent([
         [0, 0],
         [width, height],

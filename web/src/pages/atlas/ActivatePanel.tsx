@@ -55,16 +55,10 @@ export function ActivatePanel({ now, ready, job }: { now: string; ready: Edition
 }
 
 function Difference({ changes, edition }: { changes: Changes; edition: Edition }) {
-  const activate = useActivate();
+  const { change: activate, busy } = useActivate();
   const [all, setAll] = useState(false);
-  const [using, setUsing] = useState(false);
   const list = changes.largest ?? [];
   const visits = changes.visits.differently.visits;
-  const use = async () => {
-    setUsing(true);
-    await activate(edition.name);
-    setUsing(false);
-  };
   return (
     <>
       {changes.ranges === 0 ? (
@@ -118,7 +112,7 @@ function Difference({ changes, edition }: { changes: Changes; edition: Edition }
       )}
       {list.length > 0 && <ChangeTable changes={list.slice(0, 3)} />}
       <div className="activate-actions">
-        <Button type="primary" loading={using} onClick={() => void use()}>
+        <Button type="primary" loading={busy} onClick={() => activate(edition.name)}>
           Use {dated(edition.name)}
         </Button>
         {list.length > 3 && (

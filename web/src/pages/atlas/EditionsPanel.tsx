@@ -14,7 +14,7 @@ export function useActivate() {
         : unwrap(api.POST("/v1/atlas/back", {})),
     stale: "all",
     done: (used) => `Edition ${used.edition} is in use.`,
-  }).change;
+  });
 }
 
 /** useBuild asks for a new edition. */
@@ -29,7 +29,7 @@ const millions = (n: number) => (n >= 1e5 ? `${(n / 1e6).toFixed(2)} M` : n.toLo
 
 /** EditionsPanel lists the editions on the shelf, the newest first. */
 export function EditionsPanel({ editions, job }: { editions: Edition[]; job: Job }) {
-  const activate = useActivate();
+  const { change: activate, busy } = useActivate();
   const build = useBuild();
   return (
     <section className="panel" aria-label="Editions">
@@ -66,7 +66,12 @@ export function EditionsPanel({ editions, job }: { editions: Edition[]; job: Job
                   {e.state === "in use" ? (
                     <span className="second">{(e.bytes / 1e6).toFixed(1)} MB</span>
                   ) : e.state === "kept" && !e.unusable ? (
-                    <button type="button" className="linklike strong" onClick={() => activate(e.name)}>
+                    <button
+                      type="button"
+                      className="linklike strong"
+                      disabled={busy}
+                      onClick={() => activate(e.name)}
+                    >
                       Go back to it
                     </button>
                   ) : null}

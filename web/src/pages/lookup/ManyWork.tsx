@@ -34,6 +34,7 @@ export function Work(props: {
   const different = new Set(rows.map((r) => r.address).filter(Boolean)).size;
   const left = many.perSecond > 0 ? Math.ceil((many.all - many.done) / many.perSecond) : 0;
   const isOver = many.going === "done" || many.going === "failed";
+  const isWhole = many.done === many.all;
   return (
     <div className="many">
       <section className="panel many-bar" aria-label="Progress">
@@ -96,9 +97,9 @@ export function Work(props: {
           <Button
             type="primary"
             disabled={rows.length === 0}
-            onClick={() => download("answers.csv", answersCSV(rows))}
+            onClick={() => download(isWhole ? "answers.csv" : "answers-so-far.csv", answersCSV(rows))}
           >
-            {isOver ? "Download" : "Download so far"}
+            {isWhole ? "Download" : "Download so far"}
           </Button>
         </div>
       </section>

@@ -1,3 +1,5 @@
+import { dsvFormat } from "d3-dsv";
+
 /** A Plan says how the lines of a file are read. */
 export interface Plan {
   separator: "" | "," | "\t" | ";";
@@ -9,10 +11,13 @@ export interface Plan {
 const looksLikeAddress = (text: string) =>
   /^["'[]?\s*(\d{1,3}(\.\d{1,3}){3}|[0-9a-f]*:[0-9a-f:.]+)/i.test(text) || /\.arpa\.?$/i.test(text);
 
-const bare = (text: string) => text.trim().replace(/^"(.*)"$/, "$1");
-
+/** cells parts a line; separators within quotes part nothing (RFC 4180). */
 export const cells = (line: string, separator: Plan["separator"]): string[] =>
-  separator === "" ? [line.trim()] : line.split(separator).map(bare);
+  separator === ""
+    ? [line.trim()]
+    : (dsvFormat(separator).parseRows(line.trim())[0] ?? []).map((cell) =>
+        cell.trim().replace(/^"(.*)"$/, "$1"),
+      );
 
 /** planOf finds the column of a text that holds addresses, and whether a head names it. */
 export function planOf(lines: string[]): Plan {
@@ -44,10 +49,13 @@ export function how(plan: Plan): string {
 export const reasonKind = (reason: string) =>
   reason.replace(/^"(?:[^"\\]|\\.)*": /, "").replace(/"[^"]*"/g, "…");
 
-/** csvCell quotes a cell, and keeps a spreadsheet from taking it for a formula. */
+/** Numbers and offsets from UTC begin like a formula and are none. */
+const harmless = /^[+-]\d+(\.\d+|:\d\d)?$/;
+
+/** csvCell quotes a cell, and keeps a spreadsheet from taking it for a formula, as the service's own exports do. */
 export function csvCell(value: string | number | null): string {
   if (value === null) return "";
   if (typeof value === "number") return String(value);
-  const safe = /^[=+\-@\t\r]/.test(value) ? `'${value}` : value;
-  return /[",\n]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe;
+  const safe = /^[=+\-@＝＋－＠\t\r]/.test(value) && !harmless.test(value) ? `'${value}` : value;
+  return /[",\r\n]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe;
 }

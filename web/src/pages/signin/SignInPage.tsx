@@ -53,7 +53,7 @@ export function SignInPage() {
                 type: "about:blank",
                 title: "The service does not answer",
                 status: 0,
-                detail: "No active sessions",
+                detail: "No answer came over the network.",
                 hint: "Check that the service runs, then try again.",
                 request_id: "",
               }),
