@@ -2,7 +2,7 @@ import { Button, Progress, Segmented, Select } from "antd";
 import { useState } from "react";
 import { Prose } from "../../components/parts";
 import { Failed } from "../../components/states";
-import { how, type Plan } from "./lines";
+import { cells, how, type Plan } from "./lines";
 import { useMany } from "./useMany";
 import { answersCSV, useSave } from "./manyFiles";
 import { Rejects } from "./ManyRejects";
@@ -57,7 +57,7 @@ export function Work(props: {
               size="small"
               aria-label="Column of the addresses"
               value={plan.column}
-              options={(lines[0] ?? "").split(plan.separator || ",").map((_, i) => ({
+              options={cells(lines[0] ?? "", plan.separator).map((_, i) => ({
                 value: i,
                 label: plan.head[i] ? <Prose text={plan.head[i]} /> : `column ${i + 1}`,
               }))}
