@@ -53,20 +53,24 @@ type RequestContext struct {
 // are canonical and decide the languages that are asked for; now decides the clock.
 func (p *Pipeline) Visitor(peer netip.Addr, header map[string][]string, req RequestContext, now time.Time) (Card, caller.Trail) {
 	trail := p.Finder.Find(peer, header)
+	return p.Found(&trail, header, req, now), trail
+}
+
+// Found is [Pipeline.Visitor] where the visitor was found before.
+func (p *Pipeline) Found(trail *caller.Trail, header map[string][]string, req RequestContext, now time.Time) Card {
 	req.AcceptLanguage = first(header["Accept-Language"])
 	card := p.Card(trail.Visitor.Addr, trail.Obtained, req, now)
 	if !trail.Visitor.IsValid() {
 		card.Address.Reason = &trail.Reason
 	}
-	return card, trail
+	return card
 }
 
 // Given is [Pipeline.Visitor] for an address that is known to be the visitor's. Of the
 // header only the languages are read.
 func (p *Pipeline) Given(a netip.Addr, header map[string][]string, req RequestContext, now time.Time) (Card, caller.Trail) {
 	trail := p.Finder.Given(a)
-	req.AcceptLanguage = first(header["Accept-Language"])
-	return p.Card(trail.Visitor.Addr, trail.Obtained, req, now), trail
+	return p.Found(&trail, header, req, now), trail
 }
 
 // Card makes the card of an address. The zero Addr stands for a visitor who

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
@@ -43,7 +44,7 @@ func (h *handlers) admit(wants access.Scope) gin.HandlerFunc {
 		// A proxy or an application of the owner's asks for many visitors, and about every
 		// request of theirs: its key has a limit of its own.
 		own := err == nil && who.Scope.Includes(access.Server)
-		if h.listener == PublicListener && !own && !h.within(c, "visitor", h.Access.Limits.Visitors, h.from(c)) {
+		if h.listener == PublicListener && !own && !h.within(c, "visitor", h.Access.Limits.Visitors, h.visitorOf(c, wants)) {
 			return
 		}
 		if err != nil {
@@ -124,10 +125,24 @@ func (h *handlers) stillAdmitted(c *gin.Context) error {
 	return nil
 }
 
-// from is the caller's address for limits, found as every visitor is. A
-// truncated one is enough, and stands for a household of IPv6.
+// visitorOf is [handlers.from] before a route that takes a key: those that pages may use explain
+// how their visitor was found, which is then asked once.
+func (h *handlers) visitorOf(c *gin.Context, wants access.Scope) string {
+	if wants == access.Page {
+		return limitName(h.trail(c).Visitor.Addr)
+	}
+	return h.from(c)
+}
+
+// from is the caller's address for limits, found as every visitor is.
 func (h *handlers) from(c *gin.Context) string {
 	visitor, _ := h.Public.Proxies.Finder.Address(peer(c.Request), c.Request.Header)
+	return limitName(visitor)
+}
+
+// limitName is what a visitor is called in limits. A truncated address is enough, and stands for
+// a household of IPv6.
+func limitName(visitor netip.Addr) string {
 	switch {
 	case !visitor.IsValid():
 		return "nobody"

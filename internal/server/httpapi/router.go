@@ -12,7 +12,6 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
-	"net/netip"
 	"strings"
 	"time"
 
@@ -57,7 +56,7 @@ type Public struct {
 
 // cards finds visitors and makes their cards.
 type cards interface {
-	Visitor(peer netip.Addr, header map[string][]string, req card.RequestContext, now time.Time) (card.Card, caller.Trail)
+	Found(trail *caller.Trail, header map[string][]string, req card.RequestContext, now time.Time) card.Card
 }
 
 // Proxies are the settings that Finder was made of, and Try makes another of other

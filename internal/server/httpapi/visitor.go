@@ -15,15 +15,30 @@ import (
 	"eastporch/internal/server/request"
 )
 
+// trailKey is where a request carries how its sender was found.
+const trailKey = "trail"
+
+// trail finds who sends a request, once.
+func (h *handlers) trail(c *gin.Context) *caller.Trail {
+	if known, ok := c.Get(trailKey); ok {
+		if trail, ok := known.(*caller.Trail); ok {
+			return trail
+		}
+	}
+	trail := h.Public.Proxies.Finder.Find(peer(c.Request), c.Request.Header)
+	c.Set(trailKey, &trail)
+	return &trail
+}
+
 // visitorCard makes the card of whoever sends a request.
 func (h *handlers) visitorCard(c *gin.Context) (card.Card, error) {
 	site, err := request.Site(c, h.Public.Sites)
 	if err != nil {
 		return card.Card{}, err
 	}
-	from, header := peer(c.Request), c.Request.Header
-	made, trail := h.Public.Cards.Visitor(from, header, h.requestContext(c, header, site), h.Service.Now())
-	h.seen(&made, from, header, &trail)
+	header, trail := c.Request.Header, h.trail(c)
+	made := h.Public.Cards.Found(trail, header, h.requestContext(c, header, site), h.Service.Now())
+	h.seen(&made, peer(c.Request), header, trail)
 	return made.In(made.Locale.Language), nil
 }
 
@@ -50,9 +65,9 @@ func (h *handlers) getVisitor(c *gin.Context) {
 }
 
 func (h *handlers) getVisitorAddress(c *gin.Context) {
-	from, header := peer(c.Request), c.Request.Header
-	made, trail := h.Public.Cards.Visitor(from, header, card.RequestContext{}, h.Service.Now())
-	h.seen(&made, from, header, &trail)
+	header, trail := c.Request.Header, h.trail(c)
+	made := h.Public.Cards.Found(trail, header, card.RequestContext{}, h.Service.Now())
+	h.seen(&made, peer(c.Request), header, trail)
 	if !trail.Visitor.IsValid() {
 		h.fail(c, problem.NotFound("visitor-not-found", "Visitor not found", trail.Reason, "POST /v1/trails on the admin listener explains every hop."))
 		return

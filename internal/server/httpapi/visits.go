@@ -15,6 +15,7 @@ import (
 	"github.com/google/uuid"
 
 	"eastporch/api"
+	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/plain"
@@ -64,6 +65,7 @@ func (h *handlers) readVisit(c *gin.Context, decode func(any) error) (*visits.Ta
 	}
 	return h.Visits.Service.Read(&body, visits.Request{
 		Peer: peer(c.Request), Header: c.Request.Header, Who: callerOf(c), Seen: h.seen,
+		Own: func() *caller.Trail { return h.trail(c) },
 		Context: func(header map[string][]string, site *sites.Site) card.RequestContext {
 			return h.requestContext(c, header, site)
 		},

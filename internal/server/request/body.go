@@ -129,8 +129,10 @@ func jsonKind(t reflect.Type) string {
 		return "a boolean"
 	case reflect.String:
 		return "a string"
+	case reflect.Float32, reflect.Float64:
+		return "a number"
 	}
-	return "a number"
+	return "a whole number"
 }
 
 // article puts a or an before a kind of JSON.

@@ -39,6 +39,8 @@ type Request struct {
 	Peer   netip.Addr
 	Header map[string][]string
 	Who    access.Identity
+	// Own is how whoever sends the request was found.
+	Own func() *caller.Trail
 	// Context is who the visitor is for a site, by the header that the visit came with.
 	Context func(header map[string][]string, site *sites.Site) card.RequestContext
 	// Seen is told of every visitor that was found, with the trail where one was looked for.
@@ -84,11 +86,16 @@ func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
 	if v.Attributes, err = visit.CheckAttributes(body.Attributes); err != nil {
 		return nil, invalid.Field("attributes", err.Error(), fmt.Sprintf("Give one JSON object of at most %d bytes.", visit.MaxAttributes))
 	}
-	if body.Address != nil {
-		v.Card, v.Trail = s.Cards.Given(visitor, header, from.Context(header, site), at)
+	switch req := from.Context(header, site); {
+	case body.Address != nil:
+		v.Card, v.Trail = s.Cards.Given(visitor, header, req, at)
 		from.Seen(&v.Card, visitor, header, nil)
-	} else {
-		v.Card, v.Trail = s.Cards.Visitor(visitor, header, from.Context(header, site), at)
+	case body.Peer != nil:
+		v.Card, v.Trail = s.Cards.Visitor(visitor, header, req, at)
+		from.Seen(&v.Card, visitor, header, &v.Trail)
+	default:
+		v.Trail = *from.Own()
+		v.Card = s.Cards.Found(&v.Trail, header, req, at)
 		from.Seen(&v.Card, visitor, header, &v.Trail)
 	}
 	v.Marks = s.Marker.Marks(v.UserAgent, v.Card.Labels)

@@ -20,6 +20,7 @@ import (
 // cards makes the cards of visitors.
 type cards interface {
 	Visitor(peer netip.Addr, header map[string][]string, req card.RequestContext, now time.Time) (card.Card, caller.Trail)
+	Found(trail *caller.Trail, header map[string][]string, req card.RequestContext, now time.Time) card.Card
 	Given(a netip.Addr, header map[string][]string, req card.RequestContext, now time.Time) (card.Card, caller.Trail)
 	Card(a netip.Addr, obtained string, req card.RequestContext, now time.Time) card.Card
 }

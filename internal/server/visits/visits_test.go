@@ -130,7 +130,11 @@ func from(scope access.Scope) Request {
 		Peer: netip.MustParseAddr("198.18.3.40"), Header: map[string][]string{"User-Agent": {"Mozilla/5.0"}},
 		Who:     access.Identity{Scope: scope},
 		Context: func(map[string][]string, *sites.Site) card.RequestContext { return card.RequestContext{} },
-		Seen:    func(*card.Card, netip.Addr, map[string][]string, *caller.Trail) {},
+		Own: func() *caller.Trail {
+			trail := caller.Finder{}.Find(netip.MustParseAddr("198.18.3.40"), nil)
+			return &trail
+		},
+		Seen: func(*card.Card, netip.Addr, map[string][]string, *caller.Trail) {},
 	}
 }
 
