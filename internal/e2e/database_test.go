@@ -33,11 +33,11 @@ func TestTheDatabaseGoesAway(t *testing.T) {
 	assert.Equal(t, http.StatusAccepted, post().status, "visits wait on the disk")
 	ready := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/readyz", "")
 	assert.Equal(t, http.StatusOK, ready.status)
-	assert.Contains(t, ready.body, "does not answer")
+	assert.Equal(t, "does not answer", ready.at(t, "database"))
 	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/livez", "").status)
 	assert.Equal(t, http.StatusOK, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/addresses/198.18.3.40", "").status, "keys are in memory")
 	list := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits?site=heronlake.example", "")
 	assert.Equal(t, http.StatusServiceUnavailable, list.status)
-	assert.Contains(t, list.body, "/problems/database-unavailable")
+	assert.Equal(t, "/problems/database-unavailable", list.at(t, "type"))
 	assert.NotEmpty(t, list.header.Get("Retry-After"))
 }

@@ -25,11 +25,11 @@ func TestTheVisitorBehindAProxy(t *testing.T) {
 	assert.Equal(t, "127.0.0.9\n", untrusted.body)
 
 	trail := s.call(t, "127.0.0.9", http.MethodPost, s.adminURL+"/v1/trails", "", forwarded)
-	assert.Contains(t, trail.body, "which is not a trusted proxy: it was ignored")
+	assert.Contains(t, trail.at(t, "notes.0"), "which is not a trusted proxy: it was ignored")
 	card := s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+"/v1/visitor", "", forwarded, "Accept-Language: fi, ja;q=0.5")
 	assert.Equal(t, "private, no-store", card.header.Get("Cache-Control"))
-	assert.Contains(t, card.body, `"city":"Lisbon"`)
-	assert.Contains(t, card.body, `"language":"ja"`, "Finnish is not offered")
+	assert.Equal(t, "Lisbon", card.at(t, "location.city"))
+	assert.Equal(t, "ja", card.at(t, "locale.language"), "Finnish is not offered")
 
 	lost := s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+"/v1/visitor/address", "", "X-Forwarded-For: unknown")
 	assert.Equal(t, http.StatusNotFound, lost.status)
@@ -54,7 +54,7 @@ func TestPrivateAddressesHaveReasons(t *testing.T) {
 		assert.NotEmpty(t, card.Location.Missing[fact], fact)
 	}
 	v6 := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/addresses/2001:db8:5e1:40::1f", "")
-	assert.Contains(t, v6.body, `"city":"Oslo"`)
+	assert.Equal(t, "Oslo", v6.at(t, "location.city"))
 }
 
 func TestAVisitIsStoredAndReadBack(t *testing.T) {
@@ -66,23 +66,29 @@ func TestAVisitIsStoredAndReadBack(t *testing.T) {
 	var stored struct{ ID string }
 	require.NoError(t, json.Unmarshal([]byte(made.body), &stored))
 	one := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits/"+stored.ID, "")
-	assert.Contains(t, one.body, "198.18.7.114")
-	assert.Contains(t, one.body, `"city":"Valencia"`)
+	assert.Equal(t, []any{"198.18.7.114", "Valencia"}, []any{one.at(t, "card.address.text"), one.at(t, "card.location.city")})
 
 	again := fmt.Sprintf(`{"id":%q,"site":"heronlake.example","path":"/other"}`, stored.ID)
 	twice := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits", again, "Prefer: wait=10")
 	assert.Equal(t, http.StatusConflict, twice.status)
-	assert.Contains(t, twice.body, `"state":"conflict"`)
+	assert.Equal(t, "conflict", twice.at(t, "state"))
 	one = s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits/"+stored.ID, "")
-	assert.Contains(t, one.body, "/programme", "the first wins")
+	assert.Equal(t, "/programme", one.at(t, "path"), "the first wins")
 	apart := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits/quarantine", "")
-	assert.Contains(t, apart.body, "other content", "and the other is reported")
+	assert.Contains(t, apart.at(t, "visits.0.reason"), "other content", "and the other is reported")
 
 	page := s.call(t, "127.0.0.1", http.MethodPost, s.publicURL+"/v1/visits", `{"site":"heronlake.example","path":"/map"}`, "X-Forwarded-For: 198.18.3.40", "User-Agent: Mozilla/5.0 Firefox")
 	assert.Equal(t, http.StatusAccepted, page.status, "a page gives no headers: those of the request count")
 	report := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/reports/countries?site=heronlake.example", "")
-	assert.Contains(t, report.body, `"name":"Portugal"`)
-	assert.Contains(t, report.body, `"share":0.5`)
+	for _, row := range parse[struct {
+		Rows []struct {
+			Name  string
+			Share float64
+		}
+	}](t, report).Rows {
+		assert.Contains(t, []string{"Portugal", "Spain"}, row.Name)
+		assert.InDelta(t, 0.5, row.Share, 0)
+	}
 }
 
 func TestTruncatedIsTheDefault(t *testing.T) {
@@ -92,8 +98,8 @@ func TestTruncatedIsTheDefault(t *testing.T) {
 	made := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits", body, "Prefer: return=representation")
 	require.Equal(t, http.StatusAccepted, made.status, made.body)
 	list := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits?site=quiet.example", "")
+	assert.Equal(t, []any{"198.18.7.0", "198.18.7.0"}, []any{made.at(t, "visit.card.address.text"), list.at(t, "visits.0.card.address.text")})
 	for _, text := range []string{made.body, list.body} {
-		assert.Contains(t, text, `"198.18.7.0"`)
 		for _, secret := range []string{"198.18.7.114", "192.0.2.77", "203.0.113.10", "203.0.113.4"} {
 			assert.NotContains(t, text, secret)
 		}
@@ -153,7 +159,7 @@ func TestBadInputIsAProblem(t *testing.T) {
 		})
 	}
 	all := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits?site=heronlake.example", "")
-	assert.Contains(t, all.body, `"all":0`, "nothing was stored wrongly")
+	assert.InDelta(t, 0, all.at(t, "count.all"), 0, "nothing was stored wrongly")
 }
 
 func TestThePublicListenerServesNoMoreThanItMust(t *testing.T) {
@@ -187,17 +193,17 @@ func TestHealthAndContractAreServed(t *testing.T) {
 		any := "Host: 192.0.2.80:8080" // as load balancers ask
 		assert.Equal(t, word+"\n", s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+path, "", anonymous, any).body, "strangers learn one word")
 		admin := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+path, "", anonymous, any)
-		assert.Contains(t, admin.body, `"`+word+`"`)
-		assert.Contains(t, admin.body, `"database"`)
+		assert.Equal(t, word, admin.at(t, "status"))
+		assert.NotEmpty(t, admin.at(t, "database"))
 		for _, listener := range []string{s.publicURL, s.adminURL} {
 			head := s.call(t, "127.0.0.1", http.MethodHead, listener+path, "", anonymous, any)
 			assert.Equal(t, http.StatusOK, head.status)
 			assert.Empty(t, head.body)
 		}
 	}
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/openapi.json", "").body, `"openapi":"3.0.3"`)
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/atlas", "").body, "Harbour Net geofeed")
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/sites", "").body, "Heron Lake Regatta")
+	assert.Equal(t, "3.0.3", s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/openapi.json", "").at(t, "openapi"))
+	assert.Equal(t, "Harbour Net geofeed", s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/atlas", "").at(t, "sources.0.name"))
+	assert.Equal(t, "Heron Lake Regatta", s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/sites", "").at(t, "sites.0.name"))
 }
 
 // A body that never comes ends with the server's deadline for the header and
@@ -230,11 +236,16 @@ func TestLongWorkIsNotCut(t *testing.T) {
 	require.NoError(t, err)
 	_, err = tx.Exec(t.Context(), `SELECT pg_advisory_xact_lock(7263001)`)
 	require.NoError(t, err)
-	began, done := time.Now(), make(chan answer)
+	done := make(chan answer)
 	go func() {
 		done <- s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits/erase", `{"prefix":"198.18.0.0/16"}`)
 	}()
-	require.Eventually(t, func() bool { return time.Since(began) > time.Second }, 10*time.Second, 50*time.Millisecond)
+	// By the database's clock it has waited for more than ten times what a request may take.
+	require.Eventually(t, func() bool {
+		var waits bool
+		err := tx.QueryRow(t.Context(), `SELECT EXISTS (SELECT FROM pg_locks WHERE locktype = 'advisory' AND NOT granted AND clock_timestamp() - waitstart > interval '1s')`).Scan(&waits)
+		return err == nil && waits
+	}, time.Minute, 50*time.Millisecond)
 	require.NoError(t, tx.Rollback(t.Context()))
 	got := <-done
 	assert.Equal(t, http.StatusOK, got.status, got.body)

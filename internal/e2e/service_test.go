@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -92,6 +93,33 @@ type answer struct {
 	status int
 	header http.Header
 	body   string
+}
+
+// at gives what stands in JSON under a path of names and places, such as visits.0.path.
+func (a answer) at(t *testing.T, path string) any {
+	t.Helper()
+	value := parse[any](t, a)
+	for name := range strings.SplitSeq(path, ".") {
+		switch of := value.(type) {
+		case map[string]any:
+			require.Contains(t, of, name, "%s in %s", path, a.body)
+			value = of[name]
+		case []any:
+			i, err := strconv.Atoi(name)
+			require.NoError(t, err, path)
+			require.Less(t, i, len(of), "%s in %s", path, a.body)
+			value = of[i]
+		default:
+			require.Fail(t, "nothing stands there", "%s in %s", path, a.body)
+		}
+	}
+	return value
+}
+
+// said is what a problem says, and what to do about it.
+func (a answer) said(t *testing.T) string {
+	t.Helper()
+	return fmt.Sprintf("%s %s", a.at(t, "detail"), a.at(t, "hint"))
 }
 
 // anonymous in place of a header line sends a request without a key.

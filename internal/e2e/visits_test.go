@@ -103,10 +103,10 @@ func TestBadVisitsHarmNoOthers(t *testing.T) {
 	} {
 		got := s.post(t, list)
 		assert.Equal(t, http.StatusBadRequest, got.status, "%.80s", list)
-		assert.Contains(t, got.body, says, "%.80s", list)
+		assert.Contains(t, got.said(t), says, "%.80s", list)
 	}
 	stored := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits?site=heronlake.example&link=poster", "")
-	assert.Contains(t, stored.body, `"attributes":{"crew":[1,2]}`)
+	assert.Equal(t, map[string]any{"crew": []any{1.0, 2.0}}, stored.at(t, "visits.0.attributes"))
 }
 
 // Pages by arrival hold every visit once, also those that were reported late.
@@ -144,14 +144,13 @@ func TestDryRunsAndTests(t *testing.T) {
 	s := start(t, nil)
 	dry := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits", `{"site":"heronlake.example","path":"/dry","dry_run":true,"peer":"198.18.3.40"}`, "Prefer: return=representation")
 	assert.Equal(t, http.StatusOK, dry.status, dry.body)
-	assert.Contains(t, dry.body, `"state":"dry run"`)
-	assert.Contains(t, dry.body, `"city":"Lisbon"`)
+	assert.Equal(t, []any{"dry run", "Lisbon"}, []any{dry.at(t, "state"), dry.at(t, "visit.card.location.city")})
 	assert.Equal(t, http.StatusCreated, s.post(t, `{"site":"heronlake.example","path":"/test","test":true}`, "User-Agent: Firefox").status)
 	list := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits?site=heronlake.example", "")
-	assert.NotContains(t, list.body, "/dry")
-	assert.Contains(t, list.body, `"marks":["test"]`)
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/reports/paths?site=heronlake.example", "").body, `"rows":[]`)
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/reports/paths?site=heronlake.example&mark=test", "").body, `"key":"/test"`)
+	assert.Len(t, list.at(t, "visits"), 1, "the dry run is none")
+	assert.Equal(t, []any{"test"}, list.at(t, "visits.0.marks"))
+	assert.Empty(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/reports/paths?site=heronlake.example", "").at(t, "rows"))
+	assert.Equal(t, "/test", s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/reports/paths?site=heronlake.example&mark=test", "").at(t, "rows.0.key"))
 }
 
 // No part of an address that a site does not keep is anywhere: not in answers,
@@ -159,14 +158,14 @@ func TestDryRunsAndTests(t *testing.T) {
 func TestPrivacyHoldsEverywhere(t *testing.T) {
 	t.Parallel()
 	for _, tt := range []struct {
-		mode, gpc string
-		want      string // in the list
-		gone      []string
+		mode, gpc   string
+		field, want string // of the address in the list
+		gone        []string
 	}{
-		{"truncated", "", `"text":"198.18.7.0"`, []string{"198.18.7.114", "192.0.2.77", "198.18.7.112", "c612:772", "/48"}},
-		{"hashed", "", `"placeholder":"hash `, []string{"198.18.7.", "192.0.2.7", "/24"}},
-		{"none", "", `"placeholder":"not kept"`, []string{"198.18.7.", "192.0.2.7", "/24"}},
-		{"whole", "1", `"placeholder":"not kept"`, []string{"198.18.7.", "192.0.2.7", "a secret"}},
+		{"truncated", "", "text", "198.18.7.0", []string{"198.18.7.114", "192.0.2.77", "198.18.7.112", "c612:772", "/48"}},
+		{"hashed", "", "placeholder", "hash ", []string{"198.18.7.", "192.0.2.7", "/24"}},
+		{"none", "", "placeholder", "not kept", []string{"198.18.7.", "192.0.2.7", "/24"}},
+		{"whole", "1", "placeholder", "not kept", []string{"198.18.7.", "192.0.2.7", "a secret"}},
 	} {
 		t.Run(tt.mode+tt.gpc, func(t *testing.T) {
 			t.Parallel()
@@ -179,7 +178,7 @@ func TestPrivacyHoldsEverywhere(t *testing.T) {
 				require.Equal(t, http.StatusCreated, made.status, made.body)
 			}
 			list := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits?site=quiet.example", "")
-			assert.Contains(t, list.body, tt.want)
+			assert.Contains(t, list.at(t, "visits.1.card.address."+tt.field), tt.want)
 			export := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits/export?site=quiet.example&format=csv", "")
 			conn, err := pgx.Connect(t.Context(), s.database)
 			require.NoError(t, err)
@@ -192,7 +191,7 @@ func TestPrivacyHoldsEverywhere(t *testing.T) {
 					assert.NotContains(t, text, secret)
 				}
 			}
-			assert.Contains(t, list.body, `"city":"Valencia"`, "which is what the address was asked for")
+			assert.Equal(t, "Valencia", list.at(t, "visits.1.card.location.city"), "which is what the address was asked for")
 		})
 	}
 }
@@ -217,23 +216,22 @@ func TestErasingAndHandingOver(t *testing.T) {
 	}
 	refused := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visits/export?site=cut.example&address=198.18.3.40", "")
 	assert.Equal(t, http.StatusUnprocessableEntity, refused.status)
-	assert.Contains(t, refused.body, "198.18.3.0/24", "the way that there is")
+	assert.Contains(t, refused.at(t, "hint"), "198.18.3.0/24", "the way that there is")
 
 	erase := func(body string) answer {
 		return s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits/erase", body)
 	}
 	done := erase(`{"address":"198.18.3.40"}`)
 	require.Equal(t, http.StatusOK, done.status, done.body)
-	assert.Contains(t, done.body, `"visits":2,`)
-	assert.Contains(t, done.body, `"left":["cut.example"]`)
+	assert.Equal(t, []any{2.0, []any{"cut.example"}}, []any{done.at(t, "visits"), done.at(t, "left")})
 	assert.Equal(t, 1, lines("heronlake.example", ""))
 	assert.Equal(t, 1, lines("hashed.example", ""))
 	assert.Equal(t, 2, lines("cut.example", ""))
-	assert.Contains(t, erase(`{"prefix":"198.18.3.0/24"}`).body, `"visits":3,`, "the cut ones, and the neighbour who is kept whole")
+	assert.InDelta(t, 3, erase(`{"prefix":"198.18.3.0/24"}`).at(t, "visits"), 0, "the cut ones, and the neighbour who is kept whole")
 	assert.Equal(t, http.StatusUnprocessableEntity, erase(`{"prefix":"0.0.0.0/0"}`).status)
 	assert.Equal(t, http.StatusUnprocessableEntity, erase(`{"id":"1","address":"198.18.3.40"}`).status)
 	assert.Equal(t, http.StatusUnprocessableEntity, erase(`{}`).status)
-	assert.Contains(t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/audit-log", "").body, "visits erased")
+	assert.Equal(t, "visits erased", s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/audit-log", "").at(t, "events.0.what"))
 }
 
 // Every format goes out of one service and into another, with formulas and all.
@@ -323,7 +321,7 @@ func TestReportsOnTheCommandLine(t *testing.T) {
 		assert.Contains(t, got.body, "Lisbon")
 	}
 	grid := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/reports/grid?site=heronlake.example&zoom=3&bbox=-15,35,5,60", "")
-	assert.Contains(t, grid.body, `"cell_degrees":5.625`)
+	assert.InDelta(t, 5.625, grid.at(t, "cell_degrees"), 0)
 	for _, wrong := range []string{"grid?bbox=1,2,3", "timeline?unit=fortnight", "timeline?unit=quarter&from=2016-01-01T00:00:00Z", "countries?compare=before", "paths?new=true", "nonsense?x=1", "distances?latitude=1", "visitors?city=Lisbon"} {
 		name, query, _ := strings.Cut(wrong, "?")
 		got := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/reports/"+name+"?site=heronlake.example&"+query, "")
@@ -455,8 +453,8 @@ func TestAServerGivesTheVisitorsAddress(t *testing.T) {
 
 	local := send("heronlake.example", `"address":"10.0.3.8"`)
 	assert.True(t, parse[api.Taken](t, local).Visit.Card.Address.Skipped)
-	assert.Contains(t, send("heronlake.example", `"address":"198.18.7.114","peer":"203.0.113.4"`).body, "it is given beside address")
-	assert.Contains(t, send("heronlake.example", `"address":"198.18.7.999"`).body, "address: not an IP address")
+	assert.Contains(t, send("heronlake.example", `"address":"198.18.7.114","peer":"203.0.113.4"`).at(t, "detail"), "it is given beside address")
+	assert.Contains(t, send("heronlake.example", `"address":"198.18.7.999"`).at(t, "detail"), "address: not an IP address")
 }
 
 // Whoever sends an id again and waits hears what stands there: the same visit, in whatever
@@ -518,7 +516,7 @@ func TestWhoWaitsHearsOfAConflict(t *testing.T) {
 		if len(bodies) == 1 {
 			one := s.post(t, bodies[0], "Prefer: return=representation")
 			assert.Equal(t, map[string]int{"stored": 201, "conflict": 409}[wanted[0]], one.status, one.body)
-			assert.Equal(t, wanted[0] == "stored", strings.Contains(one.body, `"visit":`), "another's visit is not shown as this one's")
+			assert.Equal(t, wanted[0] == "stored", parse[api.Taken](t, one).Visit != nil, "another's visit is not shown as this one's")
 		}
 	}
 	t.Logf("%d visits sent with %d ids, %d conflicts, 0 answers differ", sent, len(ids), conflicts)
@@ -528,5 +526,5 @@ func TestWhoWaitsHearsOfAConflict(t *testing.T) {
 	require.Equal(t, http.StatusOK, erased.status, erased.body)
 	again := s.post(t, gone)
 	assert.Equal(t, http.StatusConflict, again.status)
-	assert.Contains(t, again.body, `"state":"not stored"`, "it was erased")
+	assert.Equal(t, "not stored", again.at(t, "state"), "it was erased")
 }

@@ -45,7 +45,7 @@ currency's decimals, or to the price ending of the site.`,
 				last := answer.Conversions[len(answer.Conversions)-1]
 				fmt.Fprintf(a.Out, "%s, %s, %s.\n", last.Direction, last.Dated, last.Source)
 				if answer.Stale {
-					a.Note(fmt.Sprintf("These rates are %d days old.", last.AgeDays))
+					a.Note(fmt.Sprintf("These rates are %s.", locale.AgeWords(last.AgeDays)))
 				}
 			})
 		},
@@ -140,7 +140,7 @@ func RatesCommand(a *terminal.App) *cobra.Command {
 						t.AppendRow(table.Row{code, r.Rates[code]})
 					}
 					t.Render()
-					fmt.Fprintf(a.Out, "%s, dated %s, %d days old.\n", plain.Value(r.Source), plain.Value(r.Dated), *r.AgeDays)
+					fmt.Fprintf(a.Out, "%s, dated %s, %s.\n", plain.Value(r.Source), plain.Value(r.Dated), locale.AgeWords(*r.AgeDays))
 				}
 				if r.Stale {
 					a.Note("These rates are older than rates.stale_days in the configuration allows.")

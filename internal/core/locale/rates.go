@@ -163,6 +163,17 @@ func (r *Rates) readCSV(text string) error {
 	}
 }
 
+// AgeWords says in English how many days old something is.
+func AgeWords(days int) string {
+	switch days {
+	case 0:
+		return "of today"
+	case 1:
+		return "one day old"
+	}
+	return fmt.Sprintf("%d days old", days)
+}
+
 // AgeDays counts the days since the rates' date, at a time.
 func (r Rates) AgeDays(now time.Time) int {
 	return int(now.UTC().Truncate(24*time.Hour).Sub(r.Dated) / (24 * time.Hour))

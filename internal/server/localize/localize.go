@@ -249,7 +249,7 @@ func (s *Localizer) CheckRates() (f checkup.Diagnostic, ok bool) {
 	case state.Rates.Base == "":
 		f.State, f.Title, f.Text = checkup.Attention, "The exchange rates could not be read.", plain.UpperFirst(state.Problem)+"."
 	case s.Rates.Stale(now):
-		f.State, f.Title = checkup.Attention, fmt.Sprintf("The exchange rates are %d days old.", state.Rates.AgeDays(now))
+		f.State, f.Title = checkup.Attention, fmt.Sprintf("The exchange rates are %s.", locale.AgeWords(state.Rates.AgeDays(now)))
 		f.Text = fmt.Sprintf("They are dated %s, and rates.stale_days in the configuration allows less. Prices are shown by them all the same.", state.Rates.Dated.Format(time.DateOnly))
 		if state.Problem != "" {
 			f.Text += " The last reading failed: " + state.Problem + "."
