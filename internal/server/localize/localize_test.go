@@ -68,7 +68,7 @@ func TestTheVerdictOnRates(t *testing.T) {
 		"none are wanted":         {none: true},
 		"never read":              {state: rates.State{Problem: "connection refused"}, says: "The exchange rates could not be read.", more: "Connection refused."},
 		"fine":                    {state: rates.State{Rates: good}, says: "The exchange rates are recent."},
-		"a day too old":           {state: rates.State{Rates: locale.Rates{Base: "EUR", Dated: now.AddDate(0, 0, -1)}}, stale: true, says: "The exchange rates are one day old.", more: "rates.stale_days"},
+		"a day too old":           {state: rates.State{Rates: locale.Rates{Base: "EUR", Dated: time.Date(2026, 11, 13, 0, 0, 0, 0, time.UTC)}}, stale: true, says: "The exchange rates are one day old.", more: "rates.stale_days"},
 		"old":                     {state: rates.State{Rates: good}, stale: true, says: "The exchange rates are 9 days old.", more: "rates.stale_days"},
 		"old, and not read again": {state: rates.State{Rates: good, Problem: "not found"}, stale: true, says: "The exchange rates are 9 days old.", more: "The last reading failed: not found."},
 		"recent, not read again":  {state: rates.State{Rates: good, Problem: "not found"}, says: "The exchange rates could not be read again.", more: "Those of 2026-11-05 stand. Not found."},
