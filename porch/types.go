@@ -109,6 +109,8 @@ type Facts struct {
 	Variants map[string]string // by the name of their set
 	Gate     string
 	Names    Names // in the language
+
+	Latitude, Longitude, RadiusKm *float64 // degrees and kilometres, nil where they are not known
 }
 
 func factsOf(f *handover.Facts) Facts {
@@ -116,5 +118,6 @@ func factsOf(f *handover.Facts) Facts {
 		CountryCode: f.CountryCode, RegionCode: f.RegionCode, Language: f.Language, CurrencyCode: f.CurrencyCode, TimeZone: f.TimeZone,
 		Variants: f.Variants, Gate: f.Gate,
 		Names: Names{plain.Value(f.Names.Continent), plain.Value(f.Names.Country), plain.Value(f.Names.Region), plain.Value(f.Names.City)},
+		Latitude: f.Latitude, Longitude: f.Longitude, RadiusKm: f.RadiusKm,
 	}
 }

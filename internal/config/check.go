@@ -186,7 +186,7 @@ func (d Listener) Mode() (fs.FileMode, error) {
 func (l *loader) checkListen(key, address string) {
 	if path, ok := strings.CutPrefix(address, "unix:"); ok {
 		if path == "" {
-			l.problem(key, "the Unix socket has no path", "Write it like unix:/run/eastporch/visitor.sock.")
+			l.problem(key, "the Unix socket has no path", "Write it like unix:/run/eastporch/public.sock.")
 		}
 		return
 	}

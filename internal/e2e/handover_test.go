@@ -3,6 +3,7 @@ package e2e
 import (
 	"bufio"
 	"fmt"
+	"html"
 	"io"
 	"net"
 	"net/http"
@@ -164,6 +165,7 @@ func TestHandoverThroughRealProxies(t *testing.T) {
 				for name, want := range map[string]string{
 					"HTTP_PORCH_COUNTRY_CODE": "PT", "HTTP_PORCH_REGION_CODE": "PT-11", "HTTP_PORCH_LANGUAGE": "fr", "HTTP_PORCH_CURRENCY_CODE": "EUR",
 					"HTTP_PORCH_TIME_ZONE": "Europe/Lisbon", "HTTP_PORCH_VARIANT": "offer=early-entry, pictures=coast", "HTTP_PORCH_GATE": "admit",
+					"HTTP_PORCH_CITY": "Lisbonne", "HTTP_PORCH_LATITUDE": "38.717", "HTTP_PORCH_LONGITUDE": "-9.133", "HTTP_PORCH_RADIUS_KM": "15",
 				} {
 					assert.Equal(t, want, got[name], name)
 				}
@@ -195,6 +197,55 @@ func TestHandoverThroughRealProxies(t *testing.T) {
 				front.start(t, port, recipes)
 				_, body, _ := fetch(t, port, append(forgeries(), "X-Forwarded-For: 10.1.2.3", "Connection: close")...)
 				assert.Contains(t, variables(body)["HTTP_PORCH_UNHEARD_OF"], "forged", "so that the test above can fail")
+			})
+		}
+	}
+}
+
+// greetings are the applications that are handed out.
+var greetings = map[string]func(t *testing.T, port string, recipes map[string]string){
+	"Python": func(t *testing.T, port string, recipes map[string]string) {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "greeting.py"), []byte(recipes["greeting-python"]), 0o600))
+		serve(t, port, "gunicorn", "--chdir", dir, "--bind", "127.0.0.1:"+port, "--bind", "[::1]:"+port, "greeting:application")
+	},
+	"Node": func(t *testing.T, port string, recipes map[string]string) {
+		file := filepath.Join(t.TempDir(), "greeting.mjs")
+		require.NoError(t, os.WriteFile(file, []byte(strings.ReplaceAll(recipes["greeting-node"], `listen(3000, "127.0.0.1")`, "listen("+port+", \"::\")")), 0o600))
+		serve(t, port, "node", file)
+	},
+}
+
+// A page that the server writes greets by town, whatever the town is called, whatever the
+// client claims, and goes on without one where the service is away.
+func TestAPageIsGreetedByTown(t *testing.T) {
+	t.Parallel()
+	s := start(t, map[string]any{"proxies.trusted": []any{"127.0.0.1/32"}})
+	key := s.keys(t)["server"]
+	for address, city := range map[string]string{"198.51.100.9": "São Paulo", "198.51.100.10": `Rum "Jungle" <b>`} {
+		made := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/corrections", fmt.Sprintf(`{"range":%q,"country_code":"BR","city":%q}`, address, city))
+		require.Equal(t, http.StatusCreated, made.status, made.body)
+	}
+	for _, front := range handoverFronts {
+		for language, run := range greetings {
+			t.Run(front.name+" before "+language, func(t *testing.T) {
+				t.Parallel()
+				application, port := freePort(t), freePort(t)
+				recipes := s.recipes(t, s.publicURL, key, port, "127.0.0.1:"+application)
+				run(t, application, recipes)
+				front.start(t, port, recipes)
+				greeted := func(header ...string) string {
+					status, body, got := fetch(t, port, append(header, "Connection: close")...)
+					require.Equal(t, http.StatusOK, status, body)
+					assert.Equal(t, "private, no-store", got.Get("Cache-Control"))
+					_, text, _ := strings.Cut(body, "<h1>")
+					text, _, _ = strings.Cut(text, "</h1>")
+					return html.UnescapeString(text)
+				}
+				assert.Equal(t, "Hello to São Paulo!", greeted("X-Forwarded-For: 198.51.100.9"))
+				assert.Equal(t, `Hello to Rum "Jungle" <b>!`, greeted("X-Forwarded-For: 198.51.100.10"))
+				assert.Equal(t, "Hello to Lisboa!", greeted("X-Forwarded-For: 198.18.3.40", "Accept-Language: pt", "Porch_City: Oslo", "Porch-City: Oslo"))
+				assert.Equal(t, "Hello, wherever you are!", greeted("X-Forwarded-For: 10.1.2.3", "Porch-City: Oslo", "PORCH.CITY: Oslo"))
 			})
 		}
 	}

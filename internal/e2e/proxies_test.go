@@ -195,7 +195,7 @@ func TestRecipes(t *testing.T) {
 		})
 	}
 	t.Run("nginx through a Unix socket", func(t *testing.T) {
-		socket := filepath.Join(shortDir(t), "eastporch", "visitor.sock") // in a directory that is not there yet
+		socket := filepath.Join(shortDir(t), "eastporch", "public.sock") // in a directory that is not there yet
 		flags := map[string]any{"public.address": "unix:" + socket, "proxies.trusted": []any{"unix"}}
 		if os.Geteuid() == 0 {
 			flags["public.socket_group"] = "www-data"
@@ -204,7 +204,7 @@ func TestRecipes(t *testing.T) {
 		info, err := os.Stat(socket)
 		require.NoError(t, err)
 		assert.Equal(t, os.FileMode(0o660), info.Mode().Perm())
-		startNginx(t, port, recipe(t, "nginx-unix.conf", port, "/run/eastporch/visitor.sock", socket))
+		startNginx(t, port, recipe(t, "nginx-unix.conf", port, "/run/eastporch/public.sock", socket))
 		checkFront(t, s, port)
 		if os.Geteuid() == 0 {
 			require.NoError(t, os.Chown(socket, 0, 0))

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -31,6 +32,9 @@ type Facts struct {
 	Variants     variant.Choices `json:"variants"`
 	Gate         string          `json:"gate"`
 	Names        atlas.Names     `json:"names"` // in the language
+	Latitude     *float64        `json:"latitude"`
+	Longitude    *float64        `json:"longitude"`
+	RadiusKm     *float64        `json:"radius_km"`
 }
 
 // Admitted is the gate's word for whoever may come in.
@@ -41,7 +45,7 @@ func Of(c *card.Card) Facts {
 	return Facts{
 		CountryCode: plain.Value(c.Location.CountryCode), RegionCode: plain.Value(c.Location.RegionCode), Language: c.Locale.Language,
 		CurrencyCode: plain.Value(c.Money.CurrencyCode), TimeZone: plain.Value(c.Clock.TimeZone), Variants: c.Variants, Gate: Admitted,
-		Names: c.Location.NamesIn(c.Locale.Language),
+		Names: c.Location.NamesIn(c.Locale.Language), Latitude: c.Location.Latitude, Longitude: c.Location.Longitude, RadiusKm: c.Location.RadiusKm,
 	}
 }
 
@@ -73,17 +77,46 @@ func Forged(name string) bool {
 }
 
 // Fields are the names of the header fields, in the order of [Facts.Values].
-var Fields = []string{"Porch-Country-Code", "Porch-Region-Code", "Porch-Language", "Porch-Currency-Code", "Porch-Time-Zone", "Porch-Variant", "Porch-Gate", "Porch-Names"}
+var Fields = []string{"Porch-Country-Code", "Porch-Region-Code", "Porch-Language", "Porch-Currency-Code", "Porch-Time-Zone", "Porch-Variant", "Porch-Gate", "Porch-Names", "Porch-City", "Porch-Latitude", "Porch-Longitude", "Porch-Radius-Km"}
+
+// maxValue bounds a field that holds a name, in bytes: a longer one is left out.
+const maxValue = 256
 
 // Values are the values of the header fields, "" for one that is left out. The variants
 // are a dictionary of tokens (RFC 9651), offer=early, pictures=lake, and the names one of
-// display strings: country=%"Portugal", city=%"S%c3%a3o Paulo".
+// display strings: country=%"Portugal", city=%"S%c3%a3o Paulo". The city stands alone as well,
+// percent-encoded as part of a URL is (RFC 3986, UTF-8): S%C3%A3o%20Paulo. Coordinates and
+// the radius are plain numbers: degrees, and kilometres.
 func (f Facts) Values() []string {
 	var variants []string
 	for _, name := range slices.Sorted(maps.Keys(f.Variants)) {
 		variants = append(variants, name+"="+f.Variants[name])
 	}
-	return []string{f.CountryCode, f.RegionCode, f.Language, f.CurrencyCode, f.TimeZone, strings.Join(variants, ", "), f.Gate, namesField(f.Names)}
+	return []string{f.CountryCode, f.RegionCode, f.Language, f.CurrencyCode, f.TimeZone, strings.Join(variants, ", "), f.Gate, namesField(f.Names),
+		encoded(plain.Value(f.Names.City)), number(f.Latitude), number(f.Longitude), number(f.RadiusKm)}
+}
+
+// encoded percent-encodes what is not unreserved in a URL (RFC 3986, section 2.3).
+func encoded(text string) string {
+	var b []byte
+	for i := range len(text) {
+		if c := text[i]; 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' || strings.IndexByte("-._~", c) >= 0 {
+			b = append(b, c)
+		} else {
+			b = fmt.Appendf(b, "%%%02X", c)
+		}
+	}
+	if len(b) > maxValue {
+		return ""
+	}
+	return string(b)
+}
+
+func number(n *float64) string {
+	if n == nil {
+		return ""
+	}
+	return strconv.FormatFloat(*n, 'f', -1, 64)
 }
 
 func namesField(n atlas.Names) string {

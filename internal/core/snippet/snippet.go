@@ -49,6 +49,8 @@ const asksFromThere = "The service must trust the proxy: list its address under 
 
 const asksAsProxy = "The service sees your application as a proxy: list its address under proxies.trusted. Pass on the forwarding header that reached you, with the peer's address at its end."
 
+const behindHandover = "A whole application that greets on the server, for behind the nginx, HAProxy or Apache of this list. It wants no key, and greets without a town where the service is away."
+
 // kinds are the snippets in the order that they are shown in.
 var kinds = []Snippet{
 	{Name: "page", Title: "Page", File: "page.html", Note: "The element's own text stands until the answer comes, and if it never does. The key is one of scope page."},
@@ -67,6 +69,8 @@ var kinds = []Snippet{
 	{Name: "haproxy-lua", Title: "HAProxy, Lua", File: "haproxy-handover.lua", recipe: true, Note: "Save it as /etc/haproxy/haproxy-handover.lua."},
 	{Name: "apache", Title: "Apache", File: "apache-handover.conf", recipe: true, Note: "The application reads the Porch- header fields; it is at 127.0.0.1:3000. Wants apache-handover.lua beside it. " + asksFromThere},
 	{Name: "apache-lua", Title: "Apache, Lua", File: "apache-handover.lua", recipe: true, Note: "Save it as /etc/apache2/apache-handover.lua. It speaks plain HTTP within your own network."},
+	{Name: "greeting-python", Title: "Greeting by town, Python", File: "greeting.py", recipe: true, Note: behindHandover},
+	{Name: "greeting-node", Title: "Greeting by town, Node", File: "greeting.mjs", recipe: true, Note: behindHandover},
 }
 
 // All writes every snippet that can ask the service at want.Base. The error says which part of want cannot stand in code.
