@@ -93,9 +93,6 @@ type Snippets struct {
 	Snippets []snippet.Snippet `json:"snippets"`
 }
 
-// Headers: By name, in any case; the lines of one name in the order in which they came.
-type Headers map[string][]string
-
 // TrailRequest: as the contract has it.
 type TrailRequest struct {
 	Peer     *string        `json:"peer,omitempty"` // The other end of the connection; `unix` for a Unix socket.
@@ -121,7 +118,7 @@ type Checkup struct {
 type NewVisit struct {
 	ID         *string         `json:"id,omitempty"`         // Version 7; its time is the visit's. Wants scope `server`.
 	Time       *string         `json:"time,omitempty"`       // Instead of an id. Wants scope `server`.
-	Site       string          `json:"site"`                 // The host of a configured site.
+	Site       string          `json:"site,omitempty"`       // The host of a configured site; may be left out where the key has one, or only one is configured.
 	Path       string          `json:"path"`                 // Begins with /; at most 2048 bytes.
 	Referrer   *string         `json:"referrer,omitempty"`   // At most 2048 bytes.
 	UserAgent  *string         `json:"user_agent,omitempty"` // By default the request's own. Wants scope `server`.

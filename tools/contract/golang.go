@@ -120,7 +120,7 @@ func (w *writer) object(name string, n *yaml.Node) error {
 		if f.kind, err = w.goType(name+f.name, node); err != nil {
 			return fmt.Errorf("%s: %w", key, err)
 		}
-		if f.optional && !w.mayBeNil(f.kind) && f.kind != "bool" {
+		if f.optional && !w.mayBeNil(f.kind) && f.kind != "bool" && get(node, "x-go-empty") == nil {
 			f.kind = "*" + f.kind
 		}
 		fields = append(fields, f)

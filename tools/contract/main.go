@@ -7,7 +7,7 @@
 // A schema becomes a type of the package api, or of the package that x-go names. On a schema
 // x-go-name names the type, x-go-append gives it a method that appends it as JSON without
 // reflection, x-go-also is a field that is not written, and x-go-embed names another schema whose fields are embedded; on a property
-// x-go-name names the field and x-go-type its type. x-page puts a schema into the types of
+// x-go-name names the field and x-go-type its type, and with x-go-empty: true an empty one stands for none. x-page puts a schema into the types of
 // the page script. Schemas with x-go: none have no type, and those with x-go-hand: true have one that is written by
 // hand.
 package main

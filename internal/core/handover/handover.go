@@ -92,8 +92,10 @@ func (f Facts) Values() []string {
 	for _, name := range slices.Sorted(maps.Keys(f.Variants)) {
 		variants = append(variants, name+"="+f.Variants[name])
 	}
-	return []string{f.CountryCode, f.RegionCode, f.Language, f.CurrencyCode, f.TimeZone, strings.Join(variants, ", "), f.Gate, namesField(f.Names),
-		encoded(plain.Value(f.Names.City)), number(f.Latitude), number(f.Longitude), number(f.RadiusKm)}
+	return []string{
+		f.CountryCode, f.RegionCode, f.Language, f.CurrencyCode, f.TimeZone, strings.Join(variants, ", "), f.Gate, namesField(f.Names),
+		encoded(plain.Value(f.Names.City)), number(f.Latitude), number(f.Longitude), number(f.RadiusKm),
+	}
 }
 
 // encoded percent-encodes what is not unreserved in a URL (RFC 3986, section 2.3).

@@ -15,8 +15,11 @@ import (
 )
 
 var lisbon = Facts{
-	"PT", "PT-11", "pt-PT", "EUR", "Europe/Lisbon", variant.Choices{"pictures": "lake", "offer": "early"}, Admitted,
-	atlas.Names{City: ptr("São \"Paulo\" 100%"), Country: ptr("Brasil")}, ptr(-23.5475), ptr(-46.63611), ptr(25.0),
+	"PT", "PT-11", "pt-PT", "EUR", "Europe/Lisbon",
+	variant.Choices{"pictures": "lake", "offer": "early"},
+	Admitted,
+	atlas.Names{City: ptr("São \"Paulo\" 100%"), Country: ptr("Brasil")},
+	ptr(-23.5475), ptr(-46.63611), ptr(25.0),
 }
 
 func ptr[T any](v T) *T { return &v }

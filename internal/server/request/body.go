@@ -45,7 +45,7 @@ func Decode(text []byte, body any) error {
 	if err == nil && decoder.More() {
 		err = errors.New("something follows the JSON object")
 	}
-	return invalidJSON(err, text)
+	return invalidJSON(err, text, body)
 }
 
 // EachOf reads a list of JSON, element by element: do gets what decodes the next, as [Decode]
@@ -54,13 +54,13 @@ func EachOf(text []byte, do func(decode func(any) error) error) error {
 	decoder := json.NewDecoder(bytes.NewReader(text))
 	decoder.DisallowUnknownFields()
 	if _, err := decoder.Token(); err != nil { // the bracket
-		return invalidJSON(err, nil)
+		return invalidJSON(err, nil, nil)
 	}
 	for decoder.More() {
 		begin := decoder.InputOffset()
 		err := do(func(body any) error {
 			err := decoder.Decode(body)
-			return invalidJSON(err, text[begin:decoder.InputOffset()])
+			return invalidJSON(err, text[begin:decoder.InputOffset()], body)
 		})
 		if err != nil {
 			return err
@@ -70,7 +70,7 @@ func EachOf(text []byte, do func(decode func(any) error) error) error {
 	if err == nil && decoder.More() {
 		err = errors.New("something follows the JSON object")
 	}
-	return invalidJSON(err, nil)
+	return invalidJSON(err, nil, nil)
 }
 
 // Of what is read as JSON: it is none, after which nothing more can be read; or it is, but is not
@@ -80,8 +80,9 @@ var (
 	ErrNotUTF8 = errors.New("not UTF-8")
 )
 
-// invalidJSON says what is wrong with JSON that err came from, which may be nil.
-func invalidJSON(err error, text []byte) error {
+// invalidJSON says what is wrong with JSON that err came from, which may be nil, when it was read
+// into body.
+func invalidJSON(err error, text []byte, body any) error {
 	var wrongType *json.UnmarshalTypeError
 	var syntax *json.SyntaxError
 	switch {
@@ -102,7 +103,7 @@ func invalidJSON(err error, text []byte) error {
 		err = io.ErrUnexpectedEOF
 	}
 	if field, ok := strings.CutPrefix(err.Error(), "json: unknown field "); ok {
-		return invalid.Field(strings.Trim(field, `"`), "this field is not known", "See /openapi.json for the fields.")
+		return unknown(strings.Trim(field, `"`), body)
 	}
 	return noJSON(strings.TrimPrefix(err.Error(), "json: ") + ".")
 }
@@ -115,6 +116,9 @@ func noJSON(detail string) problem.Problem {
 
 // jsonKind names what JSON a Go type is read from.
 func jsonKind(t reflect.Type) string {
+	if own, ok := reflect.Zero(t).Interface().(interface{ JSONKind() string }); ok {
+		return own.JSONKind()
+	}
 	switch t.Kind() {
 	case reflect.Pointer:
 		return jsonKind(t.Elem())

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"eastporch/api"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/server/problem"
 	"eastporch/internal/server/sites"
@@ -94,6 +95,45 @@ func TestBodiesAreReadOrSayWhatIsWrongWhere(t *testing.T) {
 		assert.Contains(t, said, want, "%.60s", text)
 	}
 	require.NoError(t, JSON(asked("/", " "), &body{}, true), "it may be empty")
+}
+
+// What other names the fields of a visit go by, and what is none of them.
+func TestAFieldOfAnotherNameIsToldWhichIsMeant(t *testing.T) {
+	for name, want := range map[string]string{
+		"ip": "address", "IP": "address", "ip_address": "address", "clientIp": "address", "adress": "address", "remote_addr": "peer",
+		"agent": "user_agent", "userAgent": "user_agent", "User-Agent": "user_agent", "useragent": "user_agent", "user_agnet": "user_agent", "ua": "user_agent",
+		"url": "path", "page": "path", "pth": "path", "referer": "referrer", "domain": "site", "sites": "site", "timestamp": "time", "props": "attributes",
+		"header": "headers", "dryRun": "dry_run", "x": "", "colour": "", "": "",
+	} {
+		var wrong *invalid.FieldError
+		require.ErrorAs(t, Decode(fmt.Appendf(nil, "{%q:1}", name), &api.NewVisit{}), &wrong, name)
+		assert.Equal(t, name, wrong.Field)
+		if want == "" {
+			assert.Equal(t, "this field is not known", wrong.Reason, name)
+		} else {
+			assert.Equal(t, "this field is not known: did you mean "+want+"?", wrong.Reason, name)
+		}
+	}
+	var wrong *invalid.FieldError
+	require.ErrorAs(t, Decode([]byte(`{"ip":1}`), &body{}), &wrong)
+	assert.NotContains(t, wrong.Reason, "address", "which that body does not have")
+}
+
+func TestHeadersAreTextsOrLists(t *testing.T) {
+	var v api.NewVisit
+	require.NoError(t, Decode([]byte(`{"headers":{"a":"1, 2","b":["3","4"],"c":[],"d":""}}`), &v))
+	assert.Equal(t, api.Headers{"a": {"1, 2"}, "b": {"3", "4"}, "c": {}, "d": {""}}, v.Headers)
+	for text, want := range map[string]string{
+		`{"headers":{"a":1}}`:          "headers.a: expected a string or an array of strings, got a number",
+		`{"headers":{"a":null}}`:       "headers.a: expected a string or an array of strings, got a null",
+		`{"headers":{"a":["1",null]}}`: "headers.a: expected a string or an array of strings, got an array",
+		`{"headers":{"a":[1]}}`:        "headers.a: expected a string or an array of strings, got an array",
+		`{"headers":{"a":{}}}`:         "headers.a: expected a string or an array of strings, got an object",
+		`{"headers":[]}`:               "headers: expected an object, got an array",
+		`{"headers":"Host: x"}`:        "headers: expected an object, got a string",
+	} {
+		require.ErrorContains(t, Decode([]byte(text), &api.NewVisit{}), want, text)
+	}
 }
 
 // A list is read as the library reads it whole: the same elements, or an error in both.

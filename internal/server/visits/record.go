@@ -58,7 +58,7 @@ type Taken struct {
 
 // Read checks a visit, enriches it, and leaves of it what its site keeps.
 func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
-	site, err := s.Sites.Find(body.Site)
+	site, err := s.siteOf(body.Site, from.Who)
 	if err != nil {
 		return nil, err
 	}
@@ -94,7 +94,9 @@ func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
 		v.Card, v.Trail = s.Cards.Visitor(visitor, header, req, at)
 		from.Seen(&v.Card, visitor, header, &v.Trail)
 	default:
-		v.Trail = *from.Own()
+		if v.Trail = *from.Own(); from.Who.Scope == access.Server && v.Trail.Obtained != caller.ObtainedHeader {
+			return nil, invalid.Field("address", "it is missing: a key of scope server reports somebody else's visit", "Give address where you know the visitor's, or peer and headers as you saw them. A page reports its own visitor, with a key of scope page.")
+		}
 		v.Card = s.Cards.Found(&v.Trail, header, req, at)
 		from.Seen(&v.Card, visitor, header, &v.Trail)
 	}
@@ -109,6 +111,21 @@ func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
 	t := &Taken{Taken: api.Taken{ID: v.ID, Time: v.Time, Marks: v.Marks}, whole: v, dryRun: body.DryRun}
 	t.queued, err = s.facts.Queued(v)
 	return t, err
+}
+
+// siteOf gives the site that a visit is of: the one that it names, or else the only one of the
+// key, or the only one there is.
+func (s *Visits) siteOf(host string, who access.Identity) (*sites.Site, error) {
+	if host == "" && who.Key != nil && len(who.Key.Sites) == 1 {
+		host = who.Key.Sites[0]
+	}
+	if all := s.Sites.All(); host == "" && len(all) == 1 {
+		return all[0], nil
+	}
+	if host == "" {
+		return nil, invalid.Field("site", "it is missing, and there are several", s.Sites.Hint())
+	}
+	return s.Sites.Find(host)
 }
 
 // Take brings visits onto the disk, all of them or none, and says of each what
@@ -216,6 +233,9 @@ func (s *Visits) identify(given, when *string) (uuid.UUID, time.Time, error) {
 // checkTexts refuses what cannot be stored, but shortens an agent, which the
 // visitor's program chose and nobody can mend.
 func checkTexts(v *visit.Visit) error {
+	if v.Path == "" {
+		return invalid.Field("path", "it is missing", "Give the path of the page, such as /programme.")
+	}
 	if !strings.HasPrefix(v.Path, "/") {
 		return invalid.Field("path", "it does not begin with /", "Give the path of the page, such as /programme.")
 	}

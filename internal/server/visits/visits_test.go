@@ -21,6 +21,7 @@ import (
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/invalid"
+	"eastporch/internal/core/keys"
 	"eastporch/internal/core/visit"
 	visitfile "eastporch/internal/files/visits"
 	"eastporch/internal/server/access"
@@ -132,6 +133,7 @@ func from(scope access.Scope) Request {
 		Context: func(map[string][]string, *sites.Site) card.RequestContext { return card.RequestContext{} },
 		Own: func() *caller.Trail {
 			trail := caller.Finder{}.Find(netip.MustParseAddr("198.18.3.40"), nil)
+			trail.Obtained = caller.ObtainedHeader
 			return &trail
 		},
 		Seen: func(*card.Card, netip.Addr, map[string][]string, *caller.Trail) {},
@@ -181,6 +183,70 @@ func TestAVisitThatIsWrongNamesTheField(t *testing.T) {
 		require.ErrorAs(t, err, &wrong, field)
 		assert.Equal(t, field, wrong.Field)
 		assert.NotEmpty(t, wrong.Hint, field)
+	}
+}
+
+// A server that does not say whose visit it reports is not taken for the visitor, unless a
+// trusted proxy names one; a page and the owner are.
+func TestAServerSaysWhoseVisitItReports(t *testing.T) {
+	s, _, _ := service(t)
+	for scope, obtained := range map[access.Scope]map[string]bool{
+		access.Page:   {caller.ObtainedPeer: true, caller.ObtainedHeader: true},
+		access.Server: {caller.ObtainedPeer: false, "": false, caller.ObtainedHeader: true},
+		access.Admin:  {caller.ObtainedPeer: true, caller.ObtainedHeader: true},
+	} {
+		for how, taken := range obtained {
+			ask := from(scope)
+			ask.Own = func() *caller.Trail {
+				trail := caller.Finder{}.Find(netip.MustParseAddr("198.18.3.40"), nil)
+				trail.Obtained = how
+				return &trail
+			}
+			_, err := s.Read(&api.NewVisit{Site: "heronlake.example", Path: "/"}, ask)
+			if taken {
+				require.NoError(t, err, "%s, %s", scope, how)
+				continue
+			}
+			var wrong *invalid.FieldError
+			require.ErrorAs(t, err, &wrong)
+			assert.Equal(t, "address", wrong.Field)
+		}
+	}
+	_, err := s.Read(&api.NewVisit{Site: "heronlake.example", Path: "/", Address: text("198.18.3.40")}, from(access.Server))
+	require.NoError(t, err)
+}
+
+func TestTheSiteIsNamedOrTheOnlyOne(t *testing.T) {
+	several, _, _ := service(t)
+	one, _, _ := service(t, sites.Site{Host: "harbour.example", Privacy: visit.Whole})
+	bound := &keys.Key{Sites: []string{"harbour.example"}}
+	wide := &keys.Key{Sites: []string{"harbour.example", "heronlake.example"}}
+	for _, c := range []struct {
+		in   *Visits
+		key  *keys.Key
+		site string
+		want string
+	}{
+		{several, nil, "heronlake.example", "heronlake.example"},
+		{several, bound, "", "harbour.example"},
+		{several, wide, "", ""},
+		{several, nil, "", ""},
+		{several, nil, "else.example", ""},
+		{one, nil, "", "harbour.example"},
+		{one, wide, "", "harbour.example"},
+	} {
+		ask := from(access.Admin)
+		ask.Who.Key = c.key
+		taken, err := c.in.Read(&api.NewVisit{Site: c.site, Path: "/"}, ask)
+		if c.want == "" {
+			var wrong *invalid.FieldError
+			require.ErrorAs(t, err, &wrong)
+			assert.Equal(t, "site", wrong.Field)
+			assert.Contains(t, wrong.Hint, "heronlake.example, harbour.example")
+			continue
+		}
+		require.NoError(t, err)
+		assert.Equal(t, c.want, taken.whole.Site)
 	}
 }
 

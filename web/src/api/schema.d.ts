@@ -1724,7 +1724,7 @@ export interface components {
          */
         Basis: "registration" | "self-published claim" | "table's claim" | "correction" | "derived";
         /**
-         * @description By name, in any case; the lines of one name in the order in which they came.
+         * @description By name, in any case, each with its value or the list of its lines in the order in which they came.
          * @example {
          *       "X-Forwarded-For": [
          *         "192.0.2.10, 198.18.7.114, 203.0.113.10"
@@ -1732,7 +1732,7 @@ export interface components {
          *     }
          */
         Headers: {
-            [key: string]: string[];
+            [key: string]: string | string[];
         };
         TrailRequest: {
             /**
@@ -1865,8 +1865,8 @@ export interface components {
              * @description Instead of an id. Wants scope `server`.
              */
             time?: string;
-            /** @description The host of a configured site. */
-            site: string;
+            /** @description The host of a configured site; may be left out where the key has one, or only one is configured. */
+            site?: string;
             /** @description Begins with /; at most 2048 bytes. */
             path: string;
             /** @description At most 2048 bytes. */
@@ -3095,6 +3095,26 @@ export interface operations {
                      * @example country=%"Portugal", city=%"Lisboa"
                      */
                     "Porch-Names"?: string;
+                    /**
+                     * @description The town in the language, percent-encoded UTF-8 as in a URL (RFC 3986); left out above 256 bytes.
+                     * @example S%C3%A3o%20Paulo
+                     */
+                    "Porch-City"?: string;
+                    /**
+                     * @description Degrees.
+                     * @example 38.717
+                     */
+                    "Porch-Latitude"?: string;
+                    /**
+                     * @description Degrees.
+                     * @example -9.133
+                     */
+                    "Porch-Longitude"?: string;
+                    /**
+                     * @description How far around the point the visitor may be, in kilometres.
+                     * @example 15
+                     */
+                    "Porch-Radius-Km"?: string;
                     /** @description porch_facts, where it was asked for. */
                     "Set-Cookie"?: string;
                     "Cache-Control": components["headers"]["Private"];
