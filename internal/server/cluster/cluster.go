@@ -66,7 +66,7 @@ type Cluster struct {
 type Options struct {
 	Dir  string // made where it is missing
 	Log  *slog.Logger
-	Port int // 0 takes any that is free
+	Port int // 0 takes that of the start before, or any that is free
 	// Throwaway turns off what protects data from a crash of the machine; for
 	// tests only.
 	Throwaway bool
@@ -174,7 +174,7 @@ func (c *Cluster) run(ctx context.Context, bin, password string, owner *syscall.
 	port := opt.Port
 	if port == 0 {
 		var err error
-		if port, err = freePort(); err != nil {
+		if port, err = keptPort(opt.Dir); err != nil {
 			return err
 		}
 	}
@@ -222,6 +222,11 @@ func (c *Cluster) run(ctx context.Context, bin, password string, owner *syscall.
 	c.url = address.String()
 	if err := c.await(ctx, opt.Dir, before.Size()); err != nil {
 		return err
+	}
+	if err := c.admitTools(ctx, opt.Dir, password, owner); err != nil {
+		stopped, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer stop()
+		return errors.Join(err, c.Stop(stopped))
 	}
 	opt.Log.Info("database started", "port", port, "dir", opt.Dir)
 	return nil
@@ -283,13 +288,21 @@ func trimLog(dir string, most int64) error {
 	return errors.Join(err, old.Close(), log.Truncate(0)) // the server appends, so it goes on at the beginning
 }
 
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, fmt.Errorf("a free port for the database: %w", err)
+// keptPort gives the port of the start before, where it is free still, or another that is.
+func keptPort(dir string) (int, error) {
+	text, _ := os.ReadFile(filepath.Join(dir, portFile)) // none at first
+	before, _ := strconv.ParseUint(strings.TrimSpace(string(text)), 10, 16)
+	for _, port := range []uint64{before, 0} {
+		l, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.FormatUint(port, 10)))
+		if err == nil {
+			defer l.Close()
+			return l.Addr().(*net.TCPAddr).Port, nil
+		}
+		if port == 0 {
+			return 0, fmt.Errorf("a free port for the database: %w", err)
+		}
 	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
+	return 0, nil // which is not reached
 }
 
 func lastLine(out []byte) string {

@@ -5,8 +5,10 @@ import (
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
+	"net"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -58,6 +60,65 @@ func TestAClusterKeepsItsDataAndItsDirectory(t *testing.T) {
 	require.NoError(t, err)
 	query(t, again, "INSERT INTO kept VALUES (1)")
 	require.NoError(t, again.Stop(t.Context()))
+}
+
+// What tools are given reads everything and writes nothing, names a port that stays, and holds
+// no password.
+func TestToolsMayReadAndNoMore(t *testing.T) {
+	opt := options(t)
+	_, err := ToolURL(opt.Dir, false)
+	require.ErrorIs(t, err, ErrNoCluster)
+	c, err := Start(t.Context(), opt)
+	require.NoError(t, err)
+	query(t, c, "CREATE TABLE kept AS SELECT 7 AS n")
+	read, err := ToolURL(opt.Dir, false)
+	require.NoError(t, err)
+	write, err := ToolURL(opt.Dir, true)
+	require.NoError(t, err)
+	info, err := os.Stat(filepath.Join(opt.Dir, "pgpass"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	text, err := os.ReadFile(filepath.Join(opt.Dir, "pgpass"))
+	require.NoError(t, err)
+	for line := range strings.Lines(string(text)) {
+		parts := strings.Split(strings.TrimSpace(line), ":")
+		assert.NotContains(t, read+write, parts[len(parts)-1])
+	}
+	asks := func(at, sql string) error {
+		conn, err := pgx.Connect(t.Context(), at)
+		require.NoError(t, err)
+		defer conn.Close(t.Context())
+		_, err = conn.Exec(t.Context(), sql)
+		return err
+	}
+	require.NoError(t, asks(read, "SELECT n FROM kept"))
+	for _, sql := range []string{
+		"INSERT INTO kept VALUES (1)", "UPDATE kept SET n = 1", "CREATE TABLE mine (n int)", "DROP TABLE kept", "CREATE ROLE mine", "SET default_transaction_read_only = off; DELETE FROM kept",
+		"SET ROLE eastporch", "COPY kept TO PROGRAM 'cat'", "SELECT pg_read_file('PG_VERSION')", "ALTER ROLE eastporch_read SUPERUSER",
+	} {
+		require.Error(t, asks(read, sql), sql)
+	}
+	require.NoError(t, asks(write, "INSERT INTO kept VALUES (1)"))
+
+	require.NoError(t, c.Stop(t.Context()))
+	again, err := Start(t.Context(), opt)
+	require.NoError(t, err)
+	same, err := ToolURL(opt.Dir, false)
+	require.NoError(t, err)
+	assert.Equal(t, read, same, "the port stays")
+	require.NoError(t, asks(same, "SELECT n FROM kept"))
+	require.NoError(t, again.Stop(t.Context()))
+
+	taken, err := net.Listen("tcp", strings.TrimPrefix(strings.Split(read, "/postgres")[0], "postgres://eastporch_read@"))
+	require.NoError(t, err)
+	defer taken.Close()
+	other, err := Start(t.Context(), opt)
+	require.NoError(t, err)
+	moved, err := ToolURL(opt.Dir, false)
+	require.NoError(t, err)
+	assert.NotEqual(t, read, moved, "somebody else has the port")
+	require.NoError(t, asks(moved, "SELECT n FROM kept"))
+	require.NoError(t, other.Stop(t.Context()))
 }
 
 func TestOnlyThrowawayClustersAreNotSynced(t *testing.T) {
