@@ -113,6 +113,10 @@ func fillDemo(a *terminal.App, ctx context.Context, s *server.Server, file strin
 	if err != nil {
 		return err
 	}
+	elsewhere := ""
+	if admin != "http://127.0.0.1:8081" {
+		elsewhere = " --server " + admin
+	}
 	fmt.Fprintf(a.Out, `Settings  %s
 Key       kept in %s for this machine's command line
 
@@ -123,11 +127,11 @@ The regatta's own page, in the visitor's language, time and money:
   %s
 
 In another terminal:
-  bin/eastporch visits tail
-  bin/eastporch report countries
-  bin/eastporch resolve 198.18.3.40
+  bin/eastporch visits tail%[5]s
+  bin/eastporch report countries%[5]s
+  bin/eastporch resolve 198.18.3.40%[5]s
 Ctrl-C stops everything.
-`, file, a.Store, link, site)
+`, file, a.Store, link, site, elsewhere)
 	go demo.SendVisits(ctx, c, uint64(time.Now().UnixNano())) // it ends with ctx, and nothing waits for it
 	return nil
 }

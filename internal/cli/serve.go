@@ -81,6 +81,7 @@ from flags; docs/configuration.md lists every key.`,
 // runServer opens a server, calls ready once it listens, and runs it until ctx
 // ends.
 func runServer(a *terminal.App, ctx context.Context, cfg *config.Config, in config.Input, freePort bool, ready func(context.Context, *server.Server) error) error {
+	fmt.Fprintf(a.Out, "Data      %s\n", cfg.DataDir)
 	s, err := server.Open(ctx, server.Options{
 		Config: cfg, Input: in, Log: logger(a, cfg), Version: Version(), FreePort: freePort,
 	})

@@ -18,6 +18,7 @@ import (
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
+	"eastporch/internal/core/plain"
 )
 
 // ErrUnreachable is wrapped by errors that mean that no service answered.
@@ -91,6 +92,13 @@ func (c *Client) Sites(ctx context.Context) ([]api.Site, error) {
 	var answer api.Sites
 	err := c.call(ctx, http.MethodGet, "/v1/sites", nil, &answer)
 	return answer.Sites, err
+}
+
+// MapLink is the template of a link to a map outside, "" where the configuration has none.
+func (c *Client) MapLink(ctx context.Context) (string, error) {
+	var answer api.Sites
+	err := c.call(ctx, http.MethodGet, "/v1/sites", nil, &answer)
+	return plain.Value(answer.MapLink), err
 }
 
 // Visits reads a page of visits, the newest first. The filter's keys are those

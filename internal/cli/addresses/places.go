@@ -7,6 +7,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
@@ -105,14 +106,19 @@ func pointOf(args []string) (geo.Point, error) {
 func NearCommand(a *terminal.App) *cobra.Command {
 	var count, people int
 	cmd := &cobra.Command{
-		Use:   "near LATITUDE LONGITUDE | GEO-URI",
-		Short: "List the towns nearest to a point",
+		Use:   "near LATITUDE LONGITUDE | GEO-URI | TOWN",
+		Short: "List the towns nearest to a point, or find towns by name",
+		Long: `Lists the towns nearest to a point. With a name in place of a point, it lists the
+towns that are called so in any language, the most populous first, with their
+coordinates, as a correction takes them.`,
 		Example: `  eastporch near 38.72 -9.14
-  eastporch near geo:38.72,-9.14 --people 100000`,
+  eastporch near geo:38.72,-9.14 --people 100000
+  eastporch near Lissabon`,
 		Args: cobra.RangeArgs(1, 2),
 		RunE: func(_ *cobra.Command, args []string) error {
 			p, err := pointOf(args)
-			if err != nil {
+			named := err != nil && len(args) == 1 && strings.IndexFunc(args[0], unicode.IsLetter) >= 0 && !strings.HasPrefix(args[0], "geo:")
+			if err != nil && !named {
 				return terminal.Usage(err)
 			}
 			if count < 1 || count > 100 {
@@ -129,15 +135,37 @@ func NearCommand(a *terminal.App) *cobra.Command {
 				Km          float64 `json:"km"`
 			}
 			list := []town{}
-			for _, t := range gazetteer.Near(p, count, people) {
-				list = append(list, town{t.Name, t.Country, t.Region, t.Point.Latitude, t.Point.Longitude, t.Population, t.Zone, math.Round(t.Km*10) / 10})
+			add := func(t *gazetteer.Town, km float64) {
+				list = append(list, town{t.Name, t.Country, t.Region, t.Point.Latitude, t.Point.Longitude, t.Population, t.Zone, math.Round(km*10) / 10})
+			}
+			if named {
+				for _, t := range gazetteer.Named(args[0]) {
+					if len(list) < count && t.Population >= people {
+						add(t, 0)
+					}
+				}
+				if len(list) == 0 {
+					return fmt.Errorf("no town of the gazetteer is called %q: it knows those of 15,000 people and more, and seats of regions", args[0])
+				}
+			} else {
+				for _, t := range gazetteer.Near(p, count, people) {
+					add(t.Town, t.Km)
+				}
 			}
 			return terminal.Emit(a, list, false, func() {
-				t := terminal.NewTable(a.Out, table.Row{"Away", "Town", "Region", "Country", "People", "Time zone"}, "Away", "People")
+				first := "Away"
+				if named {
+					first = "Point"
+				}
+				t := terminal.NewTable(a.Out, table.Row{first, "Town", "Region", "Country", "People", "Time zone"}, "Away", "People")
 				for _, x := range list {
 					known, _ := almanac.ByCode(x.CountryCode)
 					region, _ := almanac.Region(x.RegionCode)
-					t.AppendRow(table.Row{fmt.Sprintf("%.1f km", x.Km), x.City, region, known.Name + " " + x.CountryCode, terminal.Thousands(x.Population), x.TimeZone})
+					at := fmt.Sprintf("%.1f km", x.Km)
+					if named {
+						at = fmt.Sprintf("%.3f %.3f", x.Latitude, x.Longitude)
+					}
+					t.AppendRow(table.Row{at, x.City, region, known.Name + " " + x.CountryCode, terminal.Thousands(x.Population), x.TimeZone})
 				}
 				t.Render()
 			})

@@ -4,10 +4,14 @@ package addresses
 
 import (
 	"bufio"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
+	"net/netip"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
@@ -25,7 +29,7 @@ func ResolveCommand(a *terminal.App) *cobra.Command {
 	var file string
 	var open []string
 	var why bool
-	var language string
+	var language, link string
 	cmd := &cobra.Command{
 		Use:   "resolve ADDRESS… | -",
 		Short: "Locate addresses, and show the evidence",
@@ -37,13 +41,27 @@ An address that cannot be read is reported, the others are answered, and the
 exit code is 1.`,
 		Example: `  eastporch resolve 198.18.3.40
   eastporch resolve --why 198.18.3.40
+  eastporch resolve --map-link='https://map.example/?at={latitude},{longitude}' 198.18.3.40
   eastporch resolve --language pt 198.18.3.40
   eastporch resolve --atlas harbour-net.csv --open 198.18.0.0/15 198.18.3.40
   cut -f1 addresses.txt | eastporch resolve - --output ndjson`,
-		Args: cobra.MinimumNArgs(1),
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return terminal.Usage(errors.New("which address? Type eastporch resolve 198.18.3.40, several of them, or - to read them from standard input"))
+			}
+			return nil
+		},
 		RunE: func(cmd *cobra.Command, args []string) error {
+			for _, in := range args {
+				if p, err := addr.ParsePrefix(in); err == nil && strings.Contains(in, "/") && !p.IsSingleIP() {
+					return terminal.Usage(fmt.Errorf("%s is a range: eastporch ranges %[1]s shows the places that it spans", p))
+				}
+			}
 			ask, err := resolver(a, cmd, file, open, why)
 			if err != nil {
+				return err
+			}
+			if link, err = mapLink(a, cmd, link, file == ""); err != nil {
 				return err
 			}
 			inputs, err := inputs(a, args)
@@ -61,16 +79,77 @@ exit code is 1.`,
 				cards = append(cards, card.In(language))
 			}
 			if len(cards) > 0 { // else the errors say all that there is to say
-				err = terminal.Emit(a, cards, len(inputs) == 1, func() { drawCards(a, cards) })
+				err = emitCards(a, cards, link, len(inputs) == 1)
 			}
 			return errors.Join(append(failed, err)...)
 		},
 	}
 	cmd.Flags().StringVar(&file, "atlas", "", "work offline on this edition or source")
+	cmd.Flags().StringVar(&link, "map-link", "", "add a link to a map outside: a template with {latitude} and {longitude}, or without one that of the service's map_link")
+	cmd.Flags().Lookup("map-link").NoOptDefVal = fromService
 	cmd.Flags().StringVar(&language, "language", "en", "names of places in this language (BCP 47)")
 	cmd.Flags().BoolVar(&why, "why", false, "list every range that holds the address")
 	cmd.Flags().StringSliceVar(&open, "open", nil, "offline: resolve these prefixes although they are special")
 	return cmd
+}
+
+// fromService stands for the template of the service's configuration.
+const fromService = "the service's"
+
+// mapLink gives the template of links to a map, "" for none.
+func mapLink(a *terminal.App, cmd *cobra.Command, template string, hasService bool) (string, error) {
+	switch {
+	case template == fromService && !hasService:
+		return "", terminal.Usage(errors.New("--map-link: offline there is no service whose map_link could be taken: give a template"))
+	case template == fromService:
+		c, err := a.Client()
+		if err != nil {
+			return "", err
+		}
+		if template, err = c.MapLink(cmd.Context()); err == nil && template == "" {
+			err = errors.New("--map-link: the configuration of the service has no map_link: give a template here, or set it there")
+		}
+		return template, err
+	case template != "" && !(strings.Contains(template, "{latitude}") && strings.Contains(template, "{longitude}")):
+		return "", terminal.Usage(fmt.Errorf("--map-link: %q has no {latitude} and {longitude}", template))
+	}
+	return template, nil
+}
+
+// linkTo fills the template of a link with where a card is, "" where that is not known.
+func linkTo(template string, c card.Card) string {
+	w := c.Location
+	if template == "" || w.Latitude == nil || w.Longitude == nil {
+		return ""
+	}
+	return strings.NewReplacer("{latitude}", plain.Decimal(*w.Latitude), "{longitude}", plain.Decimal(*w.Longitude)).Replace(template)
+}
+
+// emitCards writes cards, each with its link where there is a template of links.
+func emitCards(a *terminal.App, cards []card.Card, template string, single bool) error {
+	draw := func() {
+		drawCards(a, cards)
+		for _, c := range cards {
+			if to := linkTo(template, c); to != "" {
+				fmt.Fprintf(a.Out, "Map  %s\n", to)
+			}
+		}
+	}
+	if template == "" {
+		return terminal.Emit(a, cards, single, draw)
+	}
+	linked := make([]map[string]any, len(cards))
+	for i, c := range cards {
+		text, err := json.Marshal(c)
+		if err != nil {
+			return err
+		}
+		if err := json.Unmarshal(text, &linked[i]); err != nil {
+			return err
+		}
+		linked[i]["map_link"] = plain.Optional(linkTo(template, c))
+	}
+	return terminal.Emit(a, linked, single, draw)
 }
 
 // resolver gives what answers for one address: the service or a file.
@@ -106,6 +185,13 @@ func resolver(a *terminal.App, cmd *cobra.Command, file string, open []string, w
 	pipeline := card.Pipeline{Policy: addr.NewPolicy(rules...), Atlas: edition}
 	return func(in string) (card.Card, error) {
 		ip, _, err := addr.Read(in)
+		if err != nil && isHostName(in) {
+			a.Note(in + " is asked of this machine's resolver.")
+			var found []netip.Addr
+			if found, err = net.DefaultResolver.LookupNetIP(cmd.Context(), "ip", in); err == nil {
+				ip = addr.Canonical(found[0])
+			}
+		}
 		if err != nil {
 			return card.Card{}, err
 		}
@@ -114,6 +200,14 @@ func resolver(a *terminal.App, cmd *cobra.Command, file string, open []string, w
 		}
 		return pipeline.Card(ip, caller.ObtainedGiven, card.RequestContext{}, time.Now()), nil
 	}, nil
+}
+
+// isHostName says whether a text can be one: labels of letters, digits and dashes, the last
+// with a letter, and a dot or the name localhost.
+func isHostName(text string) bool {
+	name := strings.TrimSuffix(text, ".")
+	last := name[strings.LastIndexByte(name, '.')+1:]
+	return strings.Trim(strings.ToLower(name), "abcdefghijklmnopqrstuvwxyz0123456789.-") == "" && strings.ContainsFunc(last, unicode.IsLetter) && (strings.Contains(text, ".") || name == "localhost")
 }
 
 // inputs gives the arguments, or the lines of standard input for "-".

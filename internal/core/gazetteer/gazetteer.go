@@ -13,6 +13,7 @@ import (
 	_ "embed"
 	"io"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -88,6 +89,23 @@ var index = sync.OnceValue(func() *geo.Index {
 	}
 	return geo.NewIndex(points)
 })
+
+// Named gives all towns of a name, the most populous first; what [NameIn] calls a town in any
+// language is one too. Case and accents do not matter.
+func Named(name string) []*Town {
+	d, want := load(), fold(name)
+	also := called(want)
+	list := []*Town{}
+	for i := range d.towns {
+		t := &d.towns[i]
+		own := fold(t.Name)
+		if n, ok := namesOfTowns().number[t.Country+"/"+own]; own == want || ok && also[n] {
+			list = append(list, t)
+		}
+	}
+	slices.SortStableFunc(list, func(a, b *Town) int { return b.Population - a.Population })
+	return list
+}
 
 // Near gives the n towns nearest to p, of at least so many people, the nearest
 // first. The first call makes an index, which takes some 30 ms.

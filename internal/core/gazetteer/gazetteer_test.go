@@ -245,3 +245,21 @@ func TestTownsInTheReadersLanguage(t *testing.T) {
 	t.Logf("%d names in ten languages; %d towns and %d locales", tried, len(known.english), len(known.locales))
 	assert.Zero(t, differed)
 }
+
+func TestTownsAreFoundByName(t *testing.T) {
+	for name, want := range map[string]string{
+		"Lisbon": "PT", "lisboa": "PT", "LISSABON": "PT", "São Paulo": "BR", "sao paulo": "BR", "北京": "CN", "København": "DK", "Munich": "DE", "Oslo": "NO",
+	} {
+		list := Named(name)
+		require.NotEmpty(t, list, name)
+		assert.Equal(t, want, list[0].Country, name)
+		for i := 1; i < len(list); i++ {
+			assert.GreaterOrEqual(t, list[i-1].Population, list[i].Population, name)
+		}
+	}
+	assert.Empty(t, Named("Atlantis-on-Sea"))
+	for i := 0; i < len(Towns()); i += 500 {
+		town := &Towns()[i]
+		require.Contains(t, Named(strings.ToUpper(town.Name)), town, town.Name)
+	}
+}

@@ -1,4 +1,4 @@
-import { App, Button, Checkbox, Input, Modal } from "antd";
+import { App, Button, Checkbox, Input, InputNumber, Modal } from "antd";
 import { useState } from "react";
 import { accomplish, api, unwrap, type Correction, type NewCorrection } from "../../api/client";
 import { useAction } from "../../api/changes";
@@ -125,6 +125,20 @@ const fields: {
   { key: "note", name: "Why", hint: "moved in October" },
 ];
 
+const points: { key: "latitude" | "longitude" | "radius_km"; name: string; min: number; max: number }[] = [
+  { key: "latitude", name: "Latitude", min: -90, max: 90 },
+  { key: "longitude", name: "Longitude", min: -180, max: 180 },
+  { key: "radius_km", name: "Radius, km", min: 0.1, max: 20_100 },
+];
+
+/** withNumber sets a number of a draft; null leaves it out. */
+function withNumber(draft: NewCorrection, key: (typeof points)[number]["key"], n: number | null) {
+  const next = { ...draft };
+  if (n === null) delete next[key];
+  else next[key] = n;
+  return next;
+}
+
 /** CorrectionForm says that a range is elsewhere. */
 export function CorrectionForm({ range = "", onClose }: { range?: string; onClose: () => void }) {
   const [draft, setDraft] = useState<NewCorrection>({ range });
@@ -177,6 +191,21 @@ export function CorrectionForm({ range = "", onClose }: { range?: string; onClos
               />
             </label>
           ))}
+        {!draft.do_not_locate && (
+          <div className="correction-point">
+            {points.map((f) => (
+              <label key={f.key}>
+                {f.name}
+                <InputNumber
+                  value={draft[f.key] ?? null}
+                  min={f.min}
+                  max={f.max}
+                  onChange={(n) => setDraft(withNumber(draft, f.key, n))}
+                />
+              </label>
+            ))}
+          </div>
+        )}
         {save.failed && (
           <p className="signin-failed" role="alert">
             {save.failed}
