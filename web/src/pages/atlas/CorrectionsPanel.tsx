@@ -133,10 +133,8 @@ const points: { key: "latitude" | "longitude" | "radius_km"; name: string; min: 
 
 /** withNumber sets a number of a draft; null leaves it out. */
 function withNumber(draft: NewCorrection, key: (typeof points)[number]["key"], n: number | null) {
-  const next = { ...draft };
-  if (n === null) delete next[key];
-  else next[key] = n;
-  return next;
+  const entries = Object.entries(draft).filter(([name]) => name !== key);
+  return Object.fromEntries(n === null ? entries : [...entries, [key, n]]) as unknown as NewCorrection;
 }
 
 /** CorrectionForm says that a range is elsewhere. */
