@@ -45,12 +45,13 @@ generated: web/node_modules/.ready tools/gendata/node_modules/.ready internal/se
 		&& { cmp -s /tmp/eastporch-schema.$$$$.d.ts src/api/schema.d.ts || { echo "web/src/api/schema.d.ts is stale: run make generate"; exit 1; }; rm -f /tmp/eastporch-schema.$$$$.d.ts; }
 	@cd tools/gendata && node gen.mjs --check
 	@go run ./tools/contract --check
+	@cd web && node porch.mjs --check
 	@go run ./tools/notice --check
 
 .PHONY: generate
 generate: web/node_modules/.ready ## Make the types of Go, the console and the page script from the contract, and NOTICE
 	go run ./tools/contract
-	cd web && npm run --silent generate
+	cd web && npm run --silent generate && node porch.mjs
 	@$(MAKE) --no-print-directory internal/server/webui/dist/index.html
 	go run ./tools/notice
 

@@ -124,6 +124,7 @@ type NewVisit struct {
 	UserAgent  *string         `json:"user_agent,omitempty"` // By default the request's own. Wants scope `server`.
 	Link       *string         `json:"link,omitempty"`       // The name of the short link that led here; at most 64 bytes.
 	Attributes json.RawMessage `json:"attributes,omitempty"` // Your own; at most 2048 bytes and four levels.
+	Nonce      *string         `json:"nonce,omitempty"`      // Made by the page for one view: milliseconds since 1970 in base 36, a dash, and random letters and digits. A request that is sent again with it counts once.
 	Test       bool            `json:"test,omitempty"`       // Kept and marked; statistics leave it out.
 	DryRun     bool            `json:"dry_run,omitempty"`    // Read, made and answered, but not stored.
 	Address    *string         `json:"address,omitempty"`    // The visitor's address, where the reporting server knows it: no header is searched for it. Wants scope `server`.
@@ -138,6 +139,7 @@ type Taken struct {
 	State string       `json:"state"`
 	Marks []string     `json:"marks"`
 	Visit *visit.Visit `json:"visit,omitempty"`
+	Card  any          `json:"card,omitempty"` // The sender's own card, or the parts of it that `fields` names.
 }
 
 // Many: as the contract has it.

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -20,6 +21,7 @@ import (
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
+	"eastporch/internal/files/answers"
 	visitfile "eastporch/internal/files/visits"
 	"eastporch/internal/server/problem"
 	"eastporch/internal/server/request"
@@ -43,6 +45,9 @@ func (h *handlers) addVisit(c *gin.Context) {
 		return
 	}
 	t, err := h.readVisit(c, func(body any) error { return request.Decode(text, body) })
+	if err == nil && c.Request.URL.Query().Has("fields") {
+		t.Card, err = ownCard(t.Own, c.Query("fields"))
+	}
 	if err == nil {
 		err = h.take(c, prefer, t)
 	}
@@ -51,6 +56,20 @@ func (h *handlers) addVisit(c *gin.Context) {
 		return
 	}
 	c.JSON(statusOf(t), t.Taken)
+}
+
+// ownCard gives the parts of a visitor's card that fields name, all of it for none.
+func ownCard(own *card.Card, fields string) (any, error) {
+	made := own.In(own.Locale.Language)
+	paths := answers.Paths(fields)
+	if len(paths) == 0 {
+		return &made, nil
+	}
+	text, err := answers.Render("json", &made, "", paths)
+	if err != nil {
+		return nil, invalid.Field("fields", err.Error(), "Paths go by the keys of a card, such as location.city or clock.")
+	}
+	return json.RawMessage(text), nil
 }
 
 // readVisit reads a visit and hands it to the service.

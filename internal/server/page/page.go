@@ -1,5 +1,6 @@
 // Package page has the script that pages of the owner's sites include, porch.js, and its
-// types for TypeScript, porch.d.ts. Both are served as they stand here.
+// types for TypeScript, porch.d.ts. The script is served
+// as porch.min.js has it.
 package page
 
 import (
@@ -13,9 +14,9 @@ import (
 	"sync"
 )
 
-// Script is porch.js.
+// Script is porch.js as it is served: made smaller from the source beside it by make generate.
 //
-//go:embed porch.js
+//go:embed porch.min.js
 var Script []byte
 
 // Types is porch.d.ts.

@@ -4,7 +4,9 @@
  *     <script src="https://in.heronlake.example/porch.js" data-key="porch_page_…" defer></script>
  *
  * Attributes of the script: `data-key` (a page key; leave it out where a proxy of yours adds one), `data-fields` (paths of
- * the card, with commas), `data-site` (where a host serves several), `data-timeout` (milliseconds, 5000).
+ * the card, with commas), `data-site` (where a host serves several), `data-timeout` (milliseconds, 5000), `data-visit`
+ * (record a visit for each view: a load, another path or query by pushState or Back, and each return of a page that the
+ * browser kept; `data-visit="consent"` sends and remembers nothing before `porch.consent(true)`).
  *
  * Placeholders keep their own text until an answer is there, and for good where none comes; `data-porch-state` on them is
  * `loading`, `ready` or `failed`:
@@ -143,6 +145,12 @@ export interface Porch {
   readonly choice: string;
   /** The answer of this page view. It rejects where the service does not answer in time. */
   card(): Promise<PorchCard>;
+  /** Records a visit, by default of this page's path, and gives the card that answers it. It counts once however often it
+   * has to be sent. Attributes are your own, at most 2048 bytes of JSON; link is the name of the link that led here. */
+  visit(view?: { path?: string; referrer?: string; attributes?: Record<string, unknown>; link?: string }): Promise<PorchCard>;
+  /** Says whether the visitor agreed, with `data-visit="consent"`: nothing is sent or remembered before, and what was
+   * remembered is forgotten when it is withdrawn. Your page remembers the answer. */
+  consent(given: boolean): void;
   /** Fills the placeholders within an element that came later. */
   apply(within: ParentNode): void;
   /** Remembers a language, which wins from now on ("" forgets it), and asks again. */

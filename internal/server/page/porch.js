@@ -9,13 +9,15 @@
   const memory = (key, value) => {
     try {
       if (value === undefined) return localStorage.getItem(key);
-      localStorage.setItem(key, value);
+      if (allowed) localStorage.setItem(key, value);
     } catch { return null; }
   };
   const tell = (name, detail) => doc.dispatchEvent(new CustomEvent(`porch:${name}`, { detail }));
   const at = (card, path) => path.split(".").reduce((o, key) => (o && Object.hasOwn(o, key) ? o[key] : undefined), card);
   const choice = () => memory("porch choice") || "";
   let last = null, asked = null, state = "loading", turn = 0;
+  // allowed says whether anything may be sent or remembered: not before consent, where that is waited for.
+  let allowed = set.visit !== "consent";
 
   const url = (path, query = {}) => {
     const u = new URL(path, base);
@@ -23,19 +25,36 @@
     return u;
   };
 
-  async function ask(query) {
-    const answer = await fetch(url("v1/visitor", { fields, ...query }), { credentials: "same-origin", signal: AbortSignal.timeout(set.timeout || 5000) });
+  async function call(to, init) {
+    if (!allowed) throw new Error("There is no consent.");
+    const answer = await fetch(to, { credentials: "same-origin", signal: AbortSignal.timeout(set.timeout || 5000), ...init });
     const body = await answer.json();
-    if (!answer.ok) throw new Error(body.detail || answer.statusText);
+    if (!answer.ok) throw Object.assign(new Error(body.detail || answer.statusText), { status: answer.status });
     return body;
+  }
+  const ask = (query) => call(url("v1/visitor", { fields, ...query }));
+
+  // send reports a view, and gives the card that answers it. It is sent again, with the same
+  // nonce, where no answer came or the service was busy. A text asks no preflight.
+  async function send(view) {
+    const nonce = `${Date.now().toString(36)}-${Array.from(crypto.getRandomValues(new Uint32Array(3)), (n) => n.toString(36)).join("")}`;
+    const body = JSON.stringify({ site: set.site, path: location.pathname, ...view, nonce });
+    for (const pause of [1000, 4000, 0]) {
+      try {
+        return (await call(url("v1/visits", { fields }), { method: "POST", body, keepalive: true })).card;
+      } catch (error) {
+        if (!allowed || !pause || error.status < 500 && error.status !== 429) throw error;
+        await new Promise((done) => { setTimeout(done, pause); });
+      }
+    }
   }
 
   // refresh asks once, shows what came, and keeps it for the next page view; an answer that
   // comes after a later one's question is not shown.
-  function refresh() {
+  function refresh(question = ask()) {
     const mine = ++turn;
-    return (asked = ask().then((card) => {
-      if (mine === turn) {
+    return (asked = question.then((card) => {
+      if (mine === turn && allowed) {
         memory(place, JSON.stringify(card));
         show(card, false);
       }
@@ -140,10 +159,21 @@
     get last() { return last; },
     get choice() { return choice(); },
     card: () => asked,
+    visit: (view) => refresh(send(view)),
+    consent(given) {
+      const before = allowed;
+      allowed = !!given;
+      if (allowed && !before) begin();
+      if (!allowed) {
+        turn++; // what is under way is not shown
+        try { for (const key of [place, "porch choice"]) localStorage.removeItem(key); } catch {}
+        doc.cookie = "porch_choice=;path=/;max-age=0";
+      }
+    },
     apply,
     choose(language) {
       memory("porch choice", language);
-      doc.cookie = `porch_choice=${encodeURIComponent(language)};path=/;max-age=${language ? 31536000 : 0};samesite=lax${location.protocol === "https:" ? ";secure" : ""}`;
+      if (allowed) doc.cookie = `porch_choice=${encodeURIComponent(language)};path=/;max-age=${language ? 31536000 : 0};samesite=lax${location.protocol === "https:" ? ";secure" : ""}`;
       tell("choice", { language });
       return refresh();
     },
@@ -205,10 +235,41 @@
     if (last) apply(doc);
   };
   window.porch = Object.freeze(Object.defineProperties({}, Object.getOwnPropertyDescriptors(api)));
-  try { last = JSON.parse(memory(place)); } catch { last = null; }
   if (doc.readyState === "loading") doc.addEventListener("DOMContentLoaded", start);
   else start();
-  if (last) show(last, true);
-  refresh().catch(() => {});
-  addEventListener("pageshow", (e) => { if (e.persisted) refresh().catch(() => {}); });
+
+  // view counts a view of the page, where the script is told to, and asks for the card.
+  const view = (more) => {
+    if (allowed) ("visit" in set ? api.visit(more).catch((error) => error.status < 500 && refresh()) : refresh()).catch(() => {});
+  };
+  // A view is a load, another path or query by pushState or Back, and each return of a page that the browser kept.
+  const address = () => location.pathname + location.search;
+  let here = address();
+  const moved = (counts) => {
+    const before = here;
+    if ((here = address()) !== before && counts && "visit" in set) view();
+  };
+  for (const name of ["pushState", "replaceState"]) {
+    const own = history[name];
+    history[name] = function (...given) {
+      own.apply(this, given);
+      moved(name === "pushState");
+    };
+  }
+  addEventListener("popstate", () => moved(true));
+  addEventListener("pageshow", (e) => { if (e.persisted) view(); });
+
+  // begin is the first view: of a page that is prepared before it is shown, when it is.
+  let begun = false;
+  const begin = () => {
+    if (!allowed) return;
+    if (begun) return void refresh().catch(() => {});
+    begun = true;
+    try { last = JSON.parse(memory(place)); } catch { last = null; }
+    if (last) show(last, true);
+    const first = () => view(doc.referrer ? { referrer: doc.referrer } : {});
+    if (doc.prerendering) doc.addEventListener("prerenderingchange", first, { once: true });
+    else first();
+  };
+  begin();
 })();

@@ -13,6 +13,7 @@ import (
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/visit"
+	"eastporch/internal/server/access"
 )
 
 // textMost is how many bytes are shown of what cannot be read.
@@ -47,7 +48,7 @@ func (s *Visits) Replay(ctx context.Context, id uuid.UUID, mend api.Mend) (api.R
 	}
 	row := &queued.Row
 	if mend.ID != nil {
-		if row.ID, _, err = s.identify(mend.ID, nil); err != nil {
+		if row.ID, _, err = s.identify(&api.NewVisit{ID: mend.ID}, access.Identity{}); err != nil {
 			return api.Replayed{}, err
 		}
 	}

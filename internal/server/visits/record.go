@@ -50,7 +50,8 @@ type Request struct {
 // A Taken is a visit on its way, and what its sender hears of it.
 type Taken struct {
 	api.Taken
-	Index  int // of it in a list, for whoever reads one
+	Index  int        // of it in a list, for whoever reads one
+	Own    *card.Card // of whoever sent it, as it is before the site's privacy
 	whole  visit.Visit
 	queued visit.QueuedVisit
 	dryRun bool
@@ -68,7 +69,7 @@ func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
 	if (body.ID != nil || body.Time != nil || body.UserAgent != nil || body.Address != nil || body.Peer != nil || body.Headers != nil) && !from.Who.Scope.Includes(access.Server) {
 		return nil, &access.ScopeError{Has: from.Who.Scope, Wants: access.Server}
 	}
-	id, at, err := s.identify(body.ID, body.Time)
+	id, at, err := s.identify(body, from.Who)
 	if err != nil {
 		return nil, err
 	}
@@ -100,6 +101,7 @@ func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
 		v.Card = s.Cards.Found(&v.Trail, header, req, at)
 		from.Seen(&v.Card, visitor, header, &v.Trail)
 	}
+	own := v.Card
 	v.Marks = s.Marker.Marks(v.UserAgent, v.Card.Labels)
 	if body.Test {
 		v.Marks = append(v.Marks, visit.MarkTest)
@@ -108,7 +110,7 @@ func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
 	if v, err = s.Privacy.Keep(v, site.Privacy, len(gpc) > 0 && strings.TrimSpace(gpc[0]) == "1"); err != nil {
 		return nil, err
 	}
-	t := &Taken{Taken: api.Taken{ID: v.ID, Time: v.Time, Marks: v.Marks}, whole: v, dryRun: body.DryRun}
+	t := &Taken{Taken: api.Taken{ID: v.ID, Time: v.Time, Marks: v.Marks}, Own: &own, whole: v, dryRun: body.DryRun}
 	t.queued, err = s.facts.Queued(v)
 	return t, err
 }
@@ -189,9 +191,15 @@ func (s *Visits) await(ctx context.Context, most time.Duration, index uint64, li
 	}
 }
 
-// identify gives a visit's id and time, of which either may be given.
-func (s *Visits) identify(given, when *string) (uuid.UUID, time.Time, error) {
-	now := s.now()
+// identify gives a visit's id and time, of which either may be given; a page gives a nonce.
+func (s *Visits) identify(body *api.NewVisit, who access.Identity) (uuid.UUID, time.Time, error) {
+	given, when, now := body.ID, body.Time, s.now()
+	if body.Nonce != nil {
+		if given != nil || when != nil {
+			return uuid.Nil, now, invalid.Field("nonce", "an id or a time is given beside it", "A server gives an id, which serves the same end; a page gives a nonce.")
+		}
+		return s.once(*body.Nonce, body.Site, who)
+	}
 	at, field := now, "time"
 	if when != nil {
 		t, err := time.Parse(time.RFC3339, *when)

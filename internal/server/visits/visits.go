@@ -5,11 +5,13 @@ package visits
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"net/netip"
 	"time"
 
 	"github.com/google/uuid"
+	lru "github.com/hashicorp/golang-lru/v2"
 
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
@@ -70,8 +72,9 @@ type Options struct {
 // Visits is the service. It is safe for concurrent use.
 type Visits struct {
 	Options
-	facts *visit.Encoder
-	now   func() time.Time
+	facts  *visit.Encoder
+	now    func() time.Time
+	nonces *lru.Cache[[sha256.Size]byte, time.Time] // of pages whose clock is wrong
 }
 
 // New makes the service. The error says which option is missing.
@@ -79,5 +82,6 @@ func New(opt Options, now func() time.Time) (*Visits, error) {
 	if opt.Cards == nil || opt.Store == nil || opt.Queue == nil || opt.Privacy == nil || opt.Sites == nil {
 		return nil, errors.New("visits: cards, store, queue, privacy and sites are required")
 	}
-	return &Visits{Options: opt, facts: visit.NewEncoder(), now: now}, nil
+	nonces, err := lru.New[[sha256.Size]byte, time.Time](noncesKept)
+	return &Visits{Options: opt, facts: visit.NewEncoder(), now: now, nonces: nonces}, err
 }

@@ -451,7 +451,7 @@ export interface paths {
          * Record a visit, or up to 1,000 in a list
          * @description From a page, the visitor is found in the request itself. A server reports its visitor: as `address` where it knows it, or with the `peer` and `headers` that it saw, to have the visitor found; that wants a key of scope `server`, and so do ids, times and user agents.
          *
-         *     What is acknowledged (202) is on the disk, and will be stored once: to send an id again stores nothing more, so a request may be repeated until it is answered. `Prefer: wait=5` waits until the visit is stored (201), or says that it will not be (409); `Prefer: return=representation` answers with the whole visit. In a list, what is wrong with one visit does not harm the others.
+         *     What is acknowledged (202) is on the disk, and will be stored once: to send an id again stores nothing more, so a request may be repeated until it is answered. `Prefer: wait=5` waits until the visit is stored (201), or says that it will not be (409); `Prefer: return=representation` answers with the whole visit. With `fields` the answer has the sender's own card, so that a page asks once for both. In a list, what is wrong with one visit does not harm the others.
          */
         post: operations["addVisit"];
         delete?: never;
@@ -1877,6 +1877,8 @@ export interface components {
             link?: string | null;
             /** @description Your own; at most 2048 bytes and four levels. */
             attributes?: Record<string, never> | null;
+            /** @description Made by the page for one view: milliseconds since 1970 in base 36, a dash, and random letters and digits. A request that is sent again with it counts once. */
+            nonce?: string;
             /** @description Kept and marked; statistics leave it out. */
             test?: boolean;
             /** @description Read, made and answered, but not stored. */
@@ -1903,6 +1905,8 @@ export interface components {
             state: "accepted" | "stored" | "conflict" | "not stored" | "dry run";
             marks: components["schemas"]["Mark"][];
             visit?: components["schemas"]["Visit"];
+            /** @description The sender's own card, or the parts of it that `fields` names. */
+            card?: Record<string, never> | null;
         };
         Many: {
             visits: components["schemas"]["TakenOne"][];
@@ -3879,7 +3883,15 @@ export interface operations {
     };
     addVisit: {
         parameters: {
-            query?: never;
+            query?: {
+                /**
+                 * @description For one visit: paths of the card that the answer is to have, with commas; what was sent is the visitor's own card, as `GET /v1/visitor` gives it.
+                 * @example location,locale
+                 */
+                fields?: string;
+                /** @description The language that the visitor chose before, BCP 47. */
+                choice?: string;
+            };
             header?: {
                 /**
                  * @description `wait=N` waits up to N seconds until the visit is stored; `return=representation` answers with the whole visit (RFC 7240).
@@ -3890,6 +3902,7 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
+        /** @description JSON, whatever its Content-Type says; pages send it as text/plain, which asks no preflight. */
         requestBody: {
             content: {
                 "application/json": components["schemas"]["NewVisit"] | components["schemas"]["NewVisit"][];

@@ -1,0 +1,267 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/keys"
+	"eastporch/internal/core/visit"
+	"eastporch/internal/demo"
+)
+
+// nonceOnly is a policy that runs only scripts with its nonce, and lets nobody make markup of texts.
+const nonceOnly = "default-src 'none'; script-src 'nonce-regatta'; connect-src %s; require-trusted-types-for 'script'; base-uri 'none'"
+
+// viewed is a web site whose pages record their visits at a service elsewhere, which can lose
+// answers.
+type viewed struct {
+	mu     sync.Mutex
+	asked  []string // methods and paths that came to the service
+	nonces []string
+	lose   int // so many answers to visits that come next are lost after the service had them
+	attrs  string
+	site   string
+}
+
+func (v *viewed) calls() []string {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return append([]string{}, v.asked...)
+}
+
+func serveViews(t *testing.T, s *service, attributes string) *viewed {
+	t.Helper()
+	v := &viewed{attrs: attributes}
+	target, err := url.Parse(s.publicURL)
+	require.NoError(t, err)
+	proxy := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
+		r.SetURL(target)
+		r.Out.Header.Set("X-Forwarded-For", "198.18.3.40")
+	}}
+	elsewhere := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		v.mu.Lock()
+		v.asked = append(v.asked, r.Method+" "+r.URL.Path)
+		lost := false
+		if r.Method == http.MethodPost {
+			text, _ := io.ReadAll(r.Body)
+			r.Body = io.NopCloser(strings.NewReader(string(text)))
+			var body struct{ Nonce string }
+			_ = json.Unmarshal(text, &body)
+			v.nonces = append(v.nonces, body.Nonce)
+			if lost = v.lose > 0; lost {
+				v.lose--
+			}
+		}
+		v.mu.Unlock()
+		if lost {
+			proxy.ServeHTTP(httptest.NewRecorder(), r)
+			panic(http.ErrAbortHandler)
+		}
+		proxy.ServeHTTP(w, r)
+	}))
+	t.Cleanup(elsewhere.Close)
+	var key string
+	pages := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		w.Header().Set("Content-Security-Policy", fmt.Sprintf(nonceOnly, elsewhere.URL)+"; script-src-elem 'nonce-regatta' 'inline-speculation-rules'")
+		more := ""
+		if r.URL.Path == "/before" {
+			more = `<script type="speculationrules" nonce="regatta">{"prerender":[{"urls":["/prepared"]}]}</script>`
+		}
+		fmt.Fprintf(w, `<!doctype html><html lang="en"><title>%s</title>%s
+<script nonce="regatta">addEventListener("pageshow", (e) => { window.restored = e.persisted; }); window.prepared = document.prerendering === true;</script>
+<script src="%s/porch.js" data-key="%s" data-fields="location.city" %s nonce="regatta" defer></script>
+<p>Hello in <b id="city" data-porch="location.city">your town</b></p><a href="/prepared">on</a></html>`, r.URL.Path, more, elsewhere.URL, key, v.attrs)
+	}))
+	t.Cleanup(pages.Close)
+	v.site = pages.URL
+	made, err := s.client.CreateKey(t.Context(), keys.NewKey{Name: "the pages", Scope: "page", Sites: []string{demo.Site}, Origins: []string{pages.URL}})
+	require.NoError(t, err)
+	key = made.Secret
+	return v
+}
+
+// stored are the paths of the visits of the site, the oldest first, once there are so many.
+func (s *service) stored(t *testing.T, n int) (paths []string, list []visit.Visit) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		settled(t, s.adminURL, s.admin)
+		page, err := s.client.Visits(t.Context(), url.Values{"site": {demo.Site}}, "", 100)
+		list = page.Visits
+		return err == nil && len(list) >= n
+	}, time.Minute, 50*time.Millisecond)
+	for i := len(list) - 1; i >= 0; i-- {
+		paths = append(paths, list[i].Path)
+	}
+	return paths, list
+}
+
+func TestPagesRecordTheirViews(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	v := serveViews(t, s, "data-visit")
+	p := openTab(t)
+	p.do(chromedp.Navigate(v.site + "/programme"))
+	p.says("#city", "Lisbon")
+	assert.Equal(t, []string{"GET /porch.js", "POST /v1/visits"}, v.calls(), "one request for both, and no preflight")
+	paths, list := s.stored(t, 1)
+	assert.Equal(t, []string{"/programme"}, paths)
+	assert.Equal(t, "198.18.3.40", list[0].Card.Address.Text.String())
+	assert.Contains(t, *list[0].UserAgent, "Mozilla/5.0")
+
+	// What is a view, and what is none.
+	for _, step := range []struct {
+		does string
+		want string // the path that is recorded, "" for none
+	}{
+		{`history.pushState({}, "", "/map")`, "/map"},
+		{`history.pushState({}, "", "/map")`, ""},
+		{`history.pushState({}, "", "/map?heat=2")`, "/map"},
+		{`history.replaceState({}, "", "/other")`, ""},
+		{`history.pushState({}, "", "/other")`, ""},
+		{`location.hash = "results"`, ""},
+		{`history.pushState({}, "", "/other#more")`, ""},
+		{`history.go(-2)`, ""},
+		{`history.go(-2)`, "/map"},
+		{`porch.visit({path: "/bought", attributes: {tickets: 2}, link: "poster"}).then(() => true)`, "/bought"},
+	} {
+		before := p.eval("String(location.href)")
+		p.eval(`String((` + step.does + `, true))`)
+		if strings.HasPrefix(step.does, "history.go") {
+			p.until(fmt.Sprintf("location.href !== %q", before))
+		}
+		if step.want != "" {
+			paths = append(paths, step.want)
+		}
+		got, _ := s.stored(t, len(paths))
+		assert.Equal(t, paths, got, step.does)
+	}
+	_, list = s.stored(t, len(paths))
+	assert.JSONEq(t, `{"tickets":2}`, string(list[0].Attributes))
+	assert.Equal(t, "poster", *list[0].Link)
+	p.nothingWrong()
+}
+
+// A page that the browser kept whole is viewed again when it comes back.
+func TestAPageThatIsRestoredIsViewedAgain(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	v := serveViews(t, s, "data-visit")
+	p := openTab(t)
+	p.do(chromedp.Navigate(v.site + "/first"))
+	p.says("#city", "Lisbon")
+	p.do(chromedp.Navigate(v.site + "/second"))
+	p.says("#city", "Lisbon")
+	p.eval(`history.back(), "going"`)
+	p.until(`location.pathname === "/first"`)
+	p.until(`window.restored === true`)
+	paths, _ := s.stored(t, 3)
+	assert.Equal(t, []string{"/first", "/second", "/first"}, paths)
+	p.nothingWrong()
+}
+
+// A page that the browser prepares before anybody asks for it is viewed when it is shown.
+func TestAPageThatIsPreparedIsViewedWhenItIsShown(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	v := serveViews(t, s, "data-visit")
+	p := openTab(t)
+	p.do(chromedp.Navigate(v.site + "/before"))
+	p.says("#city", "Lisbon")
+	scripts := func() (n int) {
+		for _, call := range v.calls() {
+			if call == "GET /porch.js" {
+				n++
+			}
+		}
+		return n
+	}
+	require.Eventually(t, func() bool { return scripts() == 2 }, time.Minute, 20*time.Millisecond, "it is being prepared")
+	paths, _ := s.stored(t, 1)
+	assert.Equal(t, []string{"/before"}, paths, "and not viewed yet")
+	p.do(click("a"))
+	p.until(`location.pathname === "/prepared"`)
+	assert.Equal(t, "true", p.eval("String(window.prepared)"), "it was really prepared")
+	paths, _ = s.stored(t, 2)
+	assert.Equal(t, []string{"/before", "/prepared"}, paths)
+	p.nothingWrong()
+}
+
+// A visit whose answer was lost is sent again, and counts once.
+func TestAViewThatIsSentAgainCountsOnce(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	v := serveViews(t, s, "data-visit")
+	v.lose = 2
+	p := openTab(t)
+	p.do(chromedp.Navigate(v.site + "/programme"))
+	p.says("#city", "Lisbon")
+	v.mu.Lock()
+	nonces := append([]string{}, v.nonces...)
+	v.mu.Unlock()
+	require.Len(t, nonces, 3)
+	assert.Equal(t, []string{nonces[0], nonces[0]}, nonces[1:])
+	paths, _ := s.stored(t, 1)
+	assert.Equal(t, []string{"/programme"}, paths)
+
+	// A page whose clock is years off is counted once as well, and by the service's time.
+	body := fmt.Sprintf(`{"path":"/wrong-clock","peer":"198.18.3.40","nonce":"%s"}`, "3x-abcdefgh12345678")
+	first := parse[struct{ ID string }](t, s.post(t, body))
+	again := parse[struct{ ID string }](t, s.post(t, body))
+	assert.Equal(t, first.ID, again.ID)
+	paths, list := s.stored(t, 2)
+	assert.Equal(t, []string{"/programme", "/wrong-clock"}, paths)
+	assert.WithinDuration(t, time.Now(), list[0].Time, time.Minute)
+	for nonce, says := range map[string]string{"short": "nonce", "nodashnodashnodash": "nonce", "3x-ABCDEFGHIJKLMNOP": "nonce", "!!!-abcdefgh12345678": "nonce", strings.Repeat("a", 65): "nonce"} {
+		bad := s.post(t, fmt.Sprintf(`{"path":"/","peer":"198.18.3.40","nonce":%q}`, nonce))
+		assert.Equal(t, http.StatusUnprocessableEntity, bad.status)
+		assert.Contains(t, bad.said(t), says)
+	}
+}
+
+// Nothing is sent or remembered before the visitor agrees, nor after that is withdrawn.
+func TestNothingIsSentWithoutConsent(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	v := serveViews(t, s, `data-visit="consent"`)
+	p := openTab(t)
+	p.do(chromedp.Navigate(v.site + "/programme"))
+	p.until("typeof porch === 'object'")
+	p.eval(`history.pushState({}, "", "/map"), porch.choose("pt").catch(() => {}), porch.visit().catch(() => {}), "tried"`)
+	assert.Equal(t, "refused", p.eval(`porch.visit().then(() => "sent", () => "refused")`))
+	assert.Equal(t, []string{"GET /porch.js"}, v.calls())
+	remembered := func() string { return p.eval(`JSON.stringify([Object.keys(localStorage).length, document.cookie])`) }
+	assert.Equal(t, `[0,""]`, remembered())
+	assert.Equal(t, "your town", p.text("#city"))
+
+	p.eval(`porch.consent(true), "given"`)
+	p.says("#city", "Lisbon")
+	assert.Equal(t, `[1,""]`, remembered())
+	paths, _ := s.stored(t, 1)
+	assert.Equal(t, []string{"/map"}, paths, "the view that is")
+	assert.Equal(t, "pt", p.eval(`porch.choose("pt").then(() => porch.choice)`))
+
+	asked := len(v.calls())
+	p.eval(`porch.consent(false), history.pushState({}, "", "/results"), "withdrawn"`)
+	assert.Equal(t, "refused", p.eval(`porch.visit().then(() => "sent", () => "refused")`))
+	assert.Len(t, v.calls(), asked)
+	assert.Equal(t, `[0,""]`, remembered())
+	p.eval(`porch.consent(true), "given again"`)
+	require.Eventually(t, func() bool { return len(v.calls()) > asked }, time.Minute, 20*time.Millisecond)
+	paths, _ = s.stored(t, 1)
+	assert.Equal(t, []string{"/map"}, paths, "which is no other view")
+	p.nothingWrong()
+}
