@@ -8,6 +8,7 @@ import (
 	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -20,6 +21,7 @@ import (
 	"eastporch/internal/core/keys"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/demo"
+	testbrowser "eastporch/internal/testkit/browser"
 )
 
 // nonceOnly is a policy that runs only scripts with its nonce, and lets nobody make markup of texts.
@@ -33,6 +35,7 @@ type viewed struct {
 	nonces []string
 	lose   int // so many answers to visits that come next are lost after the service had them
 	attrs  string
+	show   bool // the page before the prepared one goes on to it
 	site   string
 }
 
@@ -41,6 +44,18 @@ func (v *viewed) calls() []string {
 	defer v.mu.Unlock()
 	return append([]string{}, v.asked...)
 }
+
+// before has the browser prepare a page, and goes there once it may; prepared tells that it was.
+const (
+	before = `<script type="speculationrules" nonce="regatta">{"prerender":[{"urls":["/prepared"]}]}</script>
+<script nonce="regatta">const timer = setInterval(async () => {
+	if (await (await fetch("/on")).text() === "true") { clearInterval(timer); location.href = "/prepared"; }
+}, 100);</script>`
+	prepared = `<script nonce="regatta">if (document.prerendering) {
+	fetch("/told?prepared");
+	document.addEventListener("prerenderingchange", () => fetch("/told?shown"));
+}</script>`
+)
 
 func serveViews(t *testing.T, s *service, attributes string) *viewed {
 	t.Helper()
@@ -75,16 +90,25 @@ func serveViews(t *testing.T, s *service, attributes string) *viewed {
 	t.Cleanup(elsewhere.Close)
 	var key string
 	pages := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		w.Header().Set("Content-Security-Policy", fmt.Sprintf(nonceOnly, elsewhere.URL)+"; script-src-elem 'nonce-regatta' 'inline-speculation-rules'")
-		more := ""
-		if r.URL.Path == "/before" {
-			more = `<script type="speculationrules" nonce="regatta">{"prerender":[{"urls":["/prepared"]}]}</script>`
+		switch r.URL.Path {
+		case "/told": // by the prepared page
+			v.mu.Lock()
+			v.asked = append(v.asked, "page: "+r.URL.RawQuery)
+			v.mu.Unlock()
+			return
+		case "/on": // whether the page before it may go on
+			v.mu.Lock()
+			fmt.Fprint(w, v.show)
+			v.mu.Unlock()
+			return
 		}
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		w.Header().Set("Content-Security-Policy", fmt.Sprintf(nonceOnly, "'self' "+elsewhere.URL))
+		more := map[string]string{"/before": before, "/prepared": prepared}[r.URL.Path]
 		fmt.Fprintf(w, `<!doctype html><html lang="en"><title>%s</title>%s
-<script nonce="regatta">addEventListener("pageshow", (e) => { window.restored = e.persisted; }); window.prepared = document.prerendering === true;</script>
+<script nonce="regatta">addEventListener("pageshow", (e) => { window.restored = e.persisted; });</script>
 <script src="%s/porch.js" data-key="%s" data-fields="location.city" %s nonce="regatta" defer></script>
-<p>Hello in <b id="city" data-porch="location.city">your town</b></p><a href="/prepared">on</a></html>`, r.URL.Path, more, elsewhere.URL, key, v.attrs)
+<p>Hello in <b id="city" data-porch="location.city">your town</b></p></html>`, r.URL.Path, more, elsewhere.URL, key, v.attrs)
 	}))
 	t.Cleanup(pages.Close)
 	v.site = pages.URL
@@ -173,31 +197,27 @@ func TestAPageThatIsRestoredIsViewedAgain(t *testing.T) {
 	p.nothingWrong()
 }
 
-// A page that the browser prepares before anybody asks for it is viewed when it is shown.
+// A page that the browser prepares before anybody asks for it is viewed when it is shown. A
+// browser that is debugged prepares none, so this one is watched by what its pages ask for.
 func TestAPageThatIsPreparedIsViewedWhenItIsShown(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	v := serveViews(t, s, "data-visit")
-	p := openTab(t)
-	p.do(chromedp.Navigate(v.site + "/before"))
-	p.says("#city", "Lisbon")
-	scripts := func() (n int) {
-		for _, call := range v.calls() {
-			if call == "GET /porch.js" {
-				n++
-			}
-		}
-		return n
+	run, stop, err := testbrowser.Unwatched(v.site + "/before")
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	told := func(what string) func() bool {
+		return func() bool { return slices.Contains(v.calls(), what) }
 	}
-	require.Eventually(t, func() bool { return scripts() == 2 }, time.Minute, 20*time.Millisecond, "it is being prepared")
+	require.Eventually(t, told("page: prepared"), time.Minute, 20*time.Millisecond, run)
 	paths, _ := s.stored(t, 1)
-	assert.Equal(t, []string{"/before"}, paths, "and not viewed yet")
-	p.do(click("a"))
-	p.until(`location.pathname === "/prepared"`)
-	assert.Equal(t, "true", p.eval("String(window.prepared)"), "it was really prepared")
+	assert.Equal(t, []string{"/before"}, paths, "it is prepared, and not viewed yet")
+	v.mu.Lock()
+	v.show = true
+	v.mu.Unlock()
+	require.Eventually(t, told("page: shown"), time.Minute, 20*time.Millisecond, run)
 	paths, _ = s.stored(t, 2)
 	assert.Equal(t, []string{"/before", "/prepared"}, paths)
-	p.nothingWrong()
 }
 
 // A visit whose answer was lost is sent again, and counts once.

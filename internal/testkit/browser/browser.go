@@ -6,6 +6,7 @@ import (
 	"errors"
 	"os"
 	"os/exec"
+	"syscall"
 
 	"github.com/chromedp/chromedp"
 )
@@ -45,4 +46,31 @@ func Start(ctx context.Context) (browser context.Context, stop func(), err error
 		return nil, nil, err
 	}
 	return browser, stop, nil
+}
+
+// Unwatched opens a page in a browser that nobody debugs, since some of what browsers do they do
+// not do then; what is given names it. stop ends it.
+func Unwatched(address string) (name string, stop func(), err error) {
+	path, err := exec.LookPath("chromium")
+	if err != nil {
+		return "", nil, ErrNoBrowser
+	}
+	profile, err := os.MkdirTemp("", "eastporch-browser-")
+	if err != nil {
+		return "", nil, err
+	}
+	args := []string{"--headless=new", "--disable-gpu", "--no-first-run", "--disable-component-update", "--disable-sync", "--user-data-dir=" + profile}
+	if os.Geteuid() == 0 {
+		args = append(args, "--no-sandbox")
+	}
+	cmd := exec.Command(path, append(args, address)...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if err := cmd.Start(); err != nil {
+		return "", nil, err
+	}
+	return path + " at " + address, func() {
+		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
+		_ = cmd.Wait()
+		_ = os.RemoveAll(profile) // a leftover in the temporary folder harms nobody
+	}, nil
 }
