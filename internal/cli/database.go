@@ -6,7 +6,6 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"strings"
 	"syscall"
 
@@ -14,7 +13,7 @@ import (
 
 	"eastporch/internal/cli/terminal"
 	"eastporch/internal/config"
-	"eastporch/internal/server/cluster"
+	"eastporch/internal/server"
 )
 
 func databaseCommand(a *terminal.App) *cobra.Command {
@@ -44,7 +43,7 @@ directory while the service runs, or that of database.url. docs/sql.md lists the
 		if cfg.Database.URL != "" {
 			return ownDatabase(cfg.Database.URL, write)
 		}
-		return cluster.ToolURL(filepath.Join(cfg.DataDir, "database"), write)
+		return server.DatabaseURL(cfg, write)
 	}
 	cmd.AddCommand(&cobra.Command{
 		Use:   "shell [-- ARGUMENT...]",

@@ -116,6 +116,11 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 	if s.keys, err = access.NewKeys(ctx, s.store, opt.Log, time.Now); err != nil {
 		return err
 	}
+	if n, err := s.keys.TakeOver(ctx, cfg.DataDir); err != nil {
+		return err
+	} else if n > 0 {
+		opt.Log.Info("keys that waited are in force", "keys", n)
+	}
 	s.sessions = access.NewSessions(s.store, time.Now)
 	if err := s.noteConfiguration(ctx); err != nil {
 		return err
@@ -258,8 +263,17 @@ func (s *Server) openStore(ctx context.Context) (err error) {
 	return nil
 }
 
+// databaseDir is where the private database is.
+func databaseDir(cfg *config.Config) string { return filepath.Join(cfg.DataDir, "database") }
+
+// DatabaseURL is the address of the private database of a configuration, for tools: see
+// [cluster.ToolURL].
+func DatabaseURL(cfg *config.Config, write bool) (string, error) {
+	return cluster.ToolURL(databaseDir(cfg), write)
+}
+
 func (s *Server) clusterOptions() cluster.Options {
-	return cluster.Options{Dir: filepath.Join(s.opt.Config.DataDir, "database"), Log: s.opt.Log, Throwaway: s.opt.Throwaway}
+	return cluster.Options{Dir: databaseDir(s.opt.Config), Log: s.opt.Log, Throwaway: s.opt.Throwaway}
 }
 
 // restartAgain is how long to wait before a database is started another time.

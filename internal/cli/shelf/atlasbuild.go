@@ -42,7 +42,51 @@ mapped. Nothing is loaded.`,
 	}
 }
 
+// AsSource looks at a file of range data, shows what it holds, and gives it as a first
+// configuration has it.
+func AsSource(a *terminal.App, file string) (*config.FirstSource, error) {
+	d, err := editions.Describe(file)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	at, err := filepath.Abs(file)
+	if err != nil {
+		return nil, err
+	}
+	s := &config.FirstSource{Name: filepath.Base(file), File: at, Format: string(d.Format)}
+	for _, fact := range source.Columns {
+		if name := d.Mapping[fact]; name != "" {
+			s.Columns = append(s.Columns, [2]string{fact, name})
+		}
+	}
+	drawColumns(a, file, d)
+	for _, line := range d.Advice {
+		fmt.Fprintf(a.Out, "\n%s\n", line)
+	}
+	fmt.Fprintln(a.Out)
+	return s, nil
+}
+
+// drawDescription shows what a file holds, and how it is loaded.
 func drawDescription(a *terminal.App, file string, d *source.Description) {
+	drawColumns(a, file, d)
+	for _, line := range d.Advice {
+		fmt.Fprintf(a.Out, "\n%s\n", line)
+	}
+	if len(d.Mapping) > 0 {
+		var pairs []string
+		for _, fact := range source.Columns {
+			if name := d.Mapping[fact]; name != "" {
+				pairs = append(pairs, fact+": "+name)
+			}
+		}
+		fmt.Fprintf(a.Out, "\nTo load it, under atlas.sources of the configuration:\n  - name: %s\n    file: %s\n    format: %s\n    rank: 1\n    columns: { %s }\n",
+			filepath.Base(file), file, d.Format, strings.Join(pairs, ", "))
+	}
+}
+
+// drawColumns shows the columns of a file and some of its rows.
+func drawColumns(a *terminal.App, file string, d *source.Description) {
 	fmt.Fprintf(a.Out, "%s looks like %s: %s.\n\n", filepath.Base(file), d.Format, d.Reason)
 	t := terminal.NewTable(a.Out, table.Row{"Column", "Holds", "Filled", "Such as", "For"}, "Filled")
 	for _, c := range d.Columns {
@@ -58,19 +102,6 @@ func drawDescription(a *terminal.App, file string, d *source.Description) {
 		for _, row := range d.Sample {
 			fmt.Fprintf(a.Out, "  %s\n", terminal.Cut(strings.Join(row, "  "), 100))
 		}
-	}
-	for _, line := range d.Advice {
-		fmt.Fprintf(a.Out, "\n%s\n", line)
-	}
-	if len(d.Mapping) > 0 {
-		var pairs []string
-		for _, fact := range source.Columns {
-			if name := d.Mapping[fact]; name != "" {
-				pairs = append(pairs, fact+": "+name)
-			}
-		}
-		fmt.Fprintf(a.Out, "\nTo load it, under atlas.sources of the configuration:\n  - name: %s\n    file: %s\n    format: %s\n    rank: 1\n    columns: { %s }\n",
-			filepath.Base(file), file, d.Format, strings.Join(pairs, ", "))
 	}
 }
 

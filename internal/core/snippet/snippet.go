@@ -165,3 +165,24 @@ func portOf(u *url.URL) string {
 	}
 	return map[string]string{"http": "80", "https": "443"}[u.Scheme]
 }
+
+// locations are the recipes of a part of a site that reaches the service, by the proxy in front.
+var locations = map[string]string{"nginx": "nginx-location.conf", "haproxy": "haproxy-location.cfg", "apache": "apache-location.conf"}
+
+// Location is the part of a proxy's configuration by which the pages of a site reach the service
+// at base, such as http://127.0.0.1:8080, under /porch/; ok is false for a proxy that has none.
+func Location(proxy, base string) (text string, ok bool) {
+	file, ok := locations[proxy]
+	if !ok {
+		return "", false
+	}
+	whole, err := recipes.ReadFile("recipes/" + file)
+	if err != nil {
+		panic("snippet: " + err.Error()) // it is embedded
+	}
+	u, err := url.Parse(base)
+	if err != nil {
+		return "", false
+	}
+	return strings.ReplaceAll(string(whole), exampleService, net.JoinHostPort(u.Hostname(), portOf(u))), true
+}

@@ -1,0 +1,160 @@
+package config
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// A First is what a first configuration says; what is "" or empty is left as it stands.
+type First struct {
+	DataDir string
+	Site    string // the host
+	Zone    string // IANA, of the site's days
+	Proxies []string
+	Source  *FirstSource
+}
+
+// A FirstSource is a file of range data.
+type FirstSource struct {
+	Name, File, Format string
+	Columns            [][2]string // fact and the file's name of its column
+}
+
+const head = `# East Porch. Every key, with what it does: docs/configuration.md. After a change:
+#   eastporch serve --config FILE --check
+`
+
+const noRanges = `# No range data yet: addresses are classified, and none is located. With a file of it:
+#   eastporch init --ranges FILE
+`
+
+// Edit puts into a configuration what a first one says, and leaves all else: other keys, their
+// order and the comments. An empty text gets a head. What is there already is not doubled: a site
+// of the same host, a source of the same name. The error says why a text is no configuration.
+func Edit(text []byte, first First) ([]byte, error) {
+	var doc yaml.Node
+	if err := yaml.Unmarshal(text, &doc); err != nil {
+		return nil, err
+	}
+	isNew := len(doc.Content) == 0
+	if isNew {
+		doc = yaml.Node{Kind: yaml.DocumentNode, Content: []*yaml.Node{{Kind: yaml.MappingNode}}}
+	}
+	root := doc.Content[0]
+	if root.Kind != yaml.MappingNode {
+		return nil, errors.New("it is no mapping of keys")
+	}
+	if first.DataDir != "" {
+		set(root, "data_dir", scalar(first.DataDir))
+	}
+	if first.Site != "" {
+		site := under(list(root, "sites"), "host", first.Site)
+		if first.Zone != "" {
+			set(site, "time_zone", scalar(first.Zone))
+		}
+	}
+	if first.Proxies != nil {
+		trusted := list(mapping(root, "proxies"), "trusted")
+		trusted.Style = yaml.FlowStyle
+		for _, prefix := range first.Proxies {
+			if !contains(trusted, prefix) {
+				trusted.Content = append(trusted.Content, scalar(prefix))
+			}
+		}
+	}
+	if s := first.Source; s != nil {
+		source := under(list(mapping(root, "atlas"), "sources"), "name", s.Name)
+		set(source, "file", scalar(s.File))
+		set(source, "format", scalar(s.Format))
+		if get(source, "rank") == nil {
+			set(source, "rank", &yaml.Node{Kind: yaml.ScalarNode, Value: fmt.Sprint(len(get(mapping(root, "atlas"), "sources").Content))})
+		}
+		if len(s.Columns) > 0 {
+			columns := &yaml.Node{Kind: yaml.MappingNode, Style: yaml.FlowStyle}
+			for _, pair := range s.Columns {
+				set(columns, pair[0], scalar(pair[1]))
+			}
+			set(source, "columns", columns)
+		}
+	}
+	var out bytes.Buffer
+	e := yaml.NewEncoder(&out)
+	e.SetIndent(2)
+	if err := errors.Join(e.Encode(&doc), e.Close()); err != nil {
+		return nil, err
+	}
+	edited := out.String()
+	if isNew {
+		edited = head + edited
+	}
+	edited = strings.ReplaceAll(edited, noRanges, "")
+	if a := get(root, "atlas"); a == nil || get(a, "sources") == nil {
+		edited += noRanges
+	}
+	return []byte(edited), nil
+}
+
+func scalar(text string) *yaml.Node {
+	n := &yaml.Node{}
+	n.SetString(text)
+	return n
+}
+
+// get gives the value of a key, nil for none.
+func get(of *yaml.Node, key string) *yaml.Node {
+	for i := 0; i+1 < len(of.Content); i += 2 {
+		if of.Content[i].Value == key {
+			return of.Content[i+1]
+		}
+	}
+	return nil
+}
+
+// set puts a value under a key, and keeps the comment of the one before.
+func set(of *yaml.Node, key string, value *yaml.Node) {
+	if before := get(of, key); before != nil {
+		value.LineComment, value.HeadComment, value.FootComment = before.LineComment, before.HeadComment, before.FootComment
+		*before = *value
+		return
+	}
+	of.Content = append(of.Content, scalar(key), value)
+}
+
+func mapping(of *yaml.Node, key string) *yaml.Node { return child(of, key, yaml.MappingNode) }
+func list(of *yaml.Node, key string) *yaml.Node    { return child(of, key, yaml.SequenceNode) }
+
+// child gives the value of a key, which it makes where there is none of its kind.
+func child(of *yaml.Node, key string, kind yaml.Kind) *yaml.Node {
+	n := get(of, key)
+	if n == nil || n.Kind != kind {
+		set(of, key, &yaml.Node{Kind: kind})
+		n = get(of, key)
+	}
+	return n
+}
+
+// under gives the mapping of a list whose key has a value, which it adds where there is none.
+func under(in *yaml.Node, key, value string) *yaml.Node {
+	for _, one := range in.Content {
+		if v := get(one, key); v != nil && v.Value == value {
+			return one
+		}
+	}
+	one := &yaml.Node{Kind: yaml.MappingNode}
+	set(one, key, scalar(value))
+	in.Content = append(in.Content, one)
+	return one
+}
+
+func contains(in *yaml.Node, text string) bool {
+	for _, one := range in.Content {
+		if one.Value == text {
+			return true
+		}
+	}
+	return false
+}
