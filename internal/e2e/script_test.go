@@ -126,7 +126,13 @@ func (f *front) serve(t *testing.T, s *service, key string) string {
 // openTab opens a browser tab that takes note of violations of policies and of errors.
 func openTab(t *testing.T) *page {
 	t.Helper()
-	tab, stop, err := testbrowser.Start(context.Background())
+	return openTabWith(t)
+}
+
+// openTabWith is [openTab] of a browser with more options.
+func openTabWith(t *testing.T, more ...chromedp.ExecAllocatorOption) *page {
+	t.Helper()
+	tab, stop, err := testbrowser.Start(context.Background(), more...)
 	require.NoError(t, err)
 	t.Cleanup(stop)
 	ctx, cancel := context.WithTimeout(tab, 2*time.Minute)

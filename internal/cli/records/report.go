@@ -217,7 +217,7 @@ func drawTally(a *terminal.App, r report.Report, head string, compare bool) {
 			rest += fmt.Sprintf(" %s %s.", terminal.Thousands(one.visits), one.are)
 		}
 	}
-	fmt.Fprintf(a.Out, "\n%s visits, %s.%s%s\n", terminal.Thousands(r.Total), from(r.Answered), rest, leftOut(r.Answered))
+	fmt.Fprintf(a.Out, "\n%s, %s.%s%s\n", terminal.Visits(r.Total), from(r.Answered), rest, leftOut(r.Answered))
 }
 
 // leftOut says how many visits a report does not count, and how to see them.

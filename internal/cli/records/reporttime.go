@@ -96,7 +96,7 @@ func timeline(a *terminal.App, cmd *cobra.Command, q *asked, what string, more f
 			fmt.Fprintln(a.Out, "\nDays are of UTC. A visitor of two days counts in both."+leftOut(t.Answered))
 			return
 		}
-		fmt.Fprintf(a.Out, "\n%s visits, %s; times are of %s.%s\n", terminal.Thousands(t.Total), from(t.Answered), t.Zone, leftOut(t.Answered))
+		fmt.Fprintf(a.Out, "\n%s, %s; times are of %s.%s\n", terminal.Visits(t.Total), from(t.Answered), t.Zone, leftOut(t.Answered))
 	})
 }
 

@@ -127,7 +127,14 @@ func readVisits(cmd *cobra.Command, c *client.Client, query url.Values, limit in
 
 func drawVisits(a *terminal.App, visits []visit.Visit, count visit.Count) {
 	if len(visits) == 0 {
-		fmt.Fprintf(a.Out, "No visits match these filters; %s are excluded.\n", terminal.Thousands(count.All))
+		switch count.All {
+		case 0:
+			fmt.Fprintln(a.Out, "No visits yet.")
+		case 1:
+			fmt.Fprintln(a.Out, "No visits match these filters; 1 is excluded.")
+		default:
+			fmt.Fprintf(a.Out, "No visits match these filters; %s are excluded.\n", terminal.Thousands(count.All))
+		}
 		return
 	}
 	t := terminal.NewTable(a.Out, table.Row{"Time", "Address", "Place", "Country", "Level", "Within", "Path", "Marks"}, "Within")

@@ -32,6 +32,14 @@ func Cut(s string, n int) string {
 	return string(r[:n-1]) + "…"
 }
 
+// Visits words a count of visits.
+func Visits[N int | int64](n N) string {
+	if n == 1 {
+		return "1 visit"
+	}
+	return Thousands(n) + " visits"
+}
+
 // Thousands writes a count with commas.
 func Thousands[N int | int64](n N) string {
 	s := fmt.Sprint(n)

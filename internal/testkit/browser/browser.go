@@ -16,7 +16,7 @@ var ErrNoBrowser = errors.New("no Chromium is installed: run apt-get install chr
 
 // Start starts a browser with an empty profile. The context is for chromedp;
 // stop ends the browser and removes the profile.
-func Start(ctx context.Context) (browser context.Context, stop func(), err error) {
+func Start(ctx context.Context, more ...chromedp.ExecAllocatorOption) (browser context.Context, stop func(), err error) {
 	path, err := exec.LookPath("chromium")
 	if err != nil {
 		return nil, nil, ErrNoBrowser
@@ -34,7 +34,7 @@ func Start(ctx context.Context) (browser context.Context, stop func(), err error
 	if os.Geteuid() == 0 {
 		options = append(options, chromedp.NoSandbox)
 	}
-	allocator, endAllocator := chromedp.NewExecAllocator(ctx, options...)
+	allocator, endAllocator := chromedp.NewExecAllocator(ctx, append(options, more...)...)
 	browser, endBrowser := chromedp.NewContext(allocator)
 	stop = func() {
 		endBrowser()
