@@ -1,0 +1,62 @@
+package e2e
+
+import (
+	"fmt"
+	"net/http"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/snippet"
+)
+
+// The blocks that init hands out, each in a site that was there before: its pages reach the
+// service under /porch/, and all else stays the site's own.
+func TestThePartOfASiteThatReachesTheService(t *testing.T) {
+	t.Parallel()
+	s := start(t, map[string]any{"proxies.trusted": []any{"127.0.0.1/32", "::1/128"}})
+	key := s.keys(t)["page"]
+	for proxy, site := range map[string]func(port, application, block string){
+		"nginx": func(port, application, block string) {
+			startNginx(t, port, fmt.Sprintf("server { listen 127.0.0.1:%[1]s; listen [::1]:%[1]s;\nlocation / { proxy_pass http://127.0.0.1:%[2]s; }\n%[3]s}", port, application, block))
+		},
+		"haproxy": func(port, application, block string) {
+			startHAProxy(t, port, fmt.Sprintf(`
+defaults
+    mode http
+    timeout connect 5s
+    timeout client 30s
+    timeout server 30s
+frontend site
+    bind 127.0.0.1:%[1]s
+    bind [::1]:%[1]s
+    use_backend porch if { path_beg /porch/ }
+    default_backend application
+backend application
+    server application 127.0.0.1:%[2]s
+%[3]s`, port, application, block))
+		},
+		"apache": func(port, application, block string) {
+			startApache(t, port, fmt.Sprintf("<VirtualHost *:%s>\n%s\nProxyPass / http://127.0.0.1:%s/\n</VirtualHost>\n", port, block, application))
+		},
+	} {
+		t.Run(proxy, func(t *testing.T) {
+			application, port := freePort(t), freePort(t)
+			applications["CGI"](t, application)
+			block, ok := snippet.Location(proxy, s.publicURL)
+			require.True(t, ok)
+			site(port, application, block)
+			ask := func(path string, header ...string) answer {
+				return s.call(t, "127.0.0.1", http.MethodGet, "http://127.0.0.1:"+port+path, "", append(header, "Authorization: Bearer "+key, "Host: heronlake.example")...)
+			}
+			assert.Equal(t, "198.18.3.40\n", ask("/porch/v1/visitor/address", "X-Forwarded-For: 198.18.3.40").body)
+			assert.Equal(t, "Lisbon\n", ask("/porch/v1/visitor?fields=location.city&format=text", "X-Forwarded-For: 192.0.2.1, 198.18.3.40").body, "with its query, and the nearest that no proxy of ours is")
+			assert.Contains(t, ask("/porch/porch.js").body, "East Porch for pages")
+			assert.Contains(t, ask("/").body, "HTTP_HOST", "the site's own page")
+			assert.NotEqual(t, http.StatusOK, ask("/porchy").status, "which is the site's own, and not there")
+		})
+	}
+	_, ok := snippet.Location("none", s.publicURL)
+	assert.False(t, ok)
+}
