@@ -114,6 +114,13 @@ type Checkup struct {
 	Settings ProxySettings `json:"settings"`
 }
 
+// Reloaded: as the contract has it.
+type Reloaded struct {
+	Changed  []string `json:"changed"`  // The keys that were different and are in use now.
+	Restart  []string `json:"restart"`  // The keys that are different and only count after a restart.
+	Building bool     `json:"building"` // Whether an edition of the new sources is being built.
+}
+
 // NewVisit: as the contract has it.
 type NewVisit struct {
 	ID         *string         `json:"id,omitempty"`         // Version 7; its time is the visit's. Wants scope `server`.

@@ -5,9 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
 
 	"github.com/spf13/cobra"
 
+	"eastporch/api"
 	"eastporch/internal/cli/terminal"
 	"eastporch/internal/config"
 	"eastporch/internal/core/almanac"
@@ -97,6 +102,10 @@ func runServer(a *terminal.App, ctx context.Context, cfg *config.Config, in conf
 	defer stop()
 	done := make(chan error, 1)
 	go func() { done <- s.Run(ctx) }()
+	hangUps := make(chan os.Signal, 1)
+	signal.Notify(hangUps, syscall.SIGHUP)
+	defer signal.Stop(hangUps)
+	go reloadOn(ctx, hangUps, s, a)
 	fmt.Fprintf(a.Out, "Public    %s\nAdmin     %s\n", s.URL(httpapi.PublicListener), s.URL(httpapi.AdminListener))
 	if ready != nil {
 		if err := ready(ctx, s); err != nil && ctx.Err() == nil { // else it was told to stop
@@ -105,6 +114,57 @@ func runServer(a *terminal.App, ctx context.Context, cfg *config.Config, in conf
 		}
 	}
 	return <-done
+}
+
+// reloadOn puts the configuration into use again at each signal, until ctx ends.
+func reloadOn(ctx context.Context, signals <-chan os.Signal, s *server.Server, a *terminal.App) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-signals:
+			if _, err := s.Reload(ctx); err != nil {
+				a.Note("Not reloaded: " + err.Error())
+			}
+		}
+	}
+}
+
+func reloadCommand(a *terminal.App) *cobra.Command {
+	return &cobra.Command{
+		Use:   "reload",
+		Short: "Put a changed configuration into use, without a restart",
+		Long: `Has the running service read its configuration again and apply sites, sources, proxies,
+labels, policy, areas, groups, marks and links: all of it or, where anything is wrong,
+nothing. No request is dropped. What only counts after a restart is listed. The signal
+SIGHUP does the same.`,
+		Example: `  eastporch reload
+  kill -HUP $(pidof eastporch)`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.Client()
+			if err != nil {
+				return err
+			}
+			answer, err := c.Reload(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return terminal.Emit(a, []api.Reloaded{answer}, true, func() {
+				if len(answer.Changed) == 0 {
+					fmt.Fprintln(a.Out, "Nothing that can be applied has changed.")
+				} else {
+					fmt.Fprintf(a.Out, "In use now: %s.\n", strings.Join(answer.Changed, ", "))
+				}
+				if answer.Building {
+					fmt.Fprintln(a.Out, "An edition of the sources is being built; eastporch atlas list shows it.")
+				}
+				if len(answer.Restart) > 0 {
+					fmt.Fprintf(a.Out, "After a restart only: %s.\n", strings.Join(answer.Restart, ", "))
+				}
+			})
+		},
+	}
 }
 
 func logger(a *terminal.App, cfg *config.Config) *slog.Logger {

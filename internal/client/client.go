@@ -94,6 +94,12 @@ func (c *Client) Sites(ctx context.Context) ([]api.Site, error) {
 	return answer.Sites, err
 }
 
+// Reload has the service put its configuration into use.
+func (c *Client) Reload(ctx context.Context) (answer api.Reloaded, err error) {
+	err = c.call(ctx, http.MethodPost, "/v1/reload", nil, &answer)
+	return answer, err
+}
+
 // MapLink is the template of a link to a map outside, "" where the configuration has none.
 func (c *Client) MapLink(ctx context.Context) (string, error) {
 	var answer api.Sites

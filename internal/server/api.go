@@ -24,56 +24,57 @@ import (
 )
 
 // api makes the services that the HTTP API asks, of the parts that are open.
-func (s *Server) api(labels map[string][]netip.Prefix, finder caller.Finder) (httpapi.Options, error) {
-	cfg := s.opt.Config
-	known := s.sites()
-	cards := &card.Pipeline{Finder: finder, Policy: addr.NewPolicy(cfg.Rules()...), Labels: addr.NewLabels(labels), Translators: cfg.Translators(), Atlas: s.shelf}
-	public, err := s.public(cards, labels, known)
+func (s *Server) api(set *settings) (httpapi.Options, error) {
+	cfg := set.cfg
+	known := set.sites()
+	cards := &card.Pipeline{Finder: set.finder, Policy: addr.NewPolicy(cfg.Rules()...), Labels: addr.NewLabels(set.labels), Translators: cfg.Translators(), Atlas: s.shelf}
+	public, err := s.public(set, cards, known)
 	if err != nil {
 		return httpapi.Options{}, err
 	}
-	recorder, err := s.visits(cards, known)
+	recorder, err := s.visits(set, cards, known)
 	if err != nil {
 		return httpapi.Options{}, err
 	}
-	atlas, err := s.atlas(cards, labels)
+	atlas, err := s.atlas(set, cards)
 	if err != nil {
 		return httpapi.Options{}, err
 	}
 	return httpapi.Options{
-		Public: public, Visits: recorder, Atlas: atlas, Access: s.access(), Content: s.content(),
-		Service: httpapi.Service{Version: s.opt.Version, Log: s.opt.Log, Now: time.Now, Metrics: s.metrics(), Queue: s.intake, Ping: s.store.Ping},
+		Public: public, Visits: recorder, Atlas: atlas, Access: s.access(cfg), Content: s.content(set),
+		Service: httpapi.Service{Version: s.opt.Version, Log: s.opt.Log, Now: time.Now, Metrics: s.metrics, Queue: s.intake, Ping: s.store.Ping, Reload: s.Reload},
 	}, nil
 }
 
-func (s *Server) sites() *sites.Sites {
+func (set *settings) sites() *sites.Sites {
 	var list []sites.Site
-	for _, site := range s.opt.Config.Sites {
-		list = append(list, sites.Site{Host: site.Host, Name: site.Name, Privacy: site.PrivacyMode(), TimeZone: site.Zone(), Local: s.locals[site.Host], Sets: site.Sets()})
+	for _, site := range set.cfg.Sites {
+		list = append(list, sites.Site{Host: site.Host, Name: site.Name, Privacy: site.PrivacyMode(), TimeZone: site.Zone(), Local: set.locals[site.Host], Sets: site.Sets()})
 	}
 	return sites.New(list...)
 }
 
-func (s *Server) public(cards *card.Pipeline, labels map[string][]netip.Prefix, known *sites.Sites) (httpapi.Public, error) {
-	proxies := s.opt.Config.Proxies
-	local, err := localize.New(localize.Options{Cards: cards, Rates: s.rates, Groups: s.opt.Config.CountryGroups(), Now: time.Now})
+func (s *Server) public(set *settings, cards *card.Pipeline, known *sites.Sites) (httpapi.Public, error) {
+	proxies := set.cfg.Proxies
+	local, err := localize.New(localize.Options{Cards: cards, Rates: s.rates, Groups: set.cfg.CountryGroups(), Now: time.Now})
 	return httpapi.Public{
 		Cards: cards, Watch: s.watch, Sites: known, Localize: local,
 		Proxies: httpapi.Proxies{
 			Finder: cards.Finder, Settings: api.ProxySettings{Trusted: append([]string{}, proxies.Trusted...), Header: cards.Finder.Header(), Hops: proxies.Hops},
 			Try: func(p api.ProxySettings) (caller.Finder, error) {
 				other := config.Config{Proxies: config.Proxies{Trusted: p.Trusted, Header: p.Header, Hops: p.Hops}}
-				return other.Finder(labels)
+				return other.Finder(set.labels)
 			},
 		},
+		Handover: httpapi.Handover{Key: s.handoverKey, Lasts: set.cfg.Handover.CookieLasts},
 	}, err
 }
 
 // settleWithin bounds how long a question waits for visits that were accepted.
 const settleWithin = time.Second
 
-func (s *Server) visits(cards *card.Pipeline, known *sites.Sites) (httpapi.Visits, error) {
-	marks := s.opt.Config.Marks
+func (s *Server) visits(set *settings, cards *card.Pipeline, known *sites.Sites) (httpapi.Visits, error) {
+	marks := set.cfg.Marks
 	marker := visit.Marker{BotAgents: marks.BotAgents, BotLabels: marks.BotLabels, MonitorAgents: marks.MonitorAgents, MonitorLabels: marks.MonitorLabels}
 	service, err := visits.New(visits.Options{Cards: cards, Store: s.store, Queue: s.intake, Privacy: s.privacy, Sites: known, Marker: marker.Lower()}, time.Now)
 	return httpapi.Visits{
@@ -86,16 +87,16 @@ func (s *Server) visits(cards *card.Pipeline, known *sites.Sites) (httpapi.Visit
 	}, err
 }
 
-func (s *Server) atlas(cards *card.Pipeline, labels map[string][]netip.Prefix) (httpapi.Atlas, error) {
-	opt := atlases.Options{Shelf: s.shelf, Workshop: workshop{s, labels}, Store: s.store, Now: time.Now}
-	if points := s.opt.Config.Atlas.TestPoints; points != "" {
+func (s *Server) atlas(set *settings, cards *card.Pipeline) (httpapi.Atlas, error) {
+	opt := atlases.Options{Shelf: s.shelf, Workshop: workshop{s, set.labels}, Store: s.store, Now: time.Now}
+	if points := set.cfg.Atlas.TestPoints; points != "" {
 		opt.TestPoints = s.opt.Input.Path(points)
 	}
 	service, err := atlases.New(opt)
 	if err != nil {
 		return httpapi.Atlas{}, err
 	}
-	asked, err := lookup.New(lookup.Options{Cards: cards, Edition: s.shelf.Current, Hosts: s.lookUp(), Areas: s.areas, Now: time.Now})
+	asked, err := lookup.New(lookup.Options{Cards: cards, Edition: s.shelf.Current, Hosts: set.lookUp(), Areas: set.areas, Now: time.Now})
 	return httpapi.Atlas{Service: service, Lookup: asked}, err
 }
 
@@ -109,15 +110,9 @@ func (w workshop) Rebuild() error                             { return w.rebuild
 func (w workshop) Recorrect(ctx context.Context) error        { return w.recorrect(ctx) }
 func (w workshop) Publish(ctx context.Context) (int64, error) { return w.publish(ctx, w.labels) }
 
-func (s *Server) access() httpapi.Access {
-	cfg := s.opt.Config
+func (s *Server) access(cfg *config.Config) httpapi.Access {
 	return httpapi.Access{
-		Keys: s.keys, Sessions: s.sessions, Audit: s.store,
-		Limits: &httpapi.Limits{
-			Keys:     access.NewLimiter(float64(cfg.Limits.KeyPerSecond), 2*cfg.Limits.KeyPerSecond),
-			Visitors: access.NewLimiter(float64(cfg.Limits.VisitorPerSecond), 2*cfg.Limits.VisitorPerSecond),
-			SignIns:  access.NewLimiter(5.0/60, 5), AllTries: access.NewLimiter(1, 60),
-		},
+		Keys: s.keys, Sessions: s.sessions, Audit: s.store, Limits: s.limits, Installation: s.installation,
 		Listeners: map[httpapi.Listener]httpapi.Door{
 			httpapi.PublicListener: {Hosts: cfg.HostNames(cfg.Public, true), MaxBody: int64(cfg.Public.MaxBodyBytes)},
 			httpapi.AdminListener: {
@@ -127,18 +122,27 @@ func (s *Server) access() httpapi.Access {
 	}
 }
 
-func (s *Server) content() httpapi.Content {
-	var areas []string
-	for _, area := range s.areas {
-		areas = append(areas, area.Name)
-	}
-	return httpapi.Content{
-		Variants:   &localize.Variants{Store: s.store, Known: s.known(), Areas: areas, Labels: s.opt.Config.LabelNames(), Revary: s.revary, Now: time.Now},
-		VisitorURL: func() string { return s.URL(httpapi.PublicListener) }, MapLink: s.opt.Config.MapLink, Console: webui.Handler(),
+// newLimits makes the limits of a configuration.
+func newLimits(cfg *config.Config) *httpapi.Limits {
+	return &httpapi.Limits{
+		Keys:     access.NewLimiter(float64(cfg.Limits.KeyPerSecond), 2*cfg.Limits.KeyPerSecond),
+		Visitors: access.NewLimiter(float64(cfg.Limits.VisitorPerSecond), 2*cfg.Limits.VisitorPerSecond),
+		SignIns:  access.NewLimiter(5.0/60, 5), AllTries: access.NewLimiter(1, 60),
 	}
 }
 
-func (s *Server) metrics() *metrics.Metrics {
+func (s *Server) content(set *settings) httpapi.Content {
+	var areas []string
+	for _, area := range set.areas {
+		areas = append(areas, area.Name)
+	}
+	return httpapi.Content{
+		Variants:   &localize.Variants{Store: s.store, Known: set.known(), Areas: areas, Labels: set.cfg.LabelNames(), Revary: s.revary, Now: time.Now},
+		VisitorURL: func() string { return s.URL(httpapi.PublicListener) }, MapLink: set.cfg.MapLink, Console: webui.Handler(),
+	}
+}
+
+func (s *Server) newMetrics() *metrics.Metrics {
 	return metrics.New(metrics.Measured{
 		Version: s.opt.Version, Checkup: s.watch, Queue: s.intake.State,
 		Pool: func() metrics.PoolState {

@@ -38,12 +38,11 @@ func Sources(cfg *config.Config, in config.Input) ([]editions.SourceConfig, *edi
 // since the last. Where that fails and an edition is there, it serves on.
 func (s *Server) openShelf(ctx context.Context) (err error) {
 	cfg := s.opt.Config
-	sources, fetcher := Sources(cfg, s.opt.Input)
+	_, fetcher := Sources(cfg, s.opt.Input)
 	if s.shelf, err = editions.OpenShelf(filepath.Join(cfg.DataDir, "atlas"), fetcher, time.Now); err != nil {
 		return err
 	}
-	s.sources = sources
-	if len(sources) == 0 && s.shelf.Current().Name() == atlas.New().Name() {
+	if sources := s.inUse.Load().sources; len(sources) == 0 && s.shelf.Current().Name() == atlas.New().Name() {
 		s.opt.Log.Warn("no source of range data is configured: no address will be located", "key", "atlas.sources")
 		return nil
 	}
@@ -56,7 +55,7 @@ func (s *Server) openShelf(ctx context.Context) (err error) {
 }
 
 func (s *Server) refresh(ctx context.Context, always bool) error {
-	return s.built(s.shelf.Refresh(ctx, s.sources, always, s.opt.Config.Atlas.Activate == "auto"))
+	return s.built(s.shelf.Refresh(ctx, s.inUse.Load().sources, always, s.inUse.Load().cfg.Atlas.Activate == "auto"))
 }
 
 // built writes into the log how a build went.
@@ -73,13 +72,26 @@ func (s *Server) built(made bool, err error) error {
 	return err
 }
 
+// lookAgain is how soon sources are looked at that the configuration names later.
+const lookAgain = time.Minute
+
 // refreshSources looks for changed sources as often as the configuration says, until ctx
 // ends.
 func (s *Server) refreshSources(ctx context.Context) error {
-	if interval := s.opt.Config.Atlas.RefreshInterval; interval > 0 && len(s.sources) > 0 {
-		return lifecycle.Every(ctx, interval, func() { _ = s.refresh(ctx, false) }) // which is in the log
+	for {
+		interval := s.inUse.Load().cfg.Atlas.RefreshInterval
+		if interval == 0 {
+			interval = lookAgain
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(interval):
+		}
+		if set := s.inUse.Load(); set.cfg.Atlas.RefreshInterval > 0 && len(set.sources) > 0 {
+			_ = s.refresh(ctx, false) // which is in the log
+		}
 	}
-	return nil
 }
 
 // recorrect reads the owner's corrections from the database, and puts them
@@ -123,8 +135,8 @@ func (s *Server) watchCorrections(ctx context.Context) error {
 // publish makes the edition in use answer in SQL, with the labels of the configuration.
 func (s *Server) publish(ctx context.Context, labels map[string][]netip.Prefix) (int64, error) {
 	edition := s.shelf.Current()
-	decide := addr.NewPolicy(s.opt.Config.Rules()...)
-	terms := store.Terms{Embeddings: addr.Embeddings(s.opt.Config.Translators()...), Labels: labels}
+	decide := addr.NewPolicy(s.inUse.Load().cfg.Rules()...)
+	terms := store.Terms{Embeddings: addr.Embeddings(s.inUse.Load().cfg.Translators()...), Labels: labels}
 	for _, r := range decide.ByPrefix() {
 		terms.Policy = append(terms.Policy, store.Policy{Prefix: r.Prefix, Own: true, Skipped: r.Action == addr.Skip})
 	}
@@ -135,9 +147,9 @@ func (s *Server) publish(ctx context.Context, labels map[string][]netip.Prefix) 
 }
 
 // readAreas reads the owner's areas; one name may stand once in all files.
-func (s *Server) readAreas() (areas []geo.Area, err error) {
+func (s *Server) readAreas(cfg *config.Config) (areas []geo.Area, err error) {
 	names := map[string]bool{}
-	for _, file := range s.opt.Config.Areas {
+	for _, file := range cfg.Areas {
 		text, err := os.ReadFile(s.opt.Input.Path(file))
 		if err != nil {
 			return nil, fmt.Errorf("areas: %w", err)
@@ -164,8 +176,8 @@ func (s *Server) readAreas() (areas []geo.Area, err error) {
 const lookUpWithin = 3 * time.Second
 
 // lookUp finds the addresses of host names, where the configuration allows it.
-func (s *Server) lookUp() func(context.Context, string) ([]netip.Addr, error) {
-	if !s.opt.Config.ResolveNames {
+func (set *settings) lookUp() func(context.Context, string) ([]netip.Addr, error) {
+	if !set.cfg.ResolveNames {
 		return nil
 	}
 	return func(ctx context.Context, host string) ([]netip.Addr, error) {

@@ -16,6 +16,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -30,16 +31,17 @@ type endpoint struct {
 	secure   bool // speaks TLS
 	listener net.Listener
 	http     *http.Server
-	requests sync.WaitGroup // that run
+	handler  atomic.Pointer[http.Handler] // under the settings in use
+	requests sync.WaitGroup               // that run
 	log      *slog.Logger
 }
 
-// counted is a handler whose requests are waited for.
-func (d *endpoint) counted(handler http.Handler) http.Handler {
+// counted is the handler in use, whose requests are waited for.
+func (d *endpoint) counted() http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		d.requests.Add(1)
 		defer d.requests.Done()
-		handler.ServeHTTP(w, r)
+		(*d.handler.Load()).ServeHTTP(w, r)
 	})
 }
 

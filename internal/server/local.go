@@ -2,35 +2,18 @@ package server
 
 import (
 	"context"
-	"fmt"
 	"slices"
-	"strings"
 	"time"
 
-	"eastporch/internal/core/card"
-	"eastporch/internal/core/geo"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/variant"
 	"eastporch/internal/server/lifecycle"
 	"eastporch/internal/server/rates"
 )
 
-// openLocal makes what each site offers by where visitors are, and reads the rates.
+// openLocal reads the rates, and puts the content variants into use.
 func (s *Server) openLocal(ctx context.Context) error {
 	cfg := s.opt.Config
-	s.locals = map[string]*card.Local{}
-	for _, site := range cfg.Sites {
-		languages, err := locale.NewLanguages(site.Languages, site.Default)
-		if err != nil {
-			return err
-		}
-		for _, set := range site.Sets() {
-			if field, err := set.Check(s.known()); err != nil {
-				return fmt.Errorf("site %s, variants %s, %s: %w", site.Host, set.Name, field, err)
-			}
-		}
-		s.locals[site.Host] = &card.Local{Languages: languages, Hours: site.Hours(), Currency: strings.ToUpper(site.Currency), Endings: site.Endings()}
-	}
 	r := rates.Options{
 		URL: cfg.Rates.URL, Source: cfg.Rates.Source, Dir: cfg.DataDir, Inside: cfg.Rates.FetchInside,
 		StaleDays: cfg.Rates.StaleDays,
@@ -42,7 +25,7 @@ func (s *Server) openLocal(ctx context.Context) error {
 		r.Source = cfg.Rates.URL + cfg.Rates.File
 	}
 	s.rates = rates.New(r, time.Now, func(read locale.Rates) {
-		for _, l := range s.locals {
+		for _, l := range s.inUse.Load().locals {
 			l.UseRates(read)
 		}
 	})
@@ -54,30 +37,22 @@ func (s *Server) openLocal(ctx context.Context) error {
 	return s.revary(ctx)
 }
 
-// known says which names rules of variants may use.
-func (s *Server) known() variant.Known {
-	return variant.Known{
-		Groups: s.opt.Config.CountryGroups(), Labels: s.opt.Config.KnowsLabel,
-		Areas: func(name string) bool {
-			return slices.ContainsFunc(s.areas, func(a geo.Area) bool { return a.Name == name })
-		},
-	}
-}
-
 func (s *Server) ratesFailed(err error) {
 	s.opt.Log.Warn("the rates were not read; the old ones stand", "error", err)
 }
 
 // revary puts the content variants of the configuration and of the console into use.
-func (s *Server) revary(ctx context.Context) error {
+func (s *Server) revary(ctx context.Context) error { return s.revaryTo(ctx, s.inUse.Load()) }
+
+func (s *Server) revaryTo(ctx context.Context, set *settings) error {
 	s.varying.Lock() // so that an older list never replaces a newer one
 	defer s.varying.Unlock()
 	stored, err := s.store.VariantSets(ctx)
 	if err != nil {
 		return err
 	}
-	for _, site := range s.opt.Config.Sites {
-		s.locals[site.Host].UseVariants(variant.New(slices.Concat(site.Sets(), stored[site.Host]), s.opt.Config.CountryGroups(), s.areas))
+	for _, site := range set.cfg.Sites {
+		set.locals[site.Host].UseVariants(variant.New(slices.Concat(site.Sets(), stored[site.Host]), set.cfg.CountryGroups(), set.areas))
 	}
 	return nil
 }

@@ -13,22 +13,21 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
-	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"github.com/google/uuid"
+
 	"eastporch/internal/config"
-	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
-	"eastporch/internal/core/geo"
-	"eastporch/internal/core/visit"
 	"eastporch/internal/editions"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/cluster"
 	"eastporch/internal/server/httpapi"
 	"eastporch/internal/server/intake"
 	"eastporch/internal/server/lifecycle"
+	"eastporch/internal/server/metrics"
 	"eastporch/internal/server/privacy"
 	"eastporch/internal/server/rates"
 	"eastporch/internal/server/store"
@@ -57,12 +56,12 @@ type Server struct {
 	notifier *store.Notifier
 	// stopping is closed when the server begins to stop.
 	stopping chan struct{}
-	locals   map[string]*card.Local // by the sites' hosts
-	rates    *rates.Feed
-	areas    []geo.Area
-	varying  sync.Mutex // is held while content variants are read and put into use
-	shelf    *editions.Shelf
-	sources  []editions.SourceConfig
+	// inUse are the settings that requests meet; reloading is held while others are made.
+	inUse     atomic.Pointer[settings]
+	reloading sync.Mutex
+	rates     *rates.Feed
+	varying   sync.Mutex // is held while content variants are read and put into use
+	shelf     *editions.Shelf
 	// correcting is held while the corrections are read and put into use.
 	correcting  sync.Mutex
 	corrections atomic.Int64 // how often they had changed when they were read
@@ -73,21 +72,27 @@ type Server struct {
 	watch    *checkup.Watch
 	keys     *access.Keys
 	sessions *access.Sessions
+	limits   *httpapi.Limits
+	metrics  *metrics.Metrics
+
+	handoverKey  []byte
+	installation uuid.UUID
 }
 
 // Open reads the atlas, starts or connects to the database and listens. What
 // was opened is closed again where a later part fails.
 func Open(ctx context.Context, opt Options) (*Server, error) {
 	s := &Server{opt: opt, stages: lifecycle.New(), stopping: make(chan struct{})}
-	err := s.openShelf(ctx)
+	set, err := s.settle(opt.Config)
+	if err == nil {
+		s.inUse.Store(set)
+		err = s.openShelf(ctx)
+	}
 	if err == nil {
 		err = s.openStore(ctx)
 	}
 	if err == nil {
 		err = s.openIntake()
-	}
-	if err == nil {
-		s.areas, err = s.readAreas()
 	}
 	if err == nil {
 		err = s.openLocal(ctx)
@@ -125,33 +130,22 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 	if err := s.noteConfiguration(ctx); err != nil {
 		return err
 	}
-	labels, err := cfg.LabelSets(opt.Input)
-	if err != nil {
-		return err
-	}
-	finder, err := cfg.Finder(labels)
-	if err != nil {
-		return err
-	}
-	key, err := s.privacy.Lasting("handover")
-	if err != nil {
+	if s.handoverKey, err = s.privacy.Lasting("handover"); err != nil {
 		return err
 	}
 	if err := s.recorrect(ctx); err != nil {
 		return err
 	}
-	installation, err := s.store.Installation(ctx)
+	if s.installation, err = s.store.Installation(ctx); err != nil {
+		return err
+	}
+	set := s.inUse.Load()
+	s.watch = checkup.NewWatch(set.finder, set.whole(), time.Now().UTC())
+	s.limits, s.metrics = newLimits(cfg), s.newMetrics()
+	handlers, err := s.handlers(set)
 	if err != nil {
 		return err
 	}
-	whole := !slices.ContainsFunc(cfg.Sites, func(site config.Site) bool { return site.PrivacyMode() != visit.Whole })
-	s.watch = checkup.NewWatch(finder, whole, time.Now().UTC())
-	opts, err := s.api(labels, finder)
-	if err != nil {
-		return err
-	}
-	opts.Public.Handover = httpapi.Handover{Key: key, Lasts: cfg.Handover.CookieLasts}
-	opts.Access.Installation = installation
 	for _, name := range []httpapi.Listener{httpapi.PublicListener, httpapi.AdminListener} {
 		c := cfg.Public
 		if name == httpapi.AdminListener {
@@ -166,11 +160,9 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 			WriteTimeout: c.Timeout, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: c.MaxHeaderBytes,
 			ErrorLog: log.New(&withoutAddresses{opt.Log}, "", 0),
 		}}
-		handler, err := httpapi.New(name, opts)
-		if err != nil {
-			return err
-		}
-		d.http.Handler = d.counted(handler)
+		handler := handlers[name]
+		d.handler.Store(&handler)
+		d.http.Handler = d.counted()
 		s.endpoints = append(s.endpoints, d)
 		s.begin(listeners, fmt.Sprintf("the %s listener", name), func(ctx context.Context) error { return d.run(ctx, cfg.ShutdownGrace*3/4) })
 	}
@@ -197,7 +189,7 @@ func (s *Server) begin(stage *lifecycle.Stage, name string, run func(context.Con
 
 // noteConfiguration writes into the audit log that the configuration changed.
 func (s *Server) noteConfiguration(ctx context.Context) error {
-	text, err := json.Marshal(s.opt.Config)
+	text, err := json.Marshal(s.inUse.Load().cfg)
 	if err != nil {
 		return err
 	}
@@ -330,12 +322,12 @@ func (s *Server) Run(ctx context.Context) error { return s.stages.Run(ctx, s.opt
 // rebuild makes an edition of the configured sources, beside the listeners. The error is
 // [editions.ErrBusy] while one is built.
 func (s *Server) rebuild() error {
-	build, err := s.shelf.Begin(s.sources)
+	build, err := s.shelf.Begin(s.inUse.Load().sources)
 	if err != nil {
 		return err
 	}
 	err = s.jobs.Go("a build", func(ctx context.Context) error {
-		_ = s.built(build(ctx, true, s.opt.Config.Atlas.Activate == "auto")) // which is in the log
+		_ = s.built(build(ctx, true, s.inUse.Load().cfg.Atlas.Activate == "auto")) // which is in the log
 		return nil
 	})
 	if err != nil {

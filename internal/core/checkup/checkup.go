@@ -118,6 +118,14 @@ func NewWatch(finder caller.Finder, whole bool, now time.Time) *Watch {
 	return &Watch{finder: finder, whole: whole, since: now, peers: map[netip.Addr]*seen{}, mismatches: map[mismatch]int{}}
 }
 
+// Restart forgets what was seen, and goes on with another finder, since the set-up has changed.
+func (w *Watch) Restart(finder caller.Finder, whole bool, now time.Time) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.finder, w.whole, w.since, w.total = finder, whole, now, 0
+	w.peers, w.mismatches = map[netip.Addr]*seen{}, map[mismatch]int{}
+}
+
 // forwarding are the headers that are counted.
 var forwarding = []string{caller.ForwardedFor, caller.Forwarded, "X-Real-Ip"}
 

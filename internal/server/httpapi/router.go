@@ -145,6 +145,8 @@ type Service struct {
 	Metrics *metrics.Metrics
 	Queue   queueState
 	Ping    func(ctx context.Context) error // the database
+	// Reload puts into use what the configuration says now.
+	Reload func(ctx context.Context) (api.Reloaded, error)
 }
 
 // queueState says how the queue of visits stands.
@@ -215,6 +217,7 @@ var routes = []route{
 	{http.MethodGet, "/v1/reports/grid", false, access.Admin, (*handlers).getGrid},
 	{http.MethodGet, "/v1/reports/distances", false, access.Admin, (*handlers).getDistances},
 	{http.MethodGet, "/v1/reports/:by", false, access.Admin, (*handlers).getReport},
+	{http.MethodPost, "/v1/reload", false, access.Admin, (*handlers).reload},
 	{http.MethodGet, "/v1/checkup", false, access.Admin, (*handlers).getCheckup},
 	{http.MethodGet, "/metrics", false, access.Server, (*handlers).getMetrics},
 	{http.MethodGet, "/v1/sites", false, access.Admin, (*handlers).listSites},

@@ -20,6 +20,11 @@ func (h *handlers) getCheckup(c *gin.Context) {
 	h.replyJSON(c, http.StatusOK, api.Checkup{Result: result, Settings: h.Public.Proxies.Settings}, nil)
 }
 
+func (h *handlers) reload(c *gin.Context) {
+	answer, err := h.Service.Reload(c)
+	h.replyJSON(c, http.StatusOK, answer, err)
+}
+
 func (h *handlers) getMetrics(c *gin.Context) {
 	h.Service.Metrics.ServeHTTP(c.Writer, c.Request)
 }

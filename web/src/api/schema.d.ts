@@ -764,6 +764,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/reload": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put the configuration into use
+         * @description Reads the configuration file again, with the variables and flags that the service was started with, and applies sites, sources, proxies, labels, policy, areas, groups, marks and links: all of it or, where anything is wrong, nothing. No request is dropped: those that run go on as they began. What only counts after a restart is listed. SIGHUP does the same.
+         */
+        post: operations["reload"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/checkup": {
         parameters: {
             query?: never;
@@ -1854,6 +1874,14 @@ export interface components {
          * @enum {string}
          */
         Mark: "bot" | "monitor" | "test" | "private";
+        Reloaded: {
+            /** @description The keys that were different and are in use now. */
+            changed: string[];
+            /** @description The keys that are different and only count after a restart. */
+            restart: string[];
+            /** @description Whether an edition of the new sources is being built. */
+            building: boolean;
+        };
         NewVisit: {
             /**
              * Format: uuid
@@ -4691,6 +4719,27 @@ export interface operations {
                     "text/csv": string;
                     "application/x-ndjson": string;
                     "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is in use. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reloaded"];
                 };
             };
             default: components["responses"]["Problem"];

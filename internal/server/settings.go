@@ -1,0 +1,140 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"eastporch/api"
+	"eastporch/internal/config"
+	"eastporch/internal/core/caller"
+	"eastporch/internal/core/card"
+	"eastporch/internal/core/geo"
+	"eastporch/internal/core/locale"
+	"eastporch/internal/core/variant"
+	"eastporch/internal/core/visit"
+	"eastporch/internal/editions"
+	"eastporch/internal/server/httpapi"
+	"eastporch/internal/server/problem"
+)
+
+// settings is all that follows from the configuration and may be changed while the service runs:
+// one of them is in use, and it is never changed, only replaced.
+type settings struct {
+	cfg     *config.Config
+	areas   []geo.Area
+	locals  map[string]*card.Local // by the sites' hosts
+	sources []editions.SourceConfig
+	labels  map[string][]netip.Prefix
+	finder  caller.Finder
+}
+
+// settle makes settings of a configuration, without touching those in use. The error says what of
+// it cannot be used.
+func (s *Server) settle(cfg *config.Config) (set *settings, err error) {
+	set = &settings{cfg: cfg, locals: map[string]*card.Local{}}
+	set.sources, _ = Sources(cfg, s.opt.Input)
+	if set.areas, err = s.readAreas(cfg); err != nil {
+		return nil, err
+	}
+	if set.labels, err = cfg.LabelSets(s.opt.Input); err != nil {
+		return nil, err
+	}
+	if set.finder, err = cfg.Finder(set.labels); err != nil {
+		return nil, err
+	}
+	for _, site := range cfg.Sites {
+		languages, err := locale.NewLanguages(site.Languages, site.Default)
+		if err != nil {
+			return nil, err
+		}
+		for _, variants := range site.Sets() {
+			if field, err := variants.Check(set.known()); err != nil {
+				return nil, fmt.Errorf("site %s, variants %s, %s: %w", site.Host, variants.Name, field, err)
+			}
+		}
+		set.locals[site.Host] = &card.Local{Languages: languages, Hours: site.Hours(), Currency: strings.ToUpper(site.Currency), Endings: site.Endings()}
+	}
+	return set, nil
+}
+
+// known says which names rules of variants may use.
+func (set *settings) known() variant.Known {
+	return variant.Known{
+		Groups: set.cfg.CountryGroups(), Labels: set.cfg.KnowsLabel,
+		Areas: func(name string) bool {
+			return slices.ContainsFunc(set.areas, func(a geo.Area) bool { return a.Name == name })
+		},
+	}
+}
+
+// whole says whether every site keeps whole addresses.
+func (set *settings) whole() bool {
+	return !slices.ContainsFunc(set.cfg.Sites, func(site config.Site) bool { return site.PrivacyMode() != visit.Whole })
+}
+
+// Reload reads the configuration again and puts into use what a running service can, all of it or
+// nothing: requests that run go on as they began, and later ones meet the new settings.
+func (s *Server) Reload(ctx context.Context) (api.Reloaded, error) {
+	s.reloading.Lock()
+	defer s.reloading.Unlock()
+	next, err := config.Load(s.opt.Input)
+	if err != nil {
+		return api.Reloaded{}, unusable(err)
+	}
+	before := s.inUse.Load()
+	cfg, changed, restart := before.cfg.Reloaded(next)
+	answer := api.Reloaded{Changed: append([]string{}, changed...), Restart: append([]string{}, restart...)}
+	set, err := s.settle(cfg)
+	if err != nil {
+		return api.Reloaded{}, unusable(err)
+	}
+	for _, l := range set.locals {
+		l.UseRates(s.rates.State().Rates)
+	}
+	if err := s.revaryTo(ctx, set); err != nil {
+		return api.Reloaded{}, err
+	}
+	handlers, err := s.handlers(set)
+	if err != nil {
+		return api.Reloaded{}, err
+	}
+	s.inUse.Store(set)
+	for _, d := range s.endpoints {
+		handler := handlers[d.name]
+		d.handler.Store(&handler)
+	}
+	if slices.ContainsFunc(changed, func(key string) bool { return key == "proxies" || key == "labels" || key == "sites" }) {
+		s.watch.Restart(set.finder, set.whole(), time.Now().UTC())
+	}
+	if slices.Contains(changed, "atlas") && len(set.sources) > 0 {
+		answer.Building = s.rebuild() == nil // one that is built already takes the new sources up at its next turn
+	}
+	s.opt.Log.Info("the configuration was reloaded", "changed", answer.Changed, "restart", answer.Restart)
+	return answer, s.noteConfiguration(ctx)
+}
+
+// unusable is the problem of a configuration that is not put into use.
+func unusable(err error) error {
+	return problem.Of(http.StatusUnprocessableEntity, "unusable-configuration", "Configuration not usable", strings.TrimPrefix(err.Error(), "the configuration is not usable:\n  "),
+		"What ran before goes on. Mend it, look with eastporch serve --check, and reload again.")
+}
+
+// handlers makes what serves each listener under some settings.
+func (s *Server) handlers(set *settings) (map[httpapi.Listener]http.Handler, error) {
+	opts, err := s.api(set)
+	if err != nil {
+		return nil, err
+	}
+	made := map[httpapi.Listener]http.Handler{}
+	for _, name := range []httpapi.Listener{httpapi.PublicListener, httpapi.AdminListener} {
+		if made[name], err = httpapi.New(name, opts); err != nil {
+			return nil, err
+		}
+	}
+	return made, nil
+}
