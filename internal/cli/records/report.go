@@ -217,7 +217,24 @@ func drawTally(a *terminal.App, r report.Report, head string, compare bool) {
 			rest += fmt.Sprintf(" %s %s.", terminal.Thousands(one.visits), one.are)
 		}
 	}
-	fmt.Fprintf(a.Out, "\n%s, %s.%s%s\n", terminal.Visits(r.Total), from(r.Answered), rest, leftOut(r.Answered))
+	fmt.Fprintf(a.Out, "\n%s, %s.%s%s\n", terminal.Visits(r.Total), from(r.Answered), rest, withoutPlace(r.NoPoint)+leftOut(r.Answered))
+}
+
+// withoutPlace says which visits have no place, and why; "" where all have one.
+func withoutPlace(n report.NoPoint) string {
+	var parts []string
+	for _, one := range []struct {
+		visits int64
+		words  string
+	}{{n.Skipped, "skipped (visits list --skipped)"}, {n.NotFound, "whose visitor was not found"}, {n.Unknown, "unknown to the atlas"}} {
+		if one.visits > 0 {
+			parts = append(parts, terminal.Thousands(one.visits)+" "+one.words)
+		}
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return " Without a place: " + strings.Join(parts, ", ") + "."
 }
 
 // leftOut says how many visits a report does not count, and how to see them.

@@ -175,10 +175,7 @@ func reportDistancesCommand(a *terminal.App) *cobra.Command {
 					fmt.Fprintf(a.Out, "\nHalf of %s visits come from within %s km; the farthest from %s, %s km away.\n",
 						terminal.Thousands(d.Total), terminal.Thousands(int64(*d.MedianKm)), plain.Value(d.Farthest), terminal.Thousands(int64(*d.FarthestKm)))
 				}
-				if n := d.NoPoint.Skipped + d.NoPoint.Unknown; n > 0 {
-					fmt.Fprintf(a.Out, "%s more have no point.", terminal.Thousands(n))
-				}
-				fmt.Fprintln(a.Out, leftOut(d.Answered))
+				fmt.Fprintln(a.Out, strings.TrimSpace(withoutPlace(d.NoPoint)+leftOut(d.Answered)))
 			})
 		},
 	}

@@ -34,10 +34,11 @@ type Report struct {
 // LeftOut: Visits that are not counted, by their first mark, such as bot, monitor or test. `mark` asks for them.
 type LeftOut map[string]int64
 
-// NoPoint: as the contract has it.
+// NoPoint: Visits that have no place, by why. They add up.
 type NoPoint struct {
-	Skipped int64 `json:"skipped"`
-	Unknown int64 `json:"unknown"`
+	Skipped  int64 `json:"skipped"`   // Their address was never looked up.
+	NotFound int64 `json:"not_found"` // No visitor was found.
+	Unknown  int64 `json:"unknown"`   // The atlas knows no place of the address.
 }
 
 // PlaceNames: In English.

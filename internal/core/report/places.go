@@ -17,6 +17,8 @@ func noPoint(t visit.Tally) (n NoPoint) {
 		switch place := k.Place; {
 		case place.Level == "skipped":
 			n.Skipped += k.Visits
+		case place.Level == "not found":
+			n.NotFound += k.Visits
 		case place.Latitude == nil:
 			n.Unknown += k.Visits
 		}

@@ -103,8 +103,15 @@ func (r *Reports) By(ctx context.Context, name string, q Question) (Report, erro
 		return Report{}, err
 	}
 	answer := Report{Answered: said, Count: count, Others: t.Others, Without: without, RowsSince: kept.Since}
-	if how.by == visit.ByPlace {
+	switch {
+	case how.by == visit.ByPlace:
 		answer.NoPoint = noPoint(t)
+	case how.by == visit.ByCountry && slices.ContainsFunc(t.Keys, func(k visit.KeyCount) bool { return k.Key == "" }):
+		places, err := r.counts.Tally(ctx, q.Filter, visit.ByPlace, r.now())
+		if err != nil {
+			return Report{}, err
+		}
+		answer.NoPoint = noPoint(places)
 	}
 	answer.Rows, answer.Rest = cut(rows, q, total)
 	return answer, nil

@@ -78,7 +78,7 @@ func place(level, country, region, city string, lat, lon float64, visits int64) 
 			*f.to = ptr(f.text)
 		}
 	}
-	if level != "skipped" && level != "none" {
+	if level != "skipped" && level != "none" && level != "not found" {
 		p.Latitude, p.Longitude, p.RadiusKm, p.TimeZone = ptr(lat), ptr(lon), ptr(25.0), ptr("Europe/Lisbon")
 	}
 	return visit.KeyCount{Place: p, Visits: visits}
@@ -110,7 +110,7 @@ func TestRowsOfEveryKind(t *testing.T) {
 	c := &counted{now: map[visit.By]visit.Tally{
 		visit.ByPlace: {Keys: []visit.KeyCount{
 			place("city", "PT", "PT-11", "Lisbon", 38.72, -9.14, 4), place("region", "PT", "PT-11", "", 38.8, -9.1, 2), place("country", "NO", "", "", 60, 9, 1),
-			place("none", "", "", "", 0, 0, 3), place("skipped", "", "", "", 0, 0, 5),
+			place("none", "", "", "", 0, 0, 3), place("not found", "", "", "", 0, 0, 4), place("skipped", "", "", "", 0, 0, 5),
 		}},
 		visit.ByNetwork: keys("64500 Harbour Net (invented)", 2, " Lake", 1, "", 1), visit.ByPath: {Keys: keys("/programme", 2, "", 1).Keys, Others: 7, Counted: true},
 		visit.ByLabel: keys("office", 2), visit.ByLink: keys("poster", 1), visit.ByAll: keys("", 20), visit.ByReferrer: keys("rowing-news.example", 1), visit.ByLanguage: keys("pt", 1),
@@ -121,10 +121,10 @@ func TestRowsOfEveryKind(t *testing.T) {
 		total, without int64
 		filter         map[string]string
 	}{
-		"regions":   {[]string{"PT-11"}, 15, 9, map[string]string{"region_code": "PT-11"}},
-		"towns":     {[]string{"PT/PT-11/Lisbon"}, 15, 11, map[string]string{"city": "Lisbon", "country_code": "PT", "region_code": "PT-11"}},
-		"zones":     {[]string{"Europe/Lisbon"}, 15, 8, map[string]string{"time_zone": "Europe/Lisbon"}},
-		"places":    {[]string{"city/PT/PT-11/Lisbon/38.72/-9.14", "region/PT/PT-11//38.8/-9.1", "country/NO///60/9"}, 15, 8, map[string]string{"city": "Lisbon", "country_code": "PT", "region_code": "PT-11"}},
+		"regions":   {[]string{"PT-11"}, 19, 13, map[string]string{"region_code": "PT-11"}},
+		"towns":     {[]string{"PT/PT-11/Lisbon"}, 19, 15, map[string]string{"city": "Lisbon", "country_code": "PT", "region_code": "PT-11"}},
+		"zones":     {[]string{"Europe/Lisbon"}, 19, 12, map[string]string{"time_zone": "Europe/Lisbon"}},
+		"places":    {[]string{"city/PT/PT-11/Lisbon/38.72/-9.14", "region/PT/PT-11//38.8/-9.1", "country/NO///60/9"}, 19, 12, map[string]string{"city": "Lisbon", "country_code": "PT", "region_code": "PT-11"}},
 		"networks":  {[]string{"64500 Harbour Net (invented)", " Lake", ""}, 4, 0, map[string]string{"network": "64500 Harbour Net (invented)"}},
 		"paths":     {[]string{"/programme", ""}, 10, 0, map[string]string{"path": "/programme"}},
 		"referrers": {[]string{"rowing-news.example"}, 1, 0, map[string]string{"referrer": "rowing-news.example"}},
@@ -144,7 +144,7 @@ func TestRowsOfEveryKind(t *testing.T) {
 	}
 	towns, err := reports.By(t.Context(), "towns", report.Question{Filter: visit.Filter{Site: "a"}})
 	require.NoError(t, err)
-	assert.Equal(t, report.NoPoint{Skipped: 5, Unknown: 3}, towns.NoPoint)
+	assert.Equal(t, report.NoPoint{Skipped: 5, NotFound: 4, Unknown: 3}, towns.NoPoint)
 	network, err := reports.By(t.Context(), "networks", report.Question{Filter: visit.Filter{Site: "a"}})
 	require.NoError(t, err)
 	assert.Equal(t, "Harbour Net (invented) (AS64500)", *network.Rows[0].Name)

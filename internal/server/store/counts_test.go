@@ -10,6 +10,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/card"
 	"eastporch/internal/core/report"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/testkit/synthetic"
@@ -254,4 +257,46 @@ func TestLeftOutIsCounted(t *testing.T) {
 	got, err := s.LeftOut(t.Context(), visit.Filter{Site: site, Mark: visit.MarkBot}, start.Add(time.Hour))
 	require.NoError(t, err)
 	assert.Empty(t, got, "whoever asks for them gets them")
+}
+
+// Visits without a place are told apart by why, in counts and in rows, before and after the
+// quarters of an hour have become days.
+func TestWhyAVisitHasNoPlaceIsCounted(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	want := map[string]int64{}
+	var list []visit.Visit
+	r := rand.New(rand.NewPCG(17, 3))
+	private := addr.Private
+	for i := range 120 {
+		v := made(t, i*7, "Lisbon")
+		why := []string{"city", "skipped", "not found", "none"}[r.IntN(4)]
+		switch why {
+		case "skipped":
+			v.Card.Address.Skipped, v.Card.Address.Kind, v.Card.Location = true, &private, atlas.Location{Level: atlas.None}
+		case "not found":
+			v.Card.Address, v.Card.Location = card.Address{}, atlas.Location{Level: atlas.None}
+		case "none":
+			v.Card.Location = atlas.Location{Level: atlas.None}
+		}
+		want[why]++
+		list = append(list, v)
+	}
+	add(t, s, list...)
+	counted := func(f visit.Filter, now time.Time) map[string]int64 {
+		tally, err := s.Tally(t.Context(), f, visit.ByPlace, now)
+		require.NoError(t, err)
+		got := map[string]int64{}
+		for _, k := range tally.Keys {
+			got[k.Place.Level] += k.Visits
+		}
+		return got
+	}
+	now := start.Add(48 * time.Hour)
+	assert.Equal(t, want, counted(visit.Filter{Site: site}, now), "by counts")
+	assert.Equal(t, want, counted(visit.Filter{Site: site, Path: list[0].Path[:1]}, now), "by rows")
+	_, err := s.Maintain(t.Context(), start.AddDate(0, 0, 40))
+	require.NoError(t, err)
+	assert.Equal(t, want, counted(visit.Filter{Site: site}, start.AddDate(0, 0, 40)), "by days")
+	agree(t, s, site)
 }

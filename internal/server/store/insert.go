@@ -232,14 +232,14 @@ const storedChannel = "visits_stored"
 type sharedFacts struct {
 	text json.RawMessage // of the visit that is stored with them
 	columnFacts
-	used [2]bool // which of the places are asked for
+	used [placeStates]bool // which of the places are asked for
 }
 
 // columnFacts are what of edition facts has columns. Facts are named by their content and
 // places are never dropped, so they hold for ever.
 type columnFacts struct {
 	country, network *string
-	place            [2]int64 // the ids of the place: looked up, and skipped; 0 where it is not known yet
+	place            [placeStates]int64 // the ids of the place; 0 where it is not known yet
 }
 
 // factsKept bounds how many facts are remembered with their columns.
@@ -267,7 +267,7 @@ func (s *Store) factsOf(known map[uuid.UUID]*sharedFacts, q *visit.QueuedVisit) 
 		}
 		known[q.Row.FactsID] = f
 	}
-	f.used[index(q.Row.Skipped)] = true
+	f.used[stateOf(&q.Row)] = true
 	return f, nil
 }
 
@@ -284,11 +284,17 @@ func (s *Store) remember(facts map[uuid.UUID]*sharedFacts) {
 	}
 }
 
-func index(skipped bool) int {
-	if skipped {
-		return 1
+// stateOf says which place of its facts a visit is at.
+func stateOf(r *visit.Row) placeState { return stateBy(r.Skipped, r.Kind != nil) }
+
+func stateBy(isSkipped, isFound bool) placeState {
+	switch {
+	case isSkipped:
+		return skipped
+	case !isFound:
+		return notFound
 	}
-	return 0
+	return lookedUp
 }
 
 func null(s string) *string {
@@ -343,7 +349,7 @@ func addPlaces(ctx context.Context, tx pgx.Tx, facts map[uuid.UUID]*sharedFacts)
 			if err := json.Unmarshal(f.text, &read); err != nil {
 				return err
 			}
-			digests[&f.place[i]] = list.add(&read.Location, i == 1)
+			digests[&f.place[i]] = list.add(&read.Location, placeState(i))
 		}
 	}
 	if len(list) == 0 {

@@ -17,12 +17,22 @@ type places map[uuid.UUID]placeRow
 
 type placeRow struct {
 	*atlas.Location
-	skipped bool
+	state placeState
 }
 
+// placeState is why a place may be none: three places of one location.
+type placeState int
+
+const (
+	lookedUp placeState = iota
+	skipped             // the address was never looked up
+	notFound            // there was no address
+	placeStates
+)
+
 // add gives the digest that [places.ids] knows the place by.
-func (p places) add(w *atlas.Location, skipped bool) uuid.UUID {
-	row := placeRow{w, skipped}
+func (p places) add(w *atlas.Location, state placeState) uuid.UUID {
+	row := placeRow{w, state}
 	digest := row.digest()
 	p[digest] = row
 	return digest
@@ -36,8 +46,11 @@ func (r placeRow) digest() uuid.UUID {
 		b = append(b, s...)
 	}
 	text(string(r.Level))
-	if r.skipped {
+	switch r.state {
+	case skipped:
 		text("skipped")
+	case notFound:
+		text("not found")
 	}
 	for _, s := range []*string{r.CountryCode, r.RegionCode, r.City, r.TimeZone} {
 		if b = append(b, '-'); s != nil {
@@ -78,10 +91,10 @@ func (p places) ids(ctx context.Context, tx pgx.Tx) (map[uuid.UUID]int64, error)
 	var fresh [][]any
 	for digest, r := range p {
 		if _, known := ids[digest]; !known {
-			fresh = append(fresh, []any{digest, string(r.Level), r.skipped, r.CountryCode, r.RegionCode, r.City, r.Latitude, r.Longitude, r.RadiusKm, r.TimeZone})
+			fresh = append(fresh, []any{digest, string(r.Level), r.state == skipped, r.CountryCode, r.RegionCode, r.City, r.Latitude, r.Longitude, r.RadiusKm, r.TimeZone, r.state == notFound})
 		}
 	}
-	names := []string{"digest", "level", "skipped", "country_code", "region_code", "city", "latitude", "longitude", "radius_km", "time_zone"}
+	names := []string{"digest", "level", "skipped", "country_code", "region_code", "city", "latitude", "longitude", "radius_km", "time_zone", "not_found"}
 	if _, err := tx.CopyFrom(ctx, pgx.Identifier{"place"}, names, pgx.CopyFromRows(fresh)); err != nil {
 		return nil, err
 	}

@@ -62,7 +62,7 @@ func summed(d dimension, query, also string) string {
 }
 
 const (
-	placeColumns = `CASE WHEN p.skipped THEN 'skipped' ELSE p.level END, p.country_code, p.region_code, p.city, p.latitude, p.longitude, p.radius_km, p.time_zone`
+	placeColumns = `CASE WHEN p.skipped THEN 'skipped' WHEN p.not_found THEN 'not found' ELSE p.level END, p.country_code, p.region_code, p.city, p.latitude, p.longitude, p.radius_km, p.time_zone`
 	noPlace      = `NULL::text, NULL::text, NULL::text, NULL::text, NULL::double precision, NULL::double precision, NULL::double precision, NULL::text`
 )
 

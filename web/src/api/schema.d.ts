@@ -2176,10 +2176,22 @@ export interface components {
         LeftOut: {
             [key: string]: number;
         };
+        /** @description Visits that have no place, by why. They add up. */
         NoPoint: {
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Their address was never looked up.
+             */
             skipped: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description No visitor was found.
+             */
+            not_found: number;
+            /**
+             * Format: int64
+             * @description The atlas knows no place of the address.
+             */
             unknown: number;
         };
         /** @description Where visits come from, as far as it is known. */

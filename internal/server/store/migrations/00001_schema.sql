@@ -120,7 +120,8 @@ CREATE TABLE place (
     latitude     double precision,
     longitude    double precision,
     radius_km    double precision,
-    time_zone    text
+    time_zone    text,
+    not_found    boolean NOT NULL DEFAULT false -- there was no address to look up
 );
 CREATE INDEX place_city ON place (city);
 CREATE INDEX place_zone ON place (time_zone);

@@ -15,6 +15,19 @@ export const groupName = (g: Group) => {
   return g.places.length > 1 ? `Around ${nameOf(first)}` : nameOf(first);
 };
 
+type NoPoint = Report["no_point"];
+
+/** WithoutPlace says which visits have no country, and why. */
+function WithoutPlace({ of: { skipped, not_found, unknown } }: { of: NoPoint }) {
+  if (skipped + not_found + unknown === 0) return null;
+  return (
+    <>
+      No country: <Link to="/visits?skipped=true">{skipped} skipped</Link>, {not_found} not found, {unknown}{" "}
+      unknown to the atlas.{" "}
+    </>
+  );
+}
+
 /** CountryTable lists the visits of each country and their share. */
 export function CountryTable({ report, onClose }: { report: Report; onClose: (() => void) | null }) {
   return (
@@ -53,6 +66,7 @@ export function CountryTable({ report, onClose }: { report: Report; onClose: (()
         </table>
       </div>
       <p className="small second map-rest">
+        <WithoutPlace of={report.no_point} />
         <LeftOut of={report.left_out} />
       </p>
     </>
@@ -65,7 +79,7 @@ interface TableProps {
   onSelect: (key: string) => void;
   onMap: number;
   all: number;
-  noPoint: { skipped: number; unknown: number };
+  noPoint: NoPoint;
   leftOut: Record<string, number>;
   onClose: (() => void) | null;
 }
@@ -73,7 +87,7 @@ interface TableProps {
 /** PlaceTable lists the circles in view by count, and what no map can show. */
 export function PlaceTable(props: TableProps) {
   const shown = props.groups.reduce((n, g) => n + g.visits, 0);
-  const { skipped, unknown } = props.noPoint;
+  const { skipped, not_found, unknown } = props.noPoint;
   const outside = props.onMap - shown;
   return (
     <>
@@ -107,9 +121,9 @@ export function PlaceTable(props: TableProps) {
       </div>
       <p className="small second map-rest">
         <Link className="numlink" to="/visits?level=none">
-          {skipped + unknown} visits
+          {skipped + not_found + unknown} visits
         </Link>{" "}
-        have no point: {skipped} skipped, {unknown} unknown to the atlas.
+        have no point: {skipped} skipped, {not_found} not found, {unknown} unknown to the atlas.
         {outside > 0 && (
           <>
             <br />

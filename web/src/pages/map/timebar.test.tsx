@@ -97,12 +97,16 @@ it("says what the report does not count, with the way to it", async () => {
   const page = open("/map", {
     rules: [
       on("GET", "/v1/reports/places", {
-        body: { ...places, left_out: { bot: 1234, test: 0 }, no_point: { skipped: 3, unknown: 4 } },
+        body: {
+          ...places,
+          left_out: { bot: 1234, test: 0 },
+          no_point: { skipped: 3, not_found: 2, unknown: 4 },
+        },
       }),
       on("GET", "/v1/reports/countries", problem(503, "Away.")),
     ],
   });
   await page.says("Not counted: 1,234 marked bot.");
   expect(page.text()).not.toContain("marked test");
-  expect(page.text()).toContain("7 visits have no point: 3 skipped, 4 unknown to the atlas.");
+  expect(page.text()).toContain("9 visits have no point: 3 skipped, 2 not found, 4 unknown to the atlas.");
 });
