@@ -25,6 +25,7 @@ packages=()
 compgen -G '/usr/lib/postgresql/*/bin/postgres' >/dev/null || packages+=(postgresql)
 if [ "${1:-}" = test ]; then
   command -v chromium >/dev/null || packages+=(chromium)
+  command -v firefox-esr >/dev/null || packages+=(firefox-esr)
   [ -x /usr/sbin/nginx ] || packages+=(nginx-light)
   [ -x /usr/sbin/haproxy ] || packages+=(haproxy)
   [ -x /usr/sbin/apache2 ] || packages+=(apache2-bin)

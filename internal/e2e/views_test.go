@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -8,6 +10,8 @@ import (
 	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
+	"os"
+	"os/exec"
 	"slices"
 	"strings"
 	"sync"
@@ -25,7 +29,7 @@ import (
 )
 
 // nonceOnly is a policy that runs only scripts with its nonce, and lets nobody make markup of texts.
-const nonceOnly = "default-src 'none'; script-src 'nonce-regatta'; connect-src %s; require-trusted-types-for 'script'; base-uri 'none'"
+const nonceOnly = "default-src 'none'; script-src 'nonce-regatta'; connect-src %s; img-src data:; require-trusted-types-for 'script'; base-uri 'none'"
 
 // viewed is a web site whose pages record their visits at a service elsewhere, which can lose
 // answers.
@@ -105,7 +109,7 @@ func serveViews(t *testing.T, s *service, attributes string) *viewed {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		w.Header().Set("Content-Security-Policy", fmt.Sprintf(nonceOnly, "'self' "+elsewhere.URL))
 		more := map[string]string{"/before": before, "/prepared": prepared}[r.URL.Path]
-		fmt.Fprintf(w, `<!doctype html><html lang="en"><title>%s</title>%s
+		fmt.Fprintf(w, `<!doctype html><html lang="en"><title>%s</title><link rel="icon" href="data:,">%s
 <script nonce="regatta">addEventListener("pageshow", (e) => { window.restored = e.persisted; });</script>
 <script src="%s/porch.js" data-key="%s" data-fields="location.city" %s nonce="regatta" defer></script>
 <p>Hello in <b id="city" data-porch="location.city">your town</b></p></html>`, r.URL.Path, more, elsewhere.URL, key, v.attrs)
@@ -284,4 +288,35 @@ func TestNothingIsSentWithoutConsent(t *testing.T) {
 	paths, _ = s.stored(t, 1)
 	assert.Equal(t, []string{"/map"}, paths, "which is no other view")
 	p.nothingWrong()
+}
+
+// The same in Firefox, which is driven over WebDriver BiDi.
+func TestPagesRecordTheirViewsInFirefox(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	v := serveViews(t, s, "data-visit")
+	firefox, err := exec.LookPath("firefox-esr")
+	require.NoError(t, err, "make test installs it")
+	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, "node", "firefox/views.mjs", v.site, firefox)
+	cmd.Dir = "../../web"
+	cmd.Env = append(os.Environ(), "HOME="+t.TempDir()) // where Firefox keeps what it keeps
+	var errs bytes.Buffer
+	cmd.Stderr = &errs
+	out, err := cmd.Output()
+	require.NoError(t, err, errs.String())
+	saw := parse[struct {
+		Restored       bool
+		Price, Version string
+		Said           []string
+	}](t, answer{body: string(out)})
+	t.Log(saw.Version)
+	assert.True(t, saw.Restored, "the page was really restored")
+	assert.Equal(t, "function", saw.Price)
+	assert.Empty(t, saw.Said, "no error, and no policy that was broken")
+	paths, list := s.stored(t, 5)
+	assert.Equal(t, []string{"/programme", "/map", "/programme", "/second", "/programme"}, paths)
+	assert.Contains(t, *list[0].UserAgent, "Firefox")
+	assert.Empty(t, list[0].Marks)
 }
