@@ -8,10 +8,12 @@ const browser = await puppeteer.launch({ browser: "firefox", executablePath, hea
 const said = [];
 try {
   const page = await browser.newPage();
-  page.on("pageerror", (error) => said.push(String(error)));
+  const hear = (words) => {
+    if (!words.includes("/favicon.ico")) said.push(words); // a picture for the tab is Firefox's own wish
+  };
+  page.on("pageerror", (error) => hear(String(error)));
   page.on("console", (message) => {
-    // A picture for the tab is Firefox's own wish.
-    if (message.type() === "error" && !message.text().includes("/favicon.ico")) said.push(message.text());
+    if (message.type() === "error") hear(message.text());
   });
   const greets = () => page.waitForFunction(() => document.querySelector("#city").textContent === "Lisbon");
   await page.goto(`${site}/programme`);
