@@ -217,7 +217,15 @@ func drawTally(a *terminal.App, r report.Report, head string, compare bool) {
 			rest += fmt.Sprintf(" %s %s.", terminal.Thousands(one.visits), one.are)
 		}
 	}
-	fmt.Fprintf(a.Out, "\n%s, %s.%s%s\n", terminal.Visits(r.Total), from(r.Answered), rest, withoutPlace(r.NoPoint)+leftOut(r.Answered))
+	fmt.Fprintf(a.Out, "\n%s, %s.%s%s\n", terminal.Visits(r.Total), from(r.Answered), rest, withoutPlace(r.NoPoint)+ownLine(leftOut(r.Answered)))
+}
+
+// ownLine puts a sentence on a line of its own.
+func ownLine(text string) string {
+	if text = strings.TrimSpace(text); text != "" {
+		return "\n" + text
+	}
+	return ""
 }
 
 // withoutPlace says which visits have no place, and why; "" where all have one.
@@ -234,7 +242,7 @@ func withoutPlace(n report.NoPoint) string {
 	if len(parts) == 0 {
 		return ""
 	}
-	return " Without a place: " + strings.Join(parts, ", ") + "."
+	return "\nWithout a place: " + strings.Join(parts, ", ") + "."
 }
 
 // leftOut says how many visits a report does not count, and how to see them.
