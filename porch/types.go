@@ -117,7 +117,7 @@ func factsOf(f *handover.Facts) Facts {
 	return Facts{
 		CountryCode: f.CountryCode, RegionCode: f.RegionCode, Language: f.Language, CurrencyCode: f.CurrencyCode, TimeZone: f.TimeZone,
 		Variants: f.Variants, Gate: f.Gate,
-		Names: Names{plain.Value(f.Names.Continent), plain.Value(f.Names.Country), plain.Value(f.Names.Region), plain.Value(f.Names.City)},
+		Names:    Names{plain.Value(f.Names.Continent), plain.Value(f.Names.Country), plain.Value(f.Names.Region), plain.Value(f.Names.City)},
 		Latitude: f.Latitude, Longitude: f.Longitude, RadiusKm: f.RadiusKm,
 	}
 }

@@ -125,6 +125,10 @@ func (l *loader) check(c *Config) {
 	for i, r := range c.Policy {
 		l.checkRule(fmt.Sprintf("policy.%d", i), r)
 	}
+	if _, err := c.Places(); err != nil {
+		key, reason, _ := strings.Cut(err.Error(), ": ")
+		l.problem(key, reason, "Give a country_code, and a region_code and city of it, as a correction has them.")
+	}
 	l.checkProxies(c)
 	l.checkLocal(c)
 	if c.Atlas.Activate != "auto" && c.Atlas.Activate != "manual" {
@@ -233,6 +237,9 @@ func (l *loader) checkRule(key string, r PolicyRule) {
 	}
 	if err := plain.Check(r.Placeholder, 64); err != nil {
 		l.problem(key+".placeholder", err.Error(), "Give a short word.")
+	}
+	if r.Place != (RulePlace{}) && (r.Placeholder == "" || r.Action != "skip") {
+		l.problem(key+".place", "a place is for addresses that are skipped, and goes with a placeholder", "Write action: skip and a placeholder such as the office.")
 	}
 }
 

@@ -137,6 +137,15 @@ type PolicyRule struct {
 	Prefix      string `koanf:"prefix"`
 	Action      string `koanf:"action"`
 	Placeholder string `koanf:"placeholder"`
+	// Place is where visits count whose addresses the rule skips; it goes with a placeholder.
+	Place RulePlace `koanf:"place"`
+}
+
+// RulePlace is a place that the owner names.
+type RulePlace struct {
+	CountryCode string `koanf:"country_code"`
+	RegionCode  string `koanf:"region_code"`
+	City        string `koanf:"city"`
 }
 
 // An AtlasSource is one body of range data.

@@ -8,7 +8,10 @@ import (
 	"time"
 
 	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/locale"
+	"eastporch/internal/core/plain"
 	"eastporch/internal/core/variant"
 )
 
@@ -143,4 +146,24 @@ func (l *loader) checkSite(key string, s Site, known variant.Known) {
 		}
 		names[set.Name] = true
 	}
+}
+
+// Places are where visits count whose addresses are skipped, by the placeholders of the rules. The
+// error is of the first rule whose place is none.
+func (c *Config) Places() (map[string]*atlas.LookupResult, error) {
+	places, said := map[string]*atlas.LookupResult{}, map[string]RulePlace{}
+	for i, r := range c.Policy {
+		if r.Place == (RulePlace{}) {
+			continue
+		}
+		if before, ok := said[r.Placeholder]; ok && before != r.Place {
+			return nil, fmt.Errorf("policy.%d.place: the placeholder %q stands for another place in a rule before", i, r.Placeholder)
+		}
+		found, err := source.Said(source.Correction{CountryCode: plain.Optional(r.Place.CountryCode), RegionCode: plain.Optional(r.Place.RegionCode), City: plain.Optional(r.Place.City)}, "the policy")
+		if err != nil {
+			return nil, fmt.Errorf("policy.%d.place.%w", i, err)
+		}
+		places[r.Placeholder], said[r.Placeholder] = found, r.Place
+	}
+	return places, nil
 }

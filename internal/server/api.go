@@ -27,7 +27,7 @@ import (
 func (s *Server) api(set *settings) (httpapi.Options, error) {
 	cfg := set.cfg
 	known := set.sites()
-	cards := &card.Pipeline{Finder: set.finder, Policy: addr.NewPolicy(cfg.Rules()...), Labels: addr.NewLabels(set.labels), Translators: cfg.Translators(), Atlas: s.shelf}
+	cards := &card.Pipeline{Finder: set.finder, Policy: addr.NewPolicy(cfg.Rules()...), Labels: addr.NewLabels(set.labels), Translators: cfg.Translators(), Places: set.places, Atlas: s.shelf}
 	public, err := s.public(set, cards, known)
 	if err != nil {
 		return httpapi.Options{}, err

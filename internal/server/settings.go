@@ -11,6 +11,7 @@ import (
 
 	"eastporch/api"
 	"eastporch/internal/config"
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/geo"
@@ -31,6 +32,7 @@ type settings struct {
 	sources []editions.SourceConfig
 	labels  map[string][]netip.Prefix
 	finder  caller.Finder
+	places  map[string]*atlas.LookupResult // of addresses that are skipped, by placeholder
 }
 
 // settle makes settings of a configuration, without touching those in use. The error says what of
@@ -45,6 +47,9 @@ func (s *Server) settle(cfg *config.Config) (set *settings, err error) {
 		return nil, err
 	}
 	if set.finder, err = cfg.Finder(set.labels); err != nil {
+		return nil, err
+	}
+	if set.places, err = cfg.Places(); err != nil {
 		return nil, err
 	}
 	for _, site := range cfg.Sites {

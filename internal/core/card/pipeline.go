@@ -24,6 +24,9 @@ type Pipeline struct {
 	Labels addr.Labels
 	// Translators are the owner's NAT64 prefixes.
 	Translators []netip.Prefix
+	// Places are where visits count whose addresses a rule skips, by the rule's placeholder: what
+	// the owner said, and never what was looked up.
+	Places map[string]*atlas.LookupResult
 	// Atlas gives the edition in use, which may change: each card comes from one.
 	Atlas interface{ Current() *atlas.Atlas }
 
@@ -130,6 +133,9 @@ func (p *Pipeline) card(edition *atlas.Atlas, a netip.Addr, obtained string, req
 			reason = "the address was skipped and never looked up"
 		}
 		card.Location, card.Evidence = atlas.Nowhere(reason), []atlas.Evidence{}
+		if at := p.Places[plain.Value(card.Address.Placeholder)]; at != nil {
+			card.Location, card.Evidence = at.Location, at.Evidence
+		}
 		card.Network.Missing = map[string]string{"range": reason, "as_number": reason, "operator": reason}
 	}
 	var country *almanac.Country

@@ -105,7 +105,7 @@ func (s *Store) Reenrich(ctx context.Context, since time.Time, again func(visit.
 				}
 				changed++
 				ids, changes = append(ids, v.ID), append(changes, v)
-				digests = append(digests, list.add(&v.Card.Location, stateBy(v.Card.Address.Skipped, v.Card.Address.Kind != nil)))
+				digests = append(digests, list.add(&v.Card.Location, stateBy(v.Card.Address.Skipped, v.Card.Address.Kind != nil, v.Card.Location.CountryCode != nil)))
 			}
 			if len(ids) == 0 {
 				return nil

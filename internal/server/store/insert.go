@@ -267,7 +267,7 @@ func (s *Store) factsOf(known map[uuid.UUID]*sharedFacts, q *visit.QueuedVisit) 
 		}
 		known[q.Row.FactsID] = f
 	}
-	f.used[stateOf(&q.Row)] = true
+	f.used[f.state(&q.Row)] = true
 	return f, nil
 }
 
@@ -284,11 +284,16 @@ func (s *Store) remember(facts map[uuid.UUID]*sharedFacts) {
 	}
 }
 
-// stateOf says which place of its facts a visit is at.
-func stateOf(r *visit.Row) placeState { return stateBy(r.Skipped, r.Kind != nil) }
+// state says which place of its facts a visit is at.
+func (f *columnFacts) state(r *visit.Row) placeState {
+	return stateBy(r.Skipped, r.Kind != nil, f.country != nil)
+}
 
-func stateBy(isSkipped, isFound bool) placeState {
+// stateBy is state of what was read elsewhere; a visit that the owner names a place for is there.
+func stateBy(isSkipped, isFound, hasCountry bool) placeState {
 	switch {
+	case hasCountry:
+		return lookedUp
 	case isSkipped:
 		return skipped
 	case !isFound:

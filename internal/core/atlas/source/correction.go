@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -97,6 +98,31 @@ func (c *Correction) place() atlas.Place {
 		p.RadiusKm = *c.RadiusKm
 	}
 	return p
+}
+
+// Said gives what an owner says of a place, as an answer has it: its names, its point and its
+// radius follow as those of a correction do. The correction's range is not read. source is who
+// says so in the evidence.
+func Said(c Correction, source string) (*atlas.LookupResult, error) {
+	at := netip.IPv4Unspecified() // any address will do
+	c.Range = at.String()
+	if err := c.Check(); err != nil {
+		return nil, err
+	}
+	first, err := Corrected([]Correction{c})
+	if err != nil {
+		return nil, err
+	}
+	found := *atlas.New(first).Lookup(at)
+	found.Evidence = slices.Clone(found.Evidence)
+	for i := range found.Evidence {
+		e := &found.Evidence[i]
+		e.Range, e.Dated = addr.OptionalRange{}, nil
+		if e.Source == CorrectionsName {
+			e.Source = source
+		}
+	}
+	return &found, nil
 }
 
 // CorrectionsName is what the source of the owner's corrections is called.

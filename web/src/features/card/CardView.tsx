@@ -25,7 +25,7 @@ export function PlaceHead({ card, aside }: { card: Card; aside?: React.ReactNode
         </p>
       )}
       <div className="sure">
-        {!card.address.skipped && (
+        {!(card.address.skipped && w.level === "none") && (
           <b>
             <LevelMark level={w.level} />
           </b>

@@ -34,8 +34,8 @@ export function Marks({ visit }: { visit: Visit }) {
 
 export function placeLine(visit: Visit): { head: string; below: string } {
   const { card } = visit;
-  if (card.address.skipped) return { head: "Skipped", below: "never looked up" };
   const w = card.location;
+  if (card.address.skipped && w.level === "none") return { head: "Skipped", below: "never looked up" };
   switch (w.level) {
     case "none":
       return { head: "Location unknown", below: wasFound(card) ? "no source knows it" : "no visitor" };
