@@ -2,9 +2,11 @@ package e2e
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -13,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"eastporch/internal/config"
 	"eastporch/internal/core/checkup"
 )
 
@@ -205,6 +208,7 @@ func TestCheckupOfRealSetUps(t *testing.T) {
 				if f.Name == tt.check {
 					meant = &report.Findings[i]
 				}
+				usable(t, f)
 				for _, line := range f.Lines {
 					if !strings.HasPrefix(line, "#") {
 						assert.NotContains(t, line, "198.18.9.9", "no line trusts a stranger")
@@ -220,5 +224,37 @@ func TestCheckupOfRealSetUps(t *testing.T) {
 				assert.NotContains(t, p.Peer, "198.18.9.9", "a visitor's address is truncated as the site keeps it")
 			}
 		})
+	}
+}
+
+// usable holds the lines of a finding that go into the configuration against what the service
+// takes, also those that are to be uncommented first.
+func usable(t *testing.T, f checkup.Diagnostic) {
+	t.Helper()
+	if f.Where != checkup.InConfiguration || len(f.Lines) == 0 {
+		return
+	}
+	plain, all := "", ""
+	for _, line := range f.Lines {
+		if !strings.HasPrefix(line, "#") {
+			plain += line + "\n"
+		}
+		if bare := strings.TrimPrefix(line, "# "); bare == line || strings.Contains(bare, ":") && !strings.HasSuffix(bare, "not say:") && !strings.HasPrefix(bare, "Only ") || strings.HasPrefix(strings.TrimSpace(bare), "- ") {
+			all += strings.ReplaceAll(bare, "ITS ADDRESS", "203.0.113.9") + "\n"
+		}
+	}
+	if strings.TrimSpace(plain) != "" {
+		all = plain
+	}
+	file := filepath.Join(t.TempDir(), "eastporch.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(all), 0o600))
+	_, err := config.Load(config.Input{File: file, Getenv: func(string) string { return "" }})
+	var problems config.Problems
+	if errors.As(err, &problems) { // a part of a configuration may lack what stands elsewhere in it
+		for _, p := range problems {
+			assert.NotContains(t, p.Reason, "not known", "%s\n%s", p, all)
+		}
+	} else {
+		assert.NoError(t, err, all)
 	}
 }

@@ -305,10 +305,10 @@ func (w *Watch) protocol() []Diagnostic {
 				Where: InProxy, Lines: []string{"# HAProxy:", "server porch 127.0.0.1:8080 send-proxy-v2"},
 			})
 		case !m.missing && (near(m.peer) && n >= 3 || n >= enough && 2*n >= w.total):
-			lines := []string{"visitor:", "  proxy_protocol:", fmt.Sprintf("    - %q", entry(m.peer))}
+			lines := []string{"public:", "  proxy_protocol:", fmt.Sprintf("    - %q", entry(m.peer))}
 			text := fmt.Sprintf("%d connections from there were refused: it does not stand under public.proxy_protocol. List it, or let it send plain HTTP.", n)
 			if !near(m.peer) {
-				lines = commented([]string{"visitor:", "  proxy_protocol:", `    - "ITS ADDRESS"`})
+				lines = commented([]string{"public:", "  proxy_protocol:", `    - "ITS ADDRESS"`})
 				text += " " + howToCheck
 			}
 			found = append(found, Diagnostic{
