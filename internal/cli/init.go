@@ -77,7 +77,7 @@ func ask(a *terminal.App, cmd *cobra.Command, told *initAnswers) error {
 		check          func(string) error
 	}{
 		{"site", "The host of your site (such as heronlake.example):", &told.site, checkHost},
-		{"ranges", "A file of range data (empty for none yet):", &told.ranges, nil},
+		{"ranges", "A file of range data (empty for none yet):", &told.ranges, shelf.CheckSource},
 		{"proxy", "What stands in front: nginx, haproxy, apache or none (empty for nginx):", &told.proxy, func(text string) error {
 			if text == "" {
 				told.proxy = "nginx"
@@ -94,11 +94,9 @@ func ask(a *terminal.App, cmd *cobra.Command, told *initAnswers) error {
 				fmt.Fprintln(a.Err)
 				return terminal.Usage(fmt.Errorf("nobody answers: give --site, --ranges (may be empty) and --proxy"))
 			}
-			if q.check != nil {
-				if err := q.check(*q.to); err != nil {
-					a.Note(err.Error())
-					continue
-				}
+			if err := q.check(*q.to); err != nil {
+				a.Note(err.Error())
+				continue
 			}
 			break
 		}
@@ -169,7 +167,7 @@ func initialise(a *terminal.App, told *initAnswers, before []byte) error {
 			return fmt.Errorf("the page key: %w", err)
 		}
 	}
-	saysNext(a, told, cfg, secret)
+	saysNext(a, told, cfg, secret, len(before) > 0)
 	return nil
 }
 
@@ -205,7 +203,7 @@ func writeConfig(a *terminal.App, file string, before, text []byte) (*config.Con
 }
 
 // saysNext prints what to put where, and the next command.
-func saysNext(a *terminal.App, told *initAnswers, cfg *config.Config, secret string) {
+func saysNext(a *terminal.App, told *initAnswers, cfg *config.Config, secret string, again bool) {
 	if len(cfg.Atlas.Sources) == 0 {
 		fmt.Fprintf(a.Out, "There is no range data yet, so no address will be located: add it with eastporch init --config %s --ranges FILE.\n", told.file)
 	}
@@ -216,9 +214,15 @@ func saysNext(a *terminal.App, told *initAnswers, cfg *config.Config, secret str
 			fmt.Fprintf(a.Out, "\nFor %s:\n\n%s", told.proxy, indented(part))
 			script = "/porch/porch.js"
 		}
+	} else if len(cfg.Proxies.Trusted) > 0 {
+		script = "/porch/porch.js" // through the proxy of before
 	}
 	if secret != "" {
-		fmt.Fprintf(a.Out, "\nFor your pages; the key is shown once, and any page may show it:\n\n%s",
+		older := ""
+		if again {
+			older = " Keys of before go on working (eastporch keys list)."
+		}
+		fmt.Fprintf(a.Out, "\nFor your pages; the key is shown once, and any page may show it.%s\n\n%s", older,
 			indented(fmt.Sprintf("<script src=%q data-key=%q data-visit defer></script>\n<p>Hello in <b data-porch=\"location.names.city\">your town</b>!</p>\n", script, secret)))
 	}
 	fmt.Fprintf(a.Out, "\nNext:\n\n%s", indented("eastporch serve --config "+told.file+"\n"))

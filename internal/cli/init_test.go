@@ -45,10 +45,11 @@ func TestInitWritesWhatServeTakes(t *testing.T) {
 
 func TestInitAsksForWhatIsNotSaid(t *testing.T) {
 	_, file, ranges, flags := place(t)
-	code, out, errs := run(t, "https://Heron.Example/\nheronlake.example\n"+ranges+"\nsquid\n\n", flags...)
+	code, out, errs := run(t, "https://Heron.Example/\nheronlake.example\nnowhere.csv\n"+ranges+"\nsquid\n\n", flags...)
 	require.Equal(t, 0, code, errs)
 	assert.Contains(t, errs, "The host of your site")
 	assert.Contains(t, errs, `"https://Heron.Example/" is not a host`)
+	assert.Contains(t, errs, "nowhere.csv: ")
 	assert.Contains(t, errs, `"squid" is none of nginx, haproxy, apache, none`)
 	assert.Contains(t, out, "For nginx:")
 	text, err := os.ReadFile(file)
@@ -81,12 +82,15 @@ func TestInitAgainChangesOnlyWhatIsAsked(t *testing.T) {
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, "says so already")
 
-	// What cannot be used is told, and nothing is written.
+	// What cannot be used is told, and nothing is written; a file that would locate nothing is no source.
+	misspelt := filepath.Join(dir, "misspelt.csv")
+	require.NoError(t, os.WriteFile(misspelt, []byte("network,country\n198.18.0.0/24,UK\n"), 0o600))
 	for args, says := range map[string]string{
 		"--site UPPER.example":         "is not a host",
 		"--proxy squid":                "none of nginx",
 		"--ranges " + dir + "/nowhere": "no such file",
 		"--ranges " + file:             "",
+		"--ranges " + misspelt:         "did you mean GB?",
 		"--origin heronlake.example":   "not an origin",
 	} {
 		code, _, errs := run(t, "", append([]string{"init", "--config", file}, strings.Fields(args)...)...)
@@ -108,4 +112,23 @@ func TestInitWithoutRangeDataSaysWhatToDo(t *testing.T) {
 	code, out, errs = run(t, "", "init", "--config", file, "--ranges", ranges)
 	require.Equal(t, 0, code, errs)
 	assert.NotContains(t, out, "There is no range data yet")
+}
+
+func TestInitLabelsAList(t *testing.T) {
+	dir, file, ranges, flags := place(t)
+	office := filepath.Join(dir, "office.txt")
+	require.NoError(t, os.WriteFile(office, []byte("198.18.9.0/24\n"), 0o600))
+	code, _, errs := run(t, "", append(flags, "--site", "heronlake.example", "--ranges", ranges, "--proxy", "nginx")...)
+	require.Equal(t, 0, code, errs)
+	code, out, errs := run(t, "", "init", "--config", file, "--site", "heronlake.example", "--ranges", office)
+	require.Equal(t, 0, code, errs)
+	assert.Contains(t, out, "Its addresses get the label office.")
+	assert.Contains(t, out, "Keys of before go on working")
+	assert.Contains(t, out, `src="/porch/porch.js"`, "the proxy of before is still in front")
+	edition := filepath.Join(dir, "list.edition")
+	code, out, errs = run(t, "", "atlas", "build", "--config", file, "--out", edition)
+	require.Equal(t, 0, code, out+errs)
+	code, out, errs = run(t, "", "resolve", "198.18.9.1", "--atlas", edition, "--open", "198.18.0.0/15", "--output", "json")
+	require.Equal(t, 0, code, out+errs)
+	assert.Contains(t, out, "office")
 }

@@ -21,6 +21,7 @@ type First struct {
 // A FirstSource is a file of range data.
 type FirstSource struct {
 	Name, File, Format string
+	Label              string      // of a list
 	Columns            [][2]string // fact and the file's name of its column
 }
 
@@ -72,6 +73,9 @@ func Edit(text []byte, first First) ([]byte, error) {
 		set(source, "format", scalar(s.Format))
 		if get(source, "rank") == nil {
 			set(source, "rank", &yaml.Node{Kind: yaml.ScalarNode, Value: fmt.Sprint(len(get(mapping(root, "atlas"), "sources").Content))})
+		}
+		if s.Label != "" && get(source, "label") == nil {
+			set(source, "label", scalar(s.Label))
 		}
 		if len(s.Columns) > 0 {
 			columns := &yaml.Node{Kind: yaml.MappingNode, Style: yaml.FlowStyle}

@@ -43,7 +43,8 @@ mapped. Nothing is loaded.`,
 }
 
 // AsSource looks at a file of range data, shows what it holds, and gives it as a first
-// configuration has it.
+// configuration has it: a list is labelled by the file's name. The error says why the file would
+// locate nothing.
 func AsSource(a *terminal.App, file string) (*config.FirstSource, error) {
 	d, err := editions.Describe(file)
 	if err != nil {
@@ -60,19 +61,35 @@ func AsSource(a *terminal.App, file string) (*config.FirstSource, error) {
 		}
 	}
 	drawColumns(a, file, d)
-	for _, line := range d.Advice {
-		fmt.Fprintf(a.Out, "\n%s\n", line)
+	if lacks := d.Lacks(); len(lacks) > 0 {
+		fmt.Fprintln(a.Out)
+		return nil, fmt.Errorf("%s: %s Mend the file, or name its columns under atlas.sources: docs/range-data.md", file, strings.Join(lacks, " "))
+	}
+	if d.Format == source.List {
+		s.Label = strings.TrimSuffix(s.Name, filepath.Ext(s.Name))
+		fmt.Fprintf(a.Out, "\nIts addresses get the label %s. A list locates none: it goes with range data that does.\n", s.Label)
+	} else {
+		drawAdvice(a, d)
 	}
 	fmt.Fprintln(a.Out)
 	return s, nil
 }
 
+// CheckSource says why a file cannot be read as range data; "" is none, and right.
+func CheckSource(file string) error {
+	if file == "" {
+		return nil
+	}
+	if _, err := editions.Describe(file); err != nil {
+		return fmt.Errorf("%s: %w", file, err)
+	}
+	return nil
+}
+
 // drawDescription shows what a file holds, and how it is loaded.
 func drawDescription(a *terminal.App, file string, d *source.Description) {
 	drawColumns(a, file, d)
-	for _, line := range d.Advice {
-		fmt.Fprintf(a.Out, "\n%s\n", line)
-	}
+	drawAdvice(a, d)
 	if len(d.Mapping) > 0 {
 		var pairs []string
 		for _, fact := range source.Columns {
@@ -82,6 +99,12 @@ func drawDescription(a *terminal.App, file string, d *source.Description) {
 		}
 		fmt.Fprintf(a.Out, "\nTo load it, under atlas.sources of the configuration:\n  - name: %s\n    file: %s\n    format: %s\n    rank: 1\n    columns: { %s }\n",
 			filepath.Base(file), file, d.Format, strings.Join(pairs, ", "))
+	}
+}
+
+func drawAdvice(a *terminal.App, d *source.Description) {
+	for _, line := range d.Advice {
+		fmt.Fprintf(a.Out, "\n%s\n", line)
 	}
 }
 

@@ -34,6 +34,8 @@ type Column struct {
 	Filled float64  `json:"filled"`
 	Values []string `json:"values"` // some that differ
 	Fact   string   `json:"fact"`   // proposed, "" for none
+
+	odd error // why the first value that is no country code is none
 }
 
 // DescribeRowsMost is how many rows are looked at, and describeBytes how much text.
@@ -211,6 +213,9 @@ func (d *Description) describe(head []string, rows [][]string) {
 		for _, row := range rows {
 			if i < len(row) && row[i] != "" {
 				values = append(values, row[i])
+				if c.odd == nil {
+					c.odd = almanac.CheckCode(strings.ToUpper(row[i]))
+				}
 				if len(c.Values) < 3 && !slices.Contains(c.Values, row[i]) {
 					c.Values = append(c.Values, row[i])
 				}
@@ -274,13 +279,15 @@ func typeOf(values []string) string {
 	return "text"
 }
 
-// callings are what columns for a fact are called, in lower case without
+// A calling is what columns for a fact are called, in lower case without
 // anything but letters, and what type they have.
-var callings = []struct {
+type calling struct {
 	fact  string
 	names []string
 	types []string
-}{
+}
+
+var callings = []calling{
 	{"range", []string{"range", "prefix", "network", "net", "cidr", "block", "subnet", "iprange"}, []string{"range", "address"}},
 	{"first", []string{"first", "start", "from", "begin", "firstip", "startip", "firstaddress", "startaddress", "low"}, []string{"address", "integer"}},
 	{"last", []string{"last", "end", "to", "lastip", "endip", "lastaddress", "endaddress", "high"}, []string{"address", "integer"}},
@@ -308,12 +315,7 @@ func (d *Description) propose() {
 	}
 	for i := range d.Columns {
 		c := &d.Columns[i]
-		name := strings.Map(func(r rune) rune {
-			if r >= 'a' && r <= 'z' {
-				return r
-			}
-			return -1
-		}, strings.ToLower(c.Name))
+		name := letters(c.Name)
 		for _, k := range callings {
 			if slices.Contains(k.names, name) && (k.types == nil || slices.Contains(k.types, c.Type)) {
 				take(c, k.fact)
@@ -333,12 +335,38 @@ func (d *Description) propose() {
 			take(found[0], only.fact)
 		}
 	}
+	d.Advice = append(d.Advice, d.Lacks()...)
+}
+
+// Lacks says why a source that is mapped as proposed would locate nothing, in sentences; none for
+// a file that needs no columns named.
+func (d *Description) Lacks() (why []string) {
+	if d.Format == Geofeed || d.Format == List || d.Format == Delegated {
+		return nil
+	}
 	if d.Mapping["range"] == "" && (d.Mapping["first"] == "" || d.Mapping["last"] == "") {
-		d.Advice = append(d.Advice, "No column was recognised as the range: map range, or first and last.")
+		why = append(why, "No column was recognised as the range: map range, or first and last.")
 	}
 	if d.Mapping["country_code"] == "" && d.Mapping["as_number"] == "" && d.Mapping["labels"] == "" {
-		d.Advice = append(d.Advice, "No column was recognised as the country code, so it would locate nothing.")
+		text := "No column was recognised as the country code, so it would locate nothing."
+		for _, c := range d.Columns {
+			if c.odd != nil && slices.ContainsFunc(callings, func(k calling) bool { return k.fact == "country_code" && slices.Contains(k.names, letters(c.Name)) }) {
+				return append(why, text+fmt.Sprintf(" Column %q: %v", c.Name, c.odd))
+			}
+		}
+		why = append(why, text)
 	}
+	return why
+}
+
+// letters is a name in lower case, without anything but letters.
+func letters(name string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' {
+			return r
+		}
+		return -1
+	}, strings.ToLower(name))
 }
 
 // pick takes sample rows of different countries, or the first ones.

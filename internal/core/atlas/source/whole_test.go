@@ -135,6 +135,16 @@ func TestDescribe(t *testing.T) {
 	d, err = source.Describe(strings.NewReader("a,b\n1,2\n"))
 	require.NoError(t, err)
 	assert.Len(t, d.Advice, 2, "it says what it did not find")
+	assert.Equal(t, d.Advice, d.Lacks())
+	d, err = source.Describe(strings.NewReader("network,country\n198.18.0.0/24,PT\n198.18.1.0/24,UK\n"))
+	require.NoError(t, err)
+	require.Len(t, d.Lacks(), 1)
+	assert.Contains(t, d.Lacks()[0], `Column "country": "UK" is not a country code: did you mean GB?`)
+	for _, whole := range []string{"198.18.0.0/24,PT,,,\n198.18.1.0/24,,,,\n", "198.18.0.0/24\n", "network,labels\n198.18.0.0/24,office\n"} {
+		d, err = source.Describe(strings.NewReader(whole))
+		require.NoError(t, err)
+		assert.Empty(t, d.Lacks(), whole)
+	}
 }
 
 // full fails after some bytes, as a client does that hangs up.
