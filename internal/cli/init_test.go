@@ -44,12 +44,15 @@ func TestInitWritesWhatServeTakes(t *testing.T) {
 }
 
 func TestInitAsksForWhatIsNotSaid(t *testing.T) {
-	_, file, ranges, flags := place(t)
-	code, out, errs := run(t, "https://Heron.Example/\nheronlake.example\nnowhere.csv\n"+ranges+"\nsquid\n\n", flags...)
+	dir, file, ranges, flags := place(t)
+	misspelt := filepath.Join(dir, "misspelt.csv")
+	require.NoError(t, os.WriteFile(misspelt, []byte("network,country\n198.18.0.0/24,UK\n"), 0o600))
+	code, out, errs := run(t, "https://Heron.Example/\nheronlake.example\nnowhere.csv\n"+misspelt+"\n"+ranges+"\nsquid\n\n", flags...)
 	require.Equal(t, 0, code, errs)
 	assert.Contains(t, errs, "The host of your site")
 	assert.Contains(t, errs, `"https://Heron.Example/" is not a host`)
 	assert.Contains(t, errs, "nowhere.csv: ")
+	assert.Contains(t, errs, "did you mean GB?")
 	assert.Contains(t, errs, `"squid" is none of nginx, haproxy, apache, none`)
 	assert.Contains(t, out, "For nginx:")
 	text, err := os.ReadFile(file)

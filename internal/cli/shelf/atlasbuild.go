@@ -61,9 +61,9 @@ func AsSource(a *terminal.App, file string) (*config.FirstSource, error) {
 		}
 	}
 	drawColumns(a, file, d)
-	if lacks := d.Lacks(); len(lacks) > 0 {
+	if err := lacking(file, d); err != nil {
 		fmt.Fprintln(a.Out)
-		return nil, fmt.Errorf("%s: %s Mend the file, or name its columns under atlas.sources: docs/range-data.md", file, strings.Join(lacks, " "))
+		return nil, err
 	}
 	if d.Format == source.List {
 		s.Label = strings.TrimSuffix(s.Name, filepath.Ext(s.Name))
@@ -75,15 +75,24 @@ func AsSource(a *terminal.App, file string) (*config.FirstSource, error) {
 	return s, nil
 }
 
-// CheckSource says why a file cannot be read as range data; "" is none, and right.
+// CheckSource says why a file is no source; "" is none, and right.
 func CheckSource(file string) error {
 	if file == "" {
 		return nil
 	}
-	if _, err := editions.Describe(file); err != nil {
+	d, err := editions.Describe(file)
+	if err != nil {
 		return fmt.Errorf("%s: %w", file, err)
 	}
-	return nil
+	return lacking(file, d)
+}
+
+func lacking(file string, d *source.Description) error {
+	lacks := d.Lacks()
+	if len(lacks) == 0 {
+		return nil
+	}
+	return fmt.Errorf("%s: %s Mend the file, or name its columns under atlas.sources: docs/range-data.md", file, strings.Join(lacks, " "))
 }
 
 // drawDescription shows what a file holds, and how it is loaded.
