@@ -220,9 +220,9 @@ func saysNext(a *terminal.App, told *initAnswers, cfg *config.Config, secret str
 	if secret != "" {
 		older := ""
 		if again {
-			older = " Keys of before go on working (eastporch keys list)."
+			older = "; those of before go on working (eastporch keys list)"
 		}
-		fmt.Fprintf(a.Out, "\nFor your pages; the key is shown once, and any page may show it.%s\n\n%s", older,
+		fmt.Fprintf(a.Out, "\nFor your pages; the key is shown once, and any page may show it%s:\n\n%s", older,
 			indented(fmt.Sprintf("<script src=%q data-key=%q data-visit defer></script>\n<p>Hello in <b data-porch=\"location.names.city\">your town</b>!</p>\n", script, secret)))
 	}
 	fmt.Fprintf(a.Out, "\nNext:\n\n%s", indented("eastporch serve --config "+told.file+"\n"))

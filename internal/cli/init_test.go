@@ -126,7 +126,7 @@ func TestInitLabelsAList(t *testing.T) {
 	code, out, errs := run(t, "", "init", "--config", file, "--site", "heronlake.example", "--ranges", office)
 	require.Equal(t, 0, code, errs)
 	assert.Contains(t, out, "Its addresses get the label office.")
-	assert.Contains(t, out, "Keys of before go on working")
+	assert.Contains(t, out, "any page may show it; those of before go on working (eastporch keys list):")
 	assert.Contains(t, out, `src="/porch/porch.js"`, "the proxy of before is still in front")
 	edition := filepath.Join(dir, "list.edition")
 	code, out, errs = run(t, "", "atlas", "build", "--config", file, "--out", edition)

@@ -35,7 +35,8 @@ const noRanges = `# No range data yet: addresses are classified, and none is loc
 
 // Edit puts into a configuration what a first one says, and leaves all else: other keys, their
 // order and the comments. An empty text gets a head. What is there already is not doubled: a site
-// of the same host, a source of the same name. The error says why a text is no configuration.
+// of the same host, a source of the same name, which keeps its columns while its file is the same.
+// The error says why a text is no configuration.
 func Edit(text []byte, first First) ([]byte, error) {
 	var doc yaml.Node
 	if err := yaml.Unmarshal(text, &doc); err != nil {
@@ -69,6 +70,8 @@ func Edit(text []byte, first First) ([]byte, error) {
 	}
 	if s := first.Source; s != nil {
 		source := under(list(mapping(root, "atlas"), "sources"), "name", s.Name)
+		file, columns := get(source, "file"), get(source, "columns")
+		mapped := columns != nil && file != nil && file.Value == s.File // by the owner, perhaps
 		set(source, "file", scalar(s.File))
 		set(source, "format", scalar(s.Format))
 		if get(source, "rank") == nil {
@@ -77,7 +80,7 @@ func Edit(text []byte, first First) ([]byte, error) {
 		if s.Label != "" && get(source, "label") == nil {
 			set(source, "label", scalar(s.Label))
 		}
-		if len(s.Columns) > 0 {
+		if len(s.Columns) > 0 && !mapped {
 			columns := &yaml.Node{Kind: yaml.MappingNode, Style: yaml.FlowStyle}
 			for _, pair := range s.Columns {
 				set(columns, pair[0], scalar(pair[1]))

@@ -52,6 +52,19 @@ func TestWithoutRangeDataItSaysWhatToDo(t *testing.T) {
 	loaded(t, with)
 }
 
+// Columns that the owner named stay while the file is the same, and go with it.
+func TestNamedColumnsStayWithTheirFile(t *testing.T) {
+	own := []byte("atlas:\n  sources:\n    - { name: ranges.csv, file: /srv/ranges.csv, format: csv, rank: 1, columns: { range: network, country_code: state } }\n")
+	again, err := Edit(own, First{Source: whole.Source})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"range": "network", "country_code": "state"}, loaded(t, again).Atlas.Sources[0].Columns)
+	other := *whole.Source
+	other.File = "/srv/new/ranges.csv"
+	moved, err := Edit(own, First{Source: &other})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"range": "net: work", "country_code": "cc"}, loaded(t, moved).Atlas.Sources[0].Columns)
+}
+
 // What an owner wrote stays: comments, order, and every key that is not asked for.
 func TestAnOwnersConfigurationStays(t *testing.T) {
 	own := `# ours, since 2024
