@@ -21,6 +21,7 @@ type Card struct {
 	Level         string // city, region, country, continent or none
 	ContinentCode string
 	CountryCode   string // ISO 3166-1 alpha-2
+	Basis         string // of the country code: correction, self-published claim, table's claim, derived or registration
 	RegionCode    string // ISO 3166-2
 	City          string // as the source calls it
 	PostalCode    string
@@ -51,7 +52,7 @@ func cardOf(c *card.Card) Card {
 	w := &c.Location
 	out := Card{
 		Address: c.Address.Text.Addr, Obtained: c.Address.Obtained, Skipped: c.Address.Skipped, Reason: plain.Value(c.Address.Reason),
-		Level: string(w.Level), ContinentCode: plain.Value(w.ContinentCode), CountryCode: plain.Value(w.CountryCode), RegionCode: plain.Value(w.RegionCode),
+		Level: string(w.Level), ContinentCode: plain.Value(w.ContinentCode), CountryCode: plain.Value(w.CountryCode), Basis: plain.Value(w.Basis), RegionCode: plain.Value(w.RegionCode),
 		City: plain.Value(w.City), PostalCode: plain.Value(w.PostalCode), TimeZone: plain.Value(w.TimeZone), LocalTime: c.Clock.LocalTime.Time,
 		Names:    Names{plain.Value(w.Names.Continent), plain.Value(w.Names.Country), plain.Value(w.Names.Region), plain.Value(w.Names.City)},
 		Missing:  map[string]string{},

@@ -32,6 +32,7 @@ var reportKinds = []struct{ name, short, head string }{
 	{"languages", "Visits by language", "Language"},
 	{"labels", "Visits by label", "Label"},
 	{"links", "Visits by link", "Link"},
+	{"bases", "Visits by what their country rests on", "Basis of the country"},
 }
 
 // ReportCommand answers questions about many visits.
@@ -290,6 +291,7 @@ func visitFlags(cmd *cobra.Command) map[string]*string {
 		{"region-code", "from this region (ISO 3166-2)"},
 		{"city", "from this town"},
 		{"level", "city, region, country, continent or none"},
+		{"basis", "whose country rests on this: correction, self-published claim, table's claim, derived or registration"},
 		{"path", "paths that begin so"},
 		{"referrer", "referred by this host"},
 		{"language", "with this language (BCP 47)"},

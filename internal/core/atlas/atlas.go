@@ -129,6 +129,7 @@ func (a *Atlas) find(ip netip.Addr) *LookupResult {
 		d := a.results.describe(&won.Place)
 		f.Location = d.location
 		f.Evidence = slices.Insert(f.Evidence, 1, d.derived...)
+		f.Location.Basis = basis(f.Evidence)
 		if f.Evidence[0].Basis == Registration {
 			f.Location.Missing = maps.Clone(f.Location.Missing)
 			f.Evidence[0].Reason = plain.Optional("where it is registered, which need not be where it is")
@@ -143,6 +144,16 @@ func (a *Atlas) find(ip netip.Addr) *LookupResult {
 	f.label(a.sources, ip)
 	runtime.KeepAlive(a)
 	return f
+}
+
+// basis is that of the country, which some evidence that was used says.
+func basis(evidence []Evidence) *string {
+	for i := range evidence {
+		if e := &evidence[i]; e.Used && slices.Contains(e.Facts, "country_code") {
+			return (*string)(&e.Basis)
+		}
+	}
+	return nil
 }
 
 const unknown = "no source of this edition knows the address"

@@ -36,6 +36,7 @@ func (v *Names) AppendJSON(b []byte) []byte {
 // Location: What an atlas says of an address. What is null is not known, and missing says why.
 type Location struct {
 	Level         Level             `json:"level"`
+	Basis         *string           `json:"basis"` // On what grounds `country_code` is stated, the best first.
 	ContinentCode *string           `json:"continent_code"`
 	CountryCode   *string           `json:"country_code"` // ISO 3166-1 alpha-2.
 	RegionCode    *string           `json:"region_code"`  // ISO 3166-2.
@@ -53,6 +54,8 @@ type Location struct {
 func (v *Location) AppendJSON(b []byte) []byte {
 	b = append(b, `{"level":`...)
 	b = jsonout.String(b, string(v.Level))
+	b = append(b, `,"basis":`...)
+	b = jsonout.Optional(b, v.Basis)
 	b = append(b, `,"continent_code":`...)
 	b = jsonout.Optional(b, v.ContinentCode)
 	b = append(b, `,"country_code":`...)

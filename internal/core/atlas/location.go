@@ -49,7 +49,7 @@ func (w *Location) NamesIn(tag string) (n Names) {
 }
 
 var allFacts = []string{
-	"continent_code", "country_code", "region_code", "city", "postal_code",
+	"basis", "continent_code", "country_code", "region_code", "city", "postal_code",
 	"latitude", "longitude", "radius_km", "time_zone",
 }
 

@@ -140,3 +140,22 @@ func TestAClaimGoesBeforeARegistration(t *testing.T) {
 	assert.False(t, last.Used)
 	assert.Equal(t, "ES", last.Values["country_code"])
 }
+
+// What the country rests on is what said the country, not who said anything of the place.
+func TestTheBasisIsThatOfTheCountry(t *testing.T) {
+	registry, err := source.ReadDelegated(strings.NewReader("lakereg|PT|ipv4|198.18.0.0|32768|20000101|allocated"), atlas.About{Name: "registry", Rank: 4})
+	require.NoError(t, err)
+	points := table(t, "points", 2, "range,country_code,latitude,longitude\n198.18.200.0/24,,38.72,-9.14\n198.18.5.0/24,,38.72,-9.14\n")
+	named := table(t, "named", 3, "range,country_code,latitude,longitude\n198.18.5.0/24,PT,38.71,-9.14\n")
+	own, err := source.Corrected([]source.Correction{{Range: "198.18.6.0/24", CountryCode: plain.Optional("NO")}})
+	require.NoError(t, err)
+	a := atlas.New(own, geofeed(t, 1, "198.18.3.0/26,PT,PT-11,Lisbon,", "198.18.7.0/24,,,,"), points, named, registry)
+	for ip, want := range map[string]string{
+		"198.18.3.40": "self-published claim", "198.18.200.1": "derived", "198.18.5.1": "table's claim", "198.18.6.1": "correction", "198.18.8.1": "registration",
+		"198.18.7.1": "", "198.51.100.1": "",
+	} {
+		w := at(a, ip).Location
+		assert.Equal(t, want, plain.Value(w.Basis), ip)
+		assert.Equal(t, w.CountryCode == nil, w.Basis == nil, ip)
+	}
+}

@@ -20,6 +20,9 @@ const (
 	Derived       Basis = "derived"
 )
 
+// Bases are the grounds, the best first.
+var Bases = []Basis{Corrects, SelfPublished, TableClaim, Derived, Registration}
+
 // About describes a source to people and to the merging.
 type About struct {
 	Name    string `json:"name"`

@@ -57,7 +57,7 @@ func TestSkippedIsNeverLookedUp(t *testing.T) {
 		assert.True(t, c.Address.Skipped, ip)
 		assert.NotNil(t, c.Address.Reason, ip)
 		assert.Equal(t, atlas.None, c.Location.Level, ip)
-		assert.Len(t, c.Location.Missing, 9, ip)
+		assert.Len(t, c.Location.Missing, 10, ip)
 		assert.Empty(t, c.Evidence, ip)
 		assert.Len(t, c.Network.Missing, 3, ip)
 	}

@@ -27,6 +27,7 @@ var kinds = map[string]kind{
 	"paths":     {visit.ByPath, plainLine("path")},
 	"referrers": {visit.ByReferrer, plainLine("referrer")},
 	"languages": {visit.ByLanguage, plainLine("language")},
+	"bases":     {visit.ByBasis, basisLine},
 	"labels":    {visit.ByLabel, plainLine("label")},
 	"links":     {visit.ByLink, plainLine("link")},
 }
@@ -59,6 +60,13 @@ func countryLine(k visit.KeyCount) (Row, bool) {
 	r.nameCountry()
 	r.Name = r.Names.Country
 	return r, true
+}
+
+func basisLine(k visit.KeyCount) (Row, bool) {
+	if k.Key == "" { // there is no country
+		return Row{Filter: map[string]string{"level": string(atlas.None)}}, true
+	}
+	return plainLine("basis")(k)
 }
 
 func (r *Row) nameCountry() {

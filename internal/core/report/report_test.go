@@ -113,7 +113,7 @@ func TestRowsOfEveryKind(t *testing.T) {
 			place("none", "", "", "", 0, 0, 3), place("not found", "", "", "", 0, 0, 4), place("skipped", "", "", "", 0, 0, 5),
 		}},
 		visit.ByNetwork: keys("64500 Harbour Net (invented)", 2, " Lake", 1, "", 1), visit.ByPath: {Keys: keys("/programme", 2, "", 1).Keys, Others: 7, Counted: true},
-		visit.ByLabel: keys("office", 2), visit.ByLink: keys("poster", 1), visit.ByAll: keys("", 20), visit.ByReferrer: keys("rowing-news.example", 1), visit.ByLanguage: keys("pt", 1),
+		visit.ByLabel: keys("office", 2), visit.ByBasis: keys("registration", 3, "", 2), visit.ByLink: keys("poster", 1), visit.ByAll: keys("", 20), visit.ByReferrer: keys("rowing-news.example", 1), visit.ByLanguage: keys("pt", 1),
 	}}
 	reports := report.New(c, func() time.Time { return now })
 	for name, want := range map[string]struct {
@@ -126,6 +126,7 @@ func TestRowsOfEveryKind(t *testing.T) {
 		"zones":     {[]string{"Europe/Lisbon"}, 19, 12, map[string]string{"time_zone": "Europe/Lisbon"}},
 		"places":    {[]string{"city/PT/PT-11/Lisbon/38.72/-9.14", "region/PT/PT-11//38.8/-9.1", "country/NO///60/9"}, 19, 12, map[string]string{"city": "Lisbon", "country_code": "PT", "region_code": "PT-11"}},
 		"networks":  {[]string{"64500 Harbour Net (invented)", " Lake", ""}, 4, 0, map[string]string{"network": "64500 Harbour Net (invented)"}},
+		"bases":     {[]string{"registration", ""}, 5, 0, map[string]string{"basis": "registration"}},
 		"paths":     {[]string{"/programme", ""}, 10, 0, map[string]string{"path": "/programme"}},
 		"referrers": {[]string{"rowing-news.example"}, 1, 0, map[string]string{"referrer": "rowing-news.example"}},
 		"languages": {[]string{"pt"}, 1, 0, map[string]string{"language": "pt"}},

@@ -26,6 +26,7 @@ type Filter struct {
 	RegionCode  string
 	City        string
 	Level       atlas.Level
+	Basis       string // of the country
 	Skipped     *bool
 	Path        string // the beginning of the path
 	Referrer    string // a host
@@ -49,6 +50,7 @@ type By string
 const (
 	ByAll      By = "all"
 	ByCountry  By = "country"
+	ByBasis    By = "basis"
 	ByPlace    By = "place"
 	ByPath     By = "path"
 	ByReferrer By = "referrer"

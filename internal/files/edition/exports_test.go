@@ -83,7 +83,7 @@ func told(t *testing.T, f *atlas.LookupResult) string {
 	t.Helper()
 	labels := slices.Sorted(slices.Values(f.Labels))
 	w := f.Location
-	w.Missing = nil
+	w.Missing, w.Basis = nil, nil
 	text, err := json.Marshal([]any{w, f.Network.ASNumber, f.Network.Operator, labels, asked(f)})
 	require.NoError(t, err)
 	return string(text)

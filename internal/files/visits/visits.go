@@ -46,6 +46,7 @@ type flat struct {
 	Kind        *string   `parquet:"kind,optional,dict"`
 	Level       string    `parquet:"level,dict"`
 	CountryCode *string   `parquet:"country_code,optional,dict"`
+	Basis       *string   `parquet:"basis,optional,dict"`
 	RegionCode  *string   `parquet:"region_code,optional,dict"`
 	City        *string   `parquet:"city,optional,dict"`
 	Latitude    *float64  `parquet:"latitude,optional"`
@@ -62,7 +63,7 @@ type flat struct {
 
 // columns are the names of flat's fields.
 var columns = []string{
-	"id", "time", "site", "path", "referrer", "user_agent", "link", "attributes", "marks", "address", "kind", "level", "country_code", "region_code", "city",
+	"id", "time", "site", "path", "referrer", "user_agent", "link", "attributes", "marks", "address", "kind", "level", "country_code", "basis", "region_code", "city",
 	"latitude", "longitude", "radius_km", "time_zone", "as_number", "operator", "labels", "language", "card", "trail",
 }
 
@@ -78,7 +79,7 @@ func flatten(v visit.Visit) (flat, error) {
 	}
 	f := flat{
 		ID: v.ID.String(), Time: v.Time, Site: v.Site, Path: v.Path, Referrer: v.Referrer, UserAgent: v.UserAgent, Link: v.Link,
-		Marks: strings.Join(v.Marks, ";"), Level: string(c.Location.Level), CountryCode: c.Location.CountryCode, RegionCode: c.Location.RegionCode,
+		Marks: strings.Join(v.Marks, ";"), Level: string(c.Location.Level), CountryCode: c.Location.CountryCode, Basis: c.Location.Basis, RegionCode: c.Location.RegionCode,
 		City: c.Location.City, Latitude: c.Location.Latitude, Longitude: c.Location.Longitude, RadiusKm: c.Location.RadiusKm,
 		TimeZone: c.Location.TimeZone, Operator: c.Network.Operator, Labels: strings.Join(c.Labels, ";"), Language: c.Locale.Language,
 		Card: string(card), Trail: string(trail),
@@ -178,7 +179,7 @@ func (c *csvWriter) Write(v visit.Visit) error {
 	}
 	row := []string{
 		f.ID, f.Time.Format("2006-01-02T15:04:05.000Z"), f.Site, f.Path, text(f.Referrer), text(f.UserAgent), text(f.Link), text(f.Attributes), f.Marks, text(f.Address), text(f.Kind),
-		f.Level, text(f.CountryCode), text(f.RegionCode), text(f.City), number(f.Latitude), number(f.Longitude), number(f.RadiusKm), text(f.TimeZone),
+		f.Level, text(f.CountryCode), text(f.Basis), text(f.RegionCode), text(f.City), number(f.Latitude), number(f.Longitude), number(f.RadiusKm), text(f.TimeZone),
 		asNumber, text(f.Operator), f.Labels, f.Language, f.Card, f.Trail,
 	}
 	for i, cell := range row {

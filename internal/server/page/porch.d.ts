@@ -50,6 +50,8 @@ export interface PorchCard {
 
 export interface PorchLocation {
   level: "city" | "region" | "country" | "continent" | "none";
+  /** On what grounds `country_code` is stated, the best first. */
+  basis: "correction" | "self-published claim" | "table's claim" | "derived" | "registration" | null;
   continent_code: string | null;
   /** ISO 3166-1 alpha-2. */
   country_code: string | null;

@@ -72,7 +72,7 @@ func Filter(c *gin.Context, known *sites.Sites) (visit.Filter, error) {
 		Site: c.Query("site"), CountryCode: c.Query("country_code"), City: c.Query("city"),
 		Level: atlas.Level(c.Query("level")), Path: c.Query("path"), RegionCode: c.Query("region_code"),
 		Referrer: c.Query("referrer"), Language: c.Query("language"), TimeZone: c.Query("time_zone"), Network: c.Query("network"),
-		Label: c.Query("label"), Link: c.Query("link"), Mark: c.Query("mark"),
+		Label: c.Query("label"), Link: c.Query("link"), Mark: c.Query("mark"), Basis: c.Query("basis"),
 	}
 	if _, err := known.Find(f.Site); err != nil {
 		return f, err
@@ -95,6 +95,9 @@ func Filter(c *gin.Context, known *sites.Sites) (visit.Filter, error) {
 	case "", atlas.City, atlas.Region, atlas.Country, atlas.Continent, atlas.None:
 	default:
 		return f, invalid.Field("level", fmt.Sprintf("%.20q is not a level", string(f.Level)), "Give city, region, country, continent or none.")
+	}
+	if f.Basis != "" && !slices.Contains(atlas.Bases, atlas.Basis(f.Basis)) {
+		return f, invalid.Field("basis", fmt.Sprintf("%.20q is not a basis", f.Basis), "Give correction, self-published claim, table's claim, derived or registration.")
 	}
 	if text := c.Query("skipped"); text != "" {
 		aside, err := strconv.ParseBool(text)

@@ -146,7 +146,7 @@ func queueFacts(batch *pgx.Batch, v visit.Visit, place int64) error {
 		return err
 	}
 	batch.Queue(`INSERT INTO edition_facts VALUES ($1, $2) ON CONFLICT DO NOTHING`, row.FactsID, string(body))
-	batch.Queue(`UPDATE visit SET facts = $2, card = $3, earlier = earlier || facts, country_code = $4, place = $5, network = $6, week_hour = $7 WHERE id = $1`,
-		v.ID, row.FactsID, string(row.Card), v.Card.Location.CountryCode, place, null(visit.NetworkKey(v.Card.Network)), row.WeekHour)
+	batch.Queue(`UPDATE visit SET facts = $2, card = $3, earlier = earlier || facts, country_code = $4, place = $5, network = $6, week_hour = $7, basis = $8 WHERE id = $1`,
+		v.ID, row.FactsID, string(row.Card), v.Card.Location.CountryCode, place, null(visit.NetworkKey(v.Card.Network)), row.WeekHour, v.Card.Location.Basis)
 	return nil
 }

@@ -48,6 +48,7 @@ var columns = []column{
 	{name: "kind", kind: "text", value: kindOf},
 	{name: "skipped", kind: "boolean", value: func(r *insertRow) any { return r.Skipped }},
 	{name: "country_code", kind: "text", value: func(r *insertRow) any { return r.facts.country }},
+	{name: "basis", kind: "text", value: func(r *insertRow) any { return r.facts.basis }},
 	{name: "place", kind: "bigint", value: func(r *insertRow) any { return r.facts.place[r.facts.state(r.Row)] }},
 	{name: "network", kind: "text", value: func(r *insertRow) any { return r.facts.network }},
 	{name: "labels", kind: "text[]", value: func(r *insertRow) any { return list(r.Labels) }},

@@ -238,8 +238,8 @@ type sharedFacts struct {
 // columnFacts are what of edition facts has columns. Facts are named by their content and
 // places are never dropped, so they hold for ever.
 type columnFacts struct {
-	country, network *string
-	place            [placeStates]int64 // the ids of the place; 0 where it is not known yet
+	country, basis, network *string
+	place                   [placeStates]int64 // the ids of the place; 0 where it is not known yet
 }
 
 // factsKept bounds how many facts are remembered with their columns.
@@ -257,13 +257,14 @@ func (s *Store) factsOf(known map[uuid.UUID]*sharedFacts, q *visit.QueuedVisit) 
 			var read struct {
 				Location struct {
 					CountryCode *string `json:"country_code"`
+					Basis       *string `json:"basis"`
 				} `json:"location"`
 				Network atlas.Network `json:"network"`
 			}
 			if err := json.Unmarshal(q.Facts, &read); err != nil {
 				return nil, fmt.Errorf("the edition facts of %s: %w", q.Row.ID, err)
 			}
-			f.country, f.network = read.Location.CountryCode, null(visit.NetworkKey(read.Network))
+			f.country, f.basis, f.network = read.Location.CountryCode, read.Location.Basis, null(visit.NetworkKey(read.Network))
 		}
 		known[q.Row.FactsID] = f
 	}

@@ -23,6 +23,7 @@ type dimension struct {
 var dimensions = map[visit.By]dimension{
 	visit.ByAll:      {"''", true},
 	visit.ByCountry:  {"coalesce(country_code, '')", true},
+	visit.ByBasis:    {"coalesce(basis, '')", false},
 	visit.ByPlace:    {"place", false},
 	visit.ByPath:     {"path", false},
 	visit.ByReferrer: {"coalesce(referrer_host, '')", false},

@@ -30,6 +30,7 @@ func where(f visit.Filter) (string, pgx.NamedArgs) {
 	}
 	for _, equal := range []struct{ column, value string }{
 		{"country_code", f.CountryCode},
+		{"basis", f.Basis},
 		{"referrer_host", f.Referrer},
 		{"language", f.Language},
 		{"network", f.Network},

@@ -1427,6 +1427,11 @@ export interface components {
         /** @description What an atlas says of an address. What is null is not known, and missing says why. */
         Location: {
             level: components["schemas"]["Level"];
+            /**
+             * @description On what grounds `country_code` is stated, the best first.
+             * @enum {string|null}
+             */
+            basis: "correction" | "self-published claim" | "table's claim" | "derived" | "registration" | null;
             continent_code: string | null;
             /** @description ISO 3166-1 alpha-2. */
             country_code: string | null;
@@ -2974,6 +2979,8 @@ export interface components {
         City: string;
         /** @description Visits that were located to exactly this level. */
         Level: components["schemas"]["Level"];
+        /** @description Visits whose country rests on this. */
+        Basis: components["schemas"]["Basis"];
         /** @description Visits whose address was skipped, or was looked up. */
         Skipped: boolean;
         /**
@@ -3876,6 +3883,8 @@ export interface operations {
                 city?: components["parameters"]["City"];
                 /** @description Visits that were located to exactly this level. */
                 level?: components["parameters"]["Level"];
+                /** @description Visits whose country rests on this. */
+                basis?: components["parameters"]["Basis"];
                 /** @description Visits whose address was skipped, or was looked up. */
                 skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
@@ -4072,6 +4081,8 @@ export interface operations {
                 city?: components["parameters"]["City"];
                 /** @description Visits that were located to exactly this level. */
                 level?: components["parameters"]["Level"];
+                /** @description Visits whose country rests on this. */
+                basis?: components["parameters"]["Basis"];
                 /** @description Visits whose address was skipped, or was looked up. */
                 skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
@@ -4136,6 +4147,8 @@ export interface operations {
                 city?: components["parameters"]["City"];
                 /** @description Visits that were located to exactly this level. */
                 level?: components["parameters"]["Level"];
+                /** @description Visits whose country rests on this. */
+                basis?: components["parameters"]["Basis"];
                 /** @description Visits whose address was skipped, or was looked up. */
                 skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
@@ -4359,6 +4372,8 @@ export interface operations {
                 city?: components["parameters"]["City"];
                 /** @description Visits that were located to exactly this level. */
                 level?: components["parameters"]["Level"];
+                /** @description Visits whose country rests on this. */
+                basis?: components["parameters"]["Basis"];
                 /** @description Visits whose address was skipped, or was looked up. */
                 skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
@@ -4391,7 +4406,7 @@ export interface operations {
             header?: never;
             path: {
                 /** @description What visits are counted by. */
-                by: "countries" | "regions" | "towns" | "zones" | "places" | "networks" | "paths" | "referrers" | "languages" | "labels" | "links";
+                by: "countries" | "regions" | "towns" | "zones" | "places" | "networks" | "paths" | "referrers" | "languages" | "labels" | "links" | "bases";
             };
             cookie?: never;
         };
@@ -4435,6 +4450,8 @@ export interface operations {
                 city?: components["parameters"]["City"];
                 /** @description Visits that were located to exactly this level. */
                 level?: components["parameters"]["Level"];
+                /** @description Visits whose country rests on this. */
+                basis?: components["parameters"]["Basis"];
                 /** @description Visits whose address was skipped, or was looked up. */
                 skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
@@ -4506,6 +4523,8 @@ export interface operations {
                 city?: components["parameters"]["City"];
                 /** @description Visits that were located to exactly this level. */
                 level?: components["parameters"]["Level"];
+                /** @description Visits whose country rests on this. */
+                basis?: components["parameters"]["Basis"];
                 /** @description Visits whose address was skipped, or was looked up. */
                 skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
@@ -4612,6 +4631,8 @@ export interface operations {
                 city?: components["parameters"]["City"];
                 /** @description Visits that were located to exactly this level. */
                 level?: components["parameters"]["Level"];
+                /** @description Visits whose country rests on this. */
+                basis?: components["parameters"]["Basis"];
                 /** @description Visits whose address was skipped, or was looked up. */
                 skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */
@@ -4683,6 +4704,8 @@ export interface operations {
                 city?: components["parameters"]["City"];
                 /** @description Visits that were located to exactly this level. */
                 level?: components["parameters"]["Level"];
+                /** @description Visits whose country rests on this. */
+                basis?: components["parameters"]["Basis"];
                 /** @description Visits whose address was skipped, or was looked up. */
                 skipped?: components["parameters"]["Skipped"];
                 /** @description The beginning of the path. */

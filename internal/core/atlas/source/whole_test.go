@@ -58,12 +58,16 @@ func TestAnExportSaysTheSame(t *testing.T) {
 	fromCSV, fromFeed := atlas.New(all), atlas.New(places)
 	r := rand.New(rand.NewPCG(12, 12))
 	for _, ip := range probes(r) {
-		want := a.Lookup(ip)
-		got := fromCSV.Lookup(ip)
+		want := *a.Lookup(ip)
+		want.Location.Basis = nil // which a file of ranges does not keep
+		got := *fromCSV.Lookup(ip)
+		got.Location.Basis = nil
 		require.Equal(t, want.Location, got.Location, "%s", ip)
 		require.Equal(t, want.Network.ASNumber, got.Network.ASNumber, "%s", ip)
 		require.Equal(t, want.Network.Operator, got.Network.Operator, "%s", ip)
-		require.Equal(t, want.Location, fromFeed.Lookup(ip).Location, "%s", ip)
+		again := *fromFeed.Lookup(ip)
+		again.Location.Basis = nil
+		require.Equal(t, want.Location, again.Location, "%s", ip)
 	}
 }
 

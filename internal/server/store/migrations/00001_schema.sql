@@ -148,6 +148,7 @@ CREATE TABLE visit (
     kind          text,
     skipped       boolean NOT NULL,
     country_code  text,
+    basis         text, -- of the country
     place         bigint NOT NULL, -- an id of the table place
     network       text,
     labels        text[] NOT NULL,
@@ -236,7 +237,7 @@ CREATE FUNCTION count_where(condition text) RETURNS TABLE (site text, dimension 
 LANGUAGE plpgsql STABLE AS $$
 BEGIN
     RETURN QUERY EXECUTE $sql$ WITH every AS MATERIALIZED (
-            SELECT site, counted, CASE WHEN counted THEN '' ELSE marks[1] END AS mark, coalesce(country_code, '') AS country, place, path,
+            SELECT site, counted, CASE WHEN counted THEN '' ELSE marks[1] END AS mark, coalesce(country_code, '') AS country, coalesce(basis, '') AS basis, place, path,
                 coalesce(referrer_host, '') AS referrer, language, coalesce(network, '') AS network, week_hour::text AS hour, gate, link, labels,
                 date_trunc('day', time, 'UTC') AS day, date_bin('15 minutes', time, '2000-01-01Z') AS quarter
             FROM visit WHERE $sql$ || condition || $sql$
@@ -245,6 +246,7 @@ BEGIN
         UNION ALL SELECT site, 'all', 'day', day, mark, NULL::bigint, count(*) FROM every GROUP BY 1, 4, 5
         UNION ALL SELECT site, 'country', 'quarter', quarter, country, NULL::bigint, count(*) FROM v GROUP BY 1, 4, 5
         UNION ALL SELECT site, 'country', 'day', day, country, NULL::bigint, count(*) FROM v GROUP BY 1, 4, 5
+        UNION ALL SELECT site, 'basis', 'day', day, basis, NULL::bigint, count(*) FROM v GROUP BY 1, 4, 5
         UNION ALL SELECT site, 'place', 'day', day, NULL, place, count(*) FROM v GROUP BY 1, 4, 6
         UNION ALL SELECT site, 'path', 'day', day, path, NULL::bigint, count(*) FROM v GROUP BY 1, 4, 5
         UNION ALL SELECT site, 'referrer', 'day', day, referrer, NULL::bigint, count(*) FROM v GROUP BY 1, 4, 5
@@ -440,7 +442,7 @@ CREATE INDEX quarantine_time ON quarantine (time DESC, id);
 
 CREATE VIEW visit_fact AS
 SELECT v.id, v.time, v.site, v.path, v.referrer, v.referrer_host, v.user_agent, v.link, v.attributes, v.marks, v.counted,
-    v.address, v.placeholder, v.kind, v.skipped, p.level, v.country_code, p.region_code, p.city, p.latitude, p.longitude, p.radius_km, p.time_zone,
+    v.address, v.placeholder, v.kind, v.skipped, p.level, v.country_code, v.basis, p.region_code, p.city, p.latitude, p.longitude, p.radius_km, p.time_zone,
     CASE WHEN p.latitude IS NOT NULL THEN json_build_object('type', 'Point', 'coordinates', json_build_array(p.longitude, p.latitude)) END AS point,
     v.network, v.labels, v.language, v.week_hour, v.unverified,
     a.body->'edition'->>'name' AS edition, a.body->'location' AS location, a.body->'evidence' AS evidence, v.trail
