@@ -1,0 +1,172 @@
+package gate
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/atlas"
+)
+
+// recorder notes what every rule said; a nil one notes nothing.
+type recorder []Step
+
+func (r *recorder) add(gate string, rule int, text string, decides bool) {
+	if r == nil {
+		return
+	}
+	result := "passes"
+	if decides {
+		result = "decides"
+	}
+	*r = append(*r, Step{gate, rule, text, result})
+}
+
+// absenceWords say why a location is not known, worded to follow "where".
+var absenceWords = [...]string{
+	unknown: "the location is not known", skipped: "the address was skipped", notFound: "the visitor was not found", noData: "there is no range data",
+}
+
+// Walk is [Set.Decide], with what every rule said until one decided.
+func (s *Set) Walk(sub *Subject, req *Request) (Verdict, []Step) {
+	steps := recorder{}
+	v := s.decide(sub, req, &steps)
+	return v, steps
+}
+
+// Explain makes a decision of a verdict. Of the evidence it takes what says the fact that decided.
+func (s *Set) Explain(v *Verdict, sub *Subject, evidence []atlas.Evidence) Decision {
+	d := Decision{Outcome: Admit, Mode: Off, By: v.by, Evidence: []Ground{}}
+	if v.Refused {
+		d.Outcome = Refuse
+	}
+	if d.Would = d.Outcome; v.Would {
+		d.Would = Refuse
+	}
+	if v.gate < 0 {
+		d.By, d.Reason = ByNothing, "No gate stands here."
+		return d
+	}
+	g := &s.gates[v.gate]
+	d.Gate, d.Mode = &g.Name, g.Mode
+	if v.rule >= 0 {
+		n := int(v.rule) + 1
+		d.Rule = &n
+	}
+	if word := v.lacking.String(); word != "" {
+		d.Missing = &word
+	}
+	d.Reason = s.reason(v, g, sub)
+	if fact, value := s.ground(v, g, sub); fact != "" {
+		d.Evidence = append(d.Evidence, grounded(fact, value, evidence))
+	}
+	return d
+}
+
+// Refusal is how the gate of a verdict refuses.
+func (s *Set) Refusal(v *Verdict) (gate string, refusal Refusal) {
+	if s == nil || v.gate < 0 {
+		return "", Refusal{}
+	}
+	g := &s.gates[v.gate]
+	if g.Gate.Refusal != nil {
+		refusal = *g.Gate.Refusal
+	}
+	if refusal.Status == 0 {
+		refusal.Status = 403
+	}
+	return g.Name, refusal
+}
+
+func (s *Set) reason(v *Verdict, g *compiledGate, sub *Subject) string {
+	does := map[bool]string{true: "refuses", false: "admits"}[v.Refused || v.Would]
+	switch v.by {
+	case ByPass, ByException:
+		return s.exception(v)
+	case ByRule:
+		return fmt.Sprintf("Rule %d of “%s” %s %s.", v.rule+1, g.Name, does, g.held(v, sub))
+	case ByMissing:
+		if v.rule >= 0 {
+			return fmt.Sprintf("Rule %d of “%s” %s where %s.", v.rule+1, g.Name, does, absenceWords[v.lacking])
+		}
+		return fmt.Sprintf("“%s” %s where %s.", g.Name, does, absenceWords[v.lacking])
+	}
+	who := "The visitor"
+	if sub.Country != nil {
+		who = sub.Country.Name
+	}
+	return fmt.Sprintf("%s is not on the %s list of “%s”.", who, g.List, g.Name)
+}
+
+// exception says which exception holds, in a sentence.
+func (s *Set) exception(v *Verdict) string {
+	switch {
+	case v.by == ByPass:
+		return "The browser has an owner's pass."
+	case v.fact == labelFact:
+		return "The label " + s.rules.Exceptions.Labels[v.entry] + " is always admitted."
+	}
+	return s.rules.Exceptions.Paths[v.entry] + " is always admitted."
+}
+
+// held says whom a rule held for, worded to follow what it does.
+func (g *compiledGate) held(v *Verdict, sub *Subject) string {
+	r := &g.rules[v.rule]
+	switch v.fact {
+	case countryFact:
+		return "visits from " + sub.Country.Name
+	case regionFact:
+		name, _ := almanac.Region(sub.Region)
+		return "visits from " + name
+	case areaFact:
+		return "visits from the area " + r.areas[v.entry].Name
+	case labelFact:
+		return "addresses with the label " + r.labels[v.entry]
+	case kindFact:
+		return addr.KindOf(sub.Address).String() + " addresses"
+	case prefixFact:
+		return "addresses of " + r.prefixes[v.entry].String()
+	case networkFact:
+		return "visits from AS" + strconv.FormatUint(uint64(sub.ASNumber), 10)
+	}
+	return "everybody"
+}
+
+// ground is the fact of a subject that decided; "" for none.
+func (s *Set) ground(v *Verdict, g *compiledGate, sub *Subject) (fact, value string) {
+	switch v.fact {
+	case countryFact:
+		return "country_code", sub.Country.Code
+	case regionFact:
+		return "region_code", sub.Region
+	case areaFact:
+		return "latitude", strconv.FormatFloat(sub.Point.Latitude, 'f', -1, 64)
+	case labelFact:
+		if v.by == ByException {
+			return "label", s.rules.Exceptions.Labels[v.entry]
+		}
+		return "label", g.rules[v.rule].labels[v.entry]
+	case kindFact:
+		return "kind", addr.KindOf(sub.Address).String()
+	case networkFact:
+		return "as_number", strconv.FormatUint(uint64(sub.ASNumber), 10)
+	}
+	if v.by == ByList && sub.Country != nil {
+		return "country_code", sub.Country.Code
+	}
+	return "", ""
+}
+
+// grounded adds who says a fact.
+func grounded(fact, value string, evidence []atlas.Evidence) Ground {
+	out := Ground{Fact: fact, Value: value}
+	for i := range evidence {
+		if e := &evidence[i]; e.Used && slices.Contains(e.Facts, fact) {
+			out.Basis, out.Source = (*string)(&e.Basis), &e.Source
+			break
+		}
+	}
+	return out
+}
