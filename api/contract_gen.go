@@ -143,7 +143,7 @@ type NewVisit struct {
 type Taken struct {
 	ID    uuid.UUID    `json:"id"`
 	Time  time.Time    `json:"time"`
-	State string       `json:"state"`
+	State string       `json:"state"` // `refused` by a gate, and counted there.
 	Marks []string     `json:"marks"`
 	Visit *visit.Visit `json:"visit,omitempty"`
 	Card  any          `json:"card,omitempty"` // The sender's own card, or the parts of it that `fields` names.
@@ -161,7 +161,7 @@ type TakenOne struct {
 	Index   int          `json:"index"`
 	ID      *uuid.UUID   `json:"id,omitempty"`
 	Time    *time.Time   `json:"time,omitempty"`
-	State   *string      `json:"state,omitempty"`
+	State   *string      `json:"state,omitempty"` // `refused` by a gate, and counted there.
 	Marks   []string     `json:"marks,omitempty"`
 	Visit   *visit.Visit `json:"visit,omitempty"`
 	Problem *Problem     `json:"problem,omitempty"`

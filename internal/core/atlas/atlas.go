@@ -54,6 +54,9 @@ func nameOf(sources []*Source, sum [sha256.Size]byte) string {
 	return fmt.Sprintf("%s-%x", cmp.Or(newest, "undated"), sum[:4])
 }
 
+// Empty is the name of the edition that has no sources.
+var Empty = nameOf(nil, checksum(nil))
+
 // prepare readies an atlas for answers once it has its sources.
 func (a *Atlas) prepare() *Atlas {
 	a.results, a.credits = newResults(), []string{}

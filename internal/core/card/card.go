@@ -6,8 +6,26 @@ import (
 	"maps"
 
 	"eastporch/internal/core/addr"
+	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/gate"
+	"eastporch/internal/core/plain"
 )
+
+// Subject is whoever a card is about, as gates see it.
+func (c *Card) Subject(pass bool) gate.Subject {
+	s := gate.Subject{
+		Address: c.Address.Text.Addr, Skipped: c.Address.Skipped, NoData: c.Edition.Name == atlas.Empty, Basis: plain.Value(c.Location.Basis), Region: plain.Value(c.Location.RegionCode),
+		Point: c.Location.Point(), Labels: c.Labels, Pass: pass,
+	}
+	if c.Location.CountryCode != nil {
+		s.Country, _ = almanac.ByCode(*c.Location.CountryCode)
+	}
+	if c.Network.ASNumber != nil {
+		s.ASNumber = *c.Network.ASNumber
+	}
+	return s
+}
 
 // Truncate gives a copy of c that tells no more than a /24 or /48: the address,
 // what it embeds, and every range that would be narrower.

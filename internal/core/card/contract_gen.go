@@ -5,6 +5,7 @@ package card
 import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/gate"
 	"eastporch/internal/core/jsonout"
 	"eastporch/internal/core/locale"
 )
@@ -34,6 +35,7 @@ type Card struct {
 	Clock    locale.Clock      `json:"clock"`
 	Money    locale.Money      `json:"money"`
 	Variants map[string]string `json:"variants"` // The content variant of each set of the site, by its name.
+	Gate     *gate.Decision    `json:"gate"`
 	Device   *Device           `json:"device"`
 	Evidence []atlas.Evidence  `json:"evidence"`
 	Edition  EditionRef        `json:"edition"`
@@ -57,6 +59,12 @@ func (v *Card) AppendJSON(b []byte) []byte {
 	b = v.Money.AppendJSON(b)
 	b = append(b, `,"variants":`...)
 	b = jsonout.Map(b, v.Variants)
+	b = append(b, `,"gate":`...)
+	if v.Gate == nil {
+		b = append(b, "null"...)
+	} else {
+		b = v.Gate.AppendJSON(b)
+	}
 	b = append(b, `,"device":`...)
 	if v.Device == nil {
 		b = append(b, "null"...)

@@ -3,6 +3,7 @@ package card
 import (
 	"sync/atomic"
 
+	"eastporch/internal/core/gate"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/variant"
 )
@@ -18,6 +19,7 @@ type Local struct {
 
 	variants atomic.Pointer[variant.Chooser]
 	rates    atomic.Pointer[map[string]*locale.Rate]
+	gates    atomic.Pointer[gate.Set]
 }
 
 // Anywhere is what holds where no site is known: every language, usual hours, no
@@ -32,6 +34,12 @@ func (l *Local) Variants() *variant.Chooser { return l.variants.Load() }
 
 // UseVariants puts a chooser in the place of the one before, while cards are made.
 func (l *Local) UseVariants(c *variant.Chooser) { l.variants.Store(c) }
+
+// Gates gives the gates in use; nil for none.
+func (l *Local) Gates() *gate.Set { return l.gates.Load() }
+
+// UseGates puts gates in the place of those before, while cards are made.
+func (l *Local) UseGates(s *gate.Set) { l.gates.Store(s) }
 
 // UseRates puts rates in the place of those before, while cards are made.
 func (l *Local) UseRates(r locale.Rates) {

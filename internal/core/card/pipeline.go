@@ -11,6 +11,7 @@ import (
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
+	"eastporch/internal/core/gate"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/variant"
@@ -50,6 +51,10 @@ type RequestContext struct {
 	Choice         string // the language that was chosen before, BCP 47
 	AcceptLanguage string
 	At             *Local // the site's; nil for none
+	// Target is what was asked for, which the site's gates decide about; nil for nothing. Pass says that
+	// the browser has an owner's pass.
+	Target *gate.Target
+	Pass   bool
 }
 
 // Visitor finds the visitor of a request and makes its card. The header's keys
@@ -143,6 +148,12 @@ func (p *Pipeline) card(edition *atlas.Atlas, a netip.Addr, obtained string, req
 		country, _ = almanac.ByCode(*code)
 	}
 	p.localize(&card, country, req, now)
+	if req.At != nil && req.Target != nil {
+		sub := card.Subject(req.Pass)
+		verdict := req.At.Gates().Decide(&sub, &gate.Request{Target: *req.Target, Time: now})
+		decision := req.At.Gates().Explain(&verdict, &sub, card.Evidence)
+		card.Gate = &decision
+	}
 	return card, subject
 }
 

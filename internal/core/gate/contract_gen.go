@@ -2,6 +2,10 @@
 
 package gate
 
+import (
+	"eastporch/internal/core/jsonout"
+)
+
 // Exceptions: Whom nothing locks out; browsers with an owner's pass are among them always.
 type Exceptions struct {
 	Labels []string `json:"labels,omitempty"` // Labels of addresses, such as office or monitoring.
@@ -67,7 +71,7 @@ type Refusal struct {
 	Texts     map[string]string `json:"texts,omitempty"`     // What the refused read, by language (BCP 47).
 }
 
-// Decision: as the contract has it.
+// Decision: What the gates of a site said of a visitor and a path; null where no path was given or nobody asked.
 type Decision struct {
 	Outcome  Outcome  `json:"outcome"`
 	Would    Outcome  `json:"would"`
@@ -80,12 +84,59 @@ type Decision struct {
 	Evidence []Ground `json:"evidence"`
 }
 
+// AppendJSON appends it as JSON, byte for byte as encoding/json writes it.
+func (v *Decision) AppendJSON(b []byte) []byte {
+	b = append(b, `{"outcome":`...)
+	b = jsonout.String(b, string(v.Outcome))
+	b = append(b, `,"would":`...)
+	b = jsonout.String(b, string(v.Would))
+	b = append(b, `,"mode":`...)
+	b = jsonout.String(b, string(v.Mode))
+	b = append(b, `,"gate":`...)
+	b = jsonout.Optional(b, v.Gate)
+	b = append(b, `,"rule":`...)
+	b = jsonout.Int(b, v.Rule)
+	b = append(b, `,"by":`...)
+	b = jsonout.String(b, v.By)
+	b = append(b, `,"missing":`...)
+	b = jsonout.Optional(b, v.Missing)
+	b = append(b, `,"reason":`...)
+	b = jsonout.String(b, v.Reason)
+	b = append(b, `,"evidence":`...)
+	if v.Evidence == nil {
+		b = append(b, "null"...)
+	} else {
+		b = append(b, '[')
+		for i := range v.Evidence {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = v.Evidence[i].AppendJSON(b)
+		}
+		b = append(b, ']')
+	}
+	return append(b, '}')
+}
+
 // Ground: A fact that a decision rests on.
 type Ground struct {
 	Fact   string  `json:"fact"`
 	Value  string  `json:"value"`
 	Basis  *string `json:"basis"`
 	Source *string `json:"source"`
+}
+
+// AppendJSON appends it as JSON, byte for byte as encoding/json writes it.
+func (v *Ground) AppendJSON(b []byte) []byte {
+	b = append(b, `{"fact":`...)
+	b = jsonout.String(b, v.Fact)
+	b = append(b, `,"value":`...)
+	b = jsonout.String(b, v.Value)
+	b = append(b, `,"basis":`...)
+	b = jsonout.Optional(b, v.Basis)
+	b = append(b, `,"source":`...)
+	b = jsonout.Optional(b, v.Source)
+	return append(b, '}')
 }
 
 // Finding: What is wrong with rules. An `error` keeps them from being saved; a `warning` does not.

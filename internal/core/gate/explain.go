@@ -65,6 +65,15 @@ func (s *Set) Explain(v *Verdict, sub *Subject, evidence []atlas.Evidence) Decis
 	return d
 }
 
+// Public is what a visitor may read of a decision: what becomes of the request, and not by which rule.
+func (d Decision) Public() Decision {
+	d.Gate, d.Rule, d.Missing, d.Would, d.Evidence, d.Reason = nil, nil, nil, d.Outcome, []Ground{}, "This page is open to you."
+	if d.Outcome == Refuse {
+		d.Reason = "This page is not open to you."
+	}
+	return d
+}
+
 // Refusal is how the gate of a verdict refuses.
 func (s *Set) Refusal(v *Verdict) (gate string, refusal Refusal) {
 	if s == nil || v.gate < 0 {
@@ -127,7 +136,7 @@ func (g *compiledGate) held(v *Verdict, sub *Subject) string {
 	case kindFact:
 		return addr.KindOf(sub.Address).String() + " addresses"
 	case prefixFact:
-		return "addresses of " + r.prefixes[v.entry].String()
+		return "addresses of its networks" // which may be narrower than what is kept of an address
 	case networkFact:
 		return "visits from AS" + strconv.FormatUint(uint64(sub.ASNumber), 10)
 	}

@@ -4,10 +4,6 @@
 package handover
 
 import (
-	"crypto/hmac"
-	"crypto/sha256"
-	"encoding/base64"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -19,6 +15,7 @@ import (
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/plain"
+	"eastporch/internal/core/signed"
 	"eastporch/internal/core/variant"
 )
 
@@ -158,46 +155,26 @@ const (
 // ErrCookie is wrapped where a cookie is not to be believed.
 var ErrCookie = errors.New("the cookie is not to be believed")
 
-// signed is what a cookie holds.
-type signed struct {
+// cookie is what a cookie holds.
+type cookie struct {
 	Facts
 	Expires int64 `json:"expires"` // Unix seconds
 }
 
-var encoding = base64.RawURLEncoding.Strict()
-
-// Sign writes a cookie's value that [Open] believes until it expires: the facts as JSON
-// and their HMAC-SHA-256 (RFC 2104), each in base64url, with a point between them.
+// Sign writes a cookie's value that [Open] believes until it expires: [signed.Sign] says how.
 func Sign(f Facts, key []byte, expires time.Time) string {
-	text, _ := json.Marshal(signed{f, expires.Unix()}) // texts and a number always marshal
-	body := encoding.EncodeToString(text)
-	return body + "." + encoding.EncodeToString(mac(body, key))
+	return signed.Sign(cookie{f, expires.Unix()}, key)
 }
-
-func mac(body string, key []byte) []byte {
-	h := hmac.New(sha256.New, key)
-	h.Write([]byte(body))
-	return h.Sum(nil)
-}
-
-// maxCookie bounds what is read of a cookie, in bytes.
-const maxCookie = 4096
 
 // Open reads a cookie's value. The error wraps [ErrCookie] where it was not signed with
 // the key, or its time is over.
 func Open(value string, key []byte, now time.Time) (Facts, error) {
-	body, sum, ok := strings.Cut(value, ".")
-	given, err := encoding.DecodeString(sum)
-	if !ok || err != nil || len(value) > maxCookie || !hmac.Equal(given, mac(body, key)) {
-		return Facts{}, fmt.Errorf("%w: it was not signed with this key", ErrCookie)
+	var c cookie
+	if err := signed.Open(value, key, &c); err != nil {
+		return Facts{}, fmt.Errorf("%w: %w", ErrCookie, err)
 	}
-	text, err := encoding.DecodeString(body)
-	var s signed
-	if err != nil || json.Unmarshal(text, &s) != nil {
-		return Facts{}, fmt.Errorf("%w: it cannot be read", ErrCookie)
-	}
-	if now.Unix() >= s.Expires {
+	if now.Unix() >= c.Expires {
 		return Facts{}, fmt.Errorf("%w: its time is over", ErrCookie)
 	}
-	return s.Facts, nil
+	return c.Facts, nil
 }

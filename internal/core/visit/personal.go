@@ -3,6 +3,7 @@ package visit
 import (
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/card"
+	"eastporch/internal/core/gate"
 	"eastporch/internal/core/jsonout"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/variant"
@@ -31,6 +32,10 @@ func appendPersonal(b []byte, c *card.Card) []byte {
 	b = c.Clock.AppendJSON(b)
 	b = append(b, `,"variants":`...)
 	b = jsonout.Map(b, c.Variants)
+	if c.Gate != nil {
+		b = append(b, `,"gate":`...)
+		b = c.Gate.AppendJSON(b)
+	}
 	return append(b, '}')
 }
 
@@ -41,6 +46,7 @@ type personal struct {
 	Locale   storedLocale    `json:"locale"`
 	Clock    locale.Clock    `json:"clock"`
 	Variants variant.Choices `json:"variants"`
+	Gate     *gate.Decision  `json:"gate,omitempty"`
 }
 
 // storedLocale is what is kept of a locale with a visit; the rest follows from it.

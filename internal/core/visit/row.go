@@ -14,6 +14,7 @@ import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/card"
+	"eastporch/internal/core/gate"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/variant"
@@ -55,7 +56,14 @@ type Row struct {
 	Card        json.RawMessage `json:"card,omitempty" cbor:"18,keyasint,omitempty"`
 	Trail       json.RawMessage `json:"trail,omitempty" cbor:"19,keyasint,omitempty"`
 	FactsID     uuid.UUID       `json:"facts" cbor:"20,keyasint,omitempty"`
+	Gate        string          `json:"gate,omitempty" cbor:"21,keyasint,omitempty"` // one of the words below; "" where no gate stands
 }
+
+// What a gate said of a visit: those that it refuses are no visits.
+const (
+	GateAdmitted    = "admit"
+	GateWouldRefuse = "would refuse" // a gate that only watches
+)
 
 // Row splits a visit into its row and the JSON of the facts that it shares.
 func (v Visit) Row() (Row, json.RawMessage, error) { return (*Encoder)(nil).Row(v) }
@@ -66,7 +74,7 @@ func (e *Encoder) Row(v Visit) (Row, json.RawMessage, error) {
 	r := Row{
 		ID: v.ID, Site: v.Site, Path: v.Path, Referrer: v.Referrer, UserAgent: v.UserAgent, Link: v.Link, Attributes: v.Attributes, Marks: v.Marks,
 		Address: c.Address.Text, Placeholder: c.Address.Placeholder, Kind: c.Address.Kind, Skipped: c.Address.Skipped, Labels: c.Labels,
-		Language: c.Locale.Language, WeekHour: weekHour(c.Clock), Unverified: v.Trail.Unverified(), VisitorHash: v.VisitorHash,
+		Language: c.Locale.Language, WeekHour: weekHour(c.Clock), Unverified: v.Trail.Unverified(), VisitorHash: v.VisitorHash, Gate: gateWord(c.Gate),
 	}
 	facts, id, err := e.factsOf(&c)
 	if err != nil {
@@ -75,6 +83,17 @@ func (e *Encoder) Row(v Visit) (Row, json.RawMessage, error) {
 	r.FactsID = id
 	r.Card, r.Trail = appendPersonal(make([]byte, 0, 768), &c), v.Trail.AppendJSON(make([]byte, 0, 768))
 	return r, facts, nil
+}
+
+// gateWord is what visits are counted by.
+func gateWord(d *gate.Decision) string {
+	switch {
+	case d == nil || d.By == gate.ByNothing:
+		return ""
+	case d.Would == gate.Refuse:
+		return GateWouldRefuse
+	}
+	return GateAdmitted
 }
 
 // FactsID names facts by their content.
@@ -104,7 +123,7 @@ func (r Row) Visit(facts json.RawMessage) (Visit, error) {
 		return v, fmt.Errorf("trail: %w", err)
 	}
 	v.Card = card.Card{
-		Address: own.Address, Labels: own.Labels, Locale: own.Locale.whole(shared.Location.CountryCode), Clock: own.Clock, Variants: own.Variants,
+		Address: own.Address, Labels: own.Labels, Locale: own.Locale.whole(shared.Location.CountryCode), Clock: own.Clock, Variants: own.Variants, Gate: own.Gate,
 		Location: shared.Location, Network: shared.Network, Evidence: shared.Evidence, Money: shared.Money, Edition: shared.Edition,
 	}
 	if v.Card.Variants == nil { // stored before there were any

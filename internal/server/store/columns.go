@@ -29,8 +29,7 @@ type column struct {
 	read     func(*readRow) any // where to scan it into; nil where nothing reads it
 }
 
-// columns are all of the table visit but the sequence number, the outcome of the gate and the
-// facts of older editions.
+// columns are all of the table visit but the sequence number and the facts of older editions.
 var columns = []column{
 	{name: "id", kind: "uuid", value: func(r *insertRow) any { return r.ID }, read: func(r *readRow) any { return &r.ID }},
 	{name: "time", kind: "timestamptz", value: func(r *insertRow) any { return r.at }},
@@ -54,6 +53,7 @@ var columns = []column{
 	{name: "labels", kind: "text[]", value: func(r *insertRow) any { return list(r.Labels) }},
 	{name: "language", kind: "text", value: func(r *insertRow) any { return r.Language }},
 	{name: "week_hour", kind: "smallint", value: func(r *insertRow) any { return r.WeekHour }},
+	{name: "gate", kind: "text", value: func(r *insertRow) any { return null(r.Gate) }},
 	{name: "unverified", kind: "integer", value: func(r *insertRow) any { return r.Unverified }},
 	{name: "visitor_hash", kind: "bigint", value: func(r *insertRow) any { return pgtype.Int8{Int64: r.VisitorHash, Valid: r.VisitorHash != 0} }, read: func(r *readRow) any { return &r.visitorHash }},
 	{name: "facts", kind: "uuid", value: func(r *insertRow) any { return r.FactsID }},
