@@ -15,6 +15,7 @@ import (
 	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
+	"eastporch/internal/core/gate"
 	"eastporch/internal/core/keys"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/snippet"
@@ -85,6 +86,119 @@ type Variants struct {
 	DefaultLanguage string         `json:"default_language"`
 	Currency        *string        `json:"currency"`
 	BusinessHours   string         `json:"business_hours"`
+}
+
+// GateState: as the contract has it.
+type GateState struct {
+	Site      string         `json:"site"`
+	Live      gate.Revision  `json:"live"`
+	Draft     *gate.Draft    `json:"draft"`
+	Findings  []gate.Finding `json:"findings"` // Of the draft, or where there is none of the live rules.
+	Hits      []GateHits     `json:"hits"`     // Of the last 24 hours.
+	HitsOf    string         `json:"hits_of"`  // What the hits count: requests that a proxy or an application asked about, or where none did, visits that were reported.
+	Alarms    []gate.Alarm   `json:"alarms"`
+	Groups    []string       `json:"groups"` // What rules may name.
+	Areas     []string       `json:"areas"`
+	Labels    []string       `json:"labels"`
+	Kinds     []string       `json:"kinds"`
+	Languages []string       `json:"languages"`
+}
+
+// GateHits: as the contract has it.
+type GateHits struct {
+	Gate     string `json:"gate"`
+	Rule     int    `json:"rule"` // Counted from 1; 0 for the end of the gate, and for its exceptions.
+	By       string `json:"by"`
+	Missing  string `json:"missing"` // Why there was no location; empty where there was one.
+	Outcome  string `json:"outcome"`
+	Requests int64  `json:"requests"`
+}
+
+// GateSave: as the contract has it.
+type GateSave struct {
+	Rules           gate.Rules `json:"rules"`
+	Revision        int64      `json:"revision"`                   // The one that these rules were made from; another that was saved since is not lost (409).
+	RefuseEverybody bool       `json:"refuse_everybody,omitempty"` // Confirms allow lists that admit nobody.
+}
+
+// GateCheckRequest: as the contract has it.
+type GateCheckRequest struct {
+	Rules           gate.Rules `json:"rules"`
+	RefuseEverybody bool       `json:"refuse_everybody,omitempty"`
+}
+
+// GateChecked: as the contract has it.
+type GateChecked struct {
+	Usable   bool           `json:"usable"`
+	Rules    gate.Rules     `json:"rules"`
+	Findings []gate.Finding `json:"findings"`
+}
+
+// GateHistory: as the contract has it.
+type GateHistory struct {
+	Revisions []gate.Revision `json:"revisions"`
+}
+
+// GateSimulationRequest: as the contract has it.
+type GateSimulationRequest struct {
+	Rules *gate.Rules `json:"rules,omitempty"`
+	Days  int         `json:"days,omitempty"` // How many days back; 7 by default.
+}
+
+// GateSimulation: as the contract has it.
+type GateSimulation struct {
+	From            time.Time       `json:"from"`
+	To              time.Time       `json:"to"`
+	Visits          int             `json:"visits"`  // Stored visits that were decided about again.
+	Draft           int             `json:"draft"`   // Those that the rules in question would refuse.
+	Live            int             `json:"live"`    // Those that the rules in force would refuse.
+	Changed         int             `json:"changed"` // Those that the two decide otherwise.
+	Missing         GateSimulated   `json:"missing"`
+	Countries       []GateSimulated `json:"countries"`
+	Paths           []GateSimulated `json:"paths"`
+	Days            []GateSimulated `json:"days"`             // In the zone of the site, each with all its visits.
+	RefusedRequests int64           `json:"refused_requests"` // Requests that were really refused in that time; they are no visits, and not among these.
+	Read            int             `json:"read"`
+	Partial         bool            `json:"partial"`  // There were more visits than are read.
+	LeftOut         int             `json:"left_out"` // Visits of bots, monitors and tests, which are decided about too but are not counted here.
+	TookMs          float64         `json:"took_ms"`
+	Notes           []string        `json:"notes"` // What this cannot know.
+}
+
+// GateSimulated: as the contract has it.
+type GateSimulated struct {
+	Key    string `json:"key"`
+	Name   string `json:"name"`
+	Visits int    `json:"visits"`
+	Draft  int    `json:"draft"`
+	Live   int    `json:"live"`
+}
+
+// GateRefusals: as the contract has it.
+type GateRefusals struct {
+	From        time.Time      `json:"from"`
+	To          time.Time      `json:"to"`
+	Refused     int64          `json:"refused"`
+	WouldRefuse int64          `json:"would_refuse"` // By gates that only watch.
+	Admitted    int64          `json:"admitted"`
+	Missing     []GateCounted  `json:"missing"` // All requests without a location, by why and what became of them.
+	Countries   []GateCounted  `json:"countries"`
+	Rules       []GateCounted  `json:"rules"`
+	Paths       []GateCounted  `json:"paths"`
+	References  []gate.Refused `json:"references"` // Those of the reference that was asked for.
+}
+
+// GateCounted: as the contract has it.
+type GateCounted struct {
+	Key      string `json:"key"`
+	Name     string `json:"name"`
+	Requests int64  `json:"requests"`
+}
+
+// GatePass: as the contract has it.
+type GatePass struct {
+	URL     string    `json:"url"`     // Opened once in a browser it sets the pass as a cookie of the site.
+	Expires time.Time `json:"expires"` // At the latest: the pass ends with the session that made it.
 }
 
 // Snippets: as the contract has it.

@@ -40,6 +40,7 @@ type rule struct {
 	until     time.Time
 	bases     int       // how many of the best bases are good enough; 0 for any
 	lacking   [5]string // by absence: what the rule does
+	vanished  bool      // it names a group, an area or a label that is not there any more
 }
 
 // codes is a set of country codes.
@@ -50,7 +51,8 @@ func slot(code string) int { return int(code[0]-'A')*26 + int(code[1]-'A') }
 func (c *codes) add(code string)      { c[slot(code)/64] |= 1 << (slot(code) % 64) }
 func (c *codes) has(code string) bool { return c[slot(code)/64]&(1<<(slot(code)%64)) != 0 }
 
-// New compiles rules that [Check] found nothing wrong with, and areas that they may name.
+// New compiles rules that [Check] found nothing wrong with when they were saved. A rule that names what is
+// not there any more lacks the location of everybody whom the rest of it does not hold for.
 func New(rules Rules, known Known) *Set {
 	s := &Set{rules: rules}
 	for i := range rules.Gates {
@@ -91,7 +93,7 @@ func (g *compiledGate) index() {
 // onlyCountries says whether a rule asks for nothing but a country.
 func (r *rule) onlyCountries() bool {
 	return r.countries != codes{} && r.regions == nil && r.areas == nil && r.labels == nil && r.kinds == 0 && r.prefixes == nil && r.networks == nil &&
-		r.from.IsZero() && r.until.IsZero() && r.bases == 0
+		r.from.IsZero() && r.until.IsZero() && r.bases == 0 && !r.vanished
 }
 
 // Rules are what the set was made of. The caller must not change them.
@@ -107,7 +109,11 @@ func compile(g *Gate, r *Rule, known Known) rule {
 	for _, code := range r.Countries {
 		c.countries.add(code)
 	}
+	for _, label := range r.Labels {
+		c.vanished = c.vanished || known.Labels != nil && !known.Labels(label)
+	}
 	for _, group := range r.Groups {
+		c.vanished = c.vanished || !known.Groups.Known(group)
 		for i, all := 0, almanac.All(); i < len(all); i++ {
 			if known.Groups.Has(group, &all[i]) {
 				c.countries.add(all[i].Code)
@@ -118,11 +124,13 @@ func compile(g *Gate, r *Rule, known Known) rule {
 		c.within.add(region[:2])
 	}
 	for _, name := range r.Areas {
+		before := len(c.areas)
 		for _, a := range known.Areas {
 			if a.Name == name {
 				c.areas = append(c.areas, a)
 			}
 		}
+		c.vanished = c.vanished || len(c.areas) == before
 	}
 	for _, word := range r.Kinds {
 		if kind, ok := addr.ParseKind(word); ok {
@@ -193,4 +201,14 @@ func asNumber(text string) (n uint32, ok bool) {
 		wide = wide*10 + uint64(c-'0')
 	}
 	return uint32(wide), wide > 0 && wide <= 1<<32-1
+}
+
+// AsksAddresses says whether a rule asks for a prefix or a kind, which is of a whole address.
+func (r *Rules) AsksAddresses() bool {
+	for i := range r.Gates {
+		if slices.ContainsFunc(r.Gates[i].Rules, func(r Rule) bool { return len(r.Kinds)+len(r.Networks) > 0 }) {
+			return true
+		}
+	}
+	return false
 }

@@ -3,6 +3,8 @@
 package gate
 
 import (
+	"time"
+
 	"eastporch/internal/core/jsonout"
 )
 
@@ -153,4 +155,40 @@ type Step struct {
 	Rule   int    `json:"rule"` // 0 for the end of the gate, and for its exceptions.
 	Text   string `json:"text"`
 	Result string `json:"result"`
+}
+
+// Revision: as the contract has it.
+type Revision struct {
+	Revision int64     `json:"revision"` // 0 where there have never been any rules.
+	Rules    Rules     `json:"rules"`
+	Changes  []string  `json:"changes"` // Since the revision before, in sentences.
+	MadeBy   string    `json:"made_by"`
+	MadeAt   time.Time `json:"made_at"`
+}
+
+// Draft: as the contract has it.
+type Draft struct {
+	Rules  Rules     `json:"rules"`
+	MadeBy string    `json:"made_by"`
+	MadeAt time.Time `json:"made_at"`
+}
+
+// Alarm: as the contract has it.
+type Alarm struct {
+	Kind  string  `json:"kind"`
+	Text  string  `json:"text"`
+	Now   float64 `json:"now"`   // Refusals of the last hour, or the share of requests without a location in it.
+	Usual float64 `json:"usual"` // The same of a usual hour of the week before.
+}
+
+// Refused: as the contract has it.
+type Refused struct {
+	Reference   string    `json:"reference"`
+	Time        time.Time `json:"time"`
+	Site        string    `json:"site"`
+	Gate        string    `json:"gate"`
+	Rule        int       `json:"rule"`
+	Reason      string    `json:"reason"`
+	CountryCode string    `json:"country_code"`
+	Path        string    `json:"path"`
 }

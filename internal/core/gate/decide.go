@@ -119,6 +119,13 @@ func (g *compiledGate) decide(sub *Subject, req *Request, steps *recorder) Verdi
 // holds finds what of a subject a rule holds for, and which of the entries; where it is nothing, lacks says
 // what was asked for in vain.
 func (r *rule) holds(sub *Subject) (f fact, entry int16, lacks absence) {
+	if f, entry, lacks = r.fits(sub); f == noFact && lacks == present && r.vanished {
+		lacks = unknown
+	}
+	return f, entry, lacks
+}
+
+func (r *rule) fits(sub *Subject) (f fact, entry int16, lacks absence) {
 	for i, label := range r.labels {
 		if slices.Contains(sub.Labels, label) {
 			return labelFact, int16(i), present
@@ -148,7 +155,7 @@ func (r *rule) holds(sub *Subject) (f fact, entry int16, lacks absence) {
 			lacks = max(sub.absence(), unknown)
 		}
 	}
-	if r.countries == (codes{}) && r.regions == nil && r.areas == nil {
+	if r.countries == (codes{}) && len(r.regions) == 0 && len(r.areas) == 0 {
 		return noFact, 0, lacks
 	}
 	if why := sub.absence(); why != present {

@@ -186,10 +186,7 @@ func add(found *Locale, tag, asked, reason string) {
 
 // describe fills in what follows from the language.
 func (l *Languages) describe(found *Locale, country *almanac.Country) {
-	found.Script, found.Direction = ScriptOf(found.Language), "ltr"
-	if rightToLeft[found.Script] {
-		found.Direction = "rtl"
-	}
+	found.Script, found.Direction = ScriptOf(found.Language), DirectionOf(found.Language)
 	// A bare language is written as where the visitor is, if it is spoken there.
 	if _, _, region := language.Make(found.Formatting).Raw(); region.String() == "ZZ" && country != nil {
 		for _, s := range country.Spoken {
@@ -210,6 +207,14 @@ func (l *Languages) describe(found *Locale, country *almanac.Country) {
 func ScriptOf(tag string) string {
 	script, _ := language.Make(tag).Script()
 	return script.String()
+}
+
+// DirectionOf says which way a language is written: ltr or rtl.
+func DirectionOf(tag string) string {
+	if rightToLeft[ScriptOf(tag)] {
+		return "rtl"
+	}
+	return "ltr"
 }
 
 // readHeader reads Accept-Language, the most wanted first, and counts what it cannot

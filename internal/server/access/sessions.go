@@ -35,6 +35,8 @@ type sessionStore interface {
 	// where it has ended or was idle since before idleSince.
 	SessionOf(ctx context.Context, hash [sha256.Size]byte, now, idleSince time.Time) (Session, error)
 	Sessions(ctx context.Context, now, idleSince time.Time) ([]Session, error)
+	// SessionInForce says whether a session has not ended, without noting that it was seen.
+	SessionInForce(ctx context.Context, id uuid.UUID, now, idleSince time.Time) (bool, error)
 	EndSession(ctx context.Context, id uuid.UUID, e Event) error
 	AddEvent(ctx context.Context, e Event) error
 	EverSignedIn(ctx context.Context) (bool, error)
@@ -137,6 +139,11 @@ func (s *Sessions) Check(ctx context.Context, secret string) (Session, error) {
 // List lists the sessions in force, the newest first.
 func (s *Sessions) List(ctx context.Context) ([]Session, error) {
 	return s.store.Sessions(ctx, s.now(), s.now().Add(-SessionIdle))
+}
+
+// InForce says whether a session has not ended; being asked does not prolong it.
+func (s *Sessions) InForce(ctx context.Context, id uuid.UUID) (bool, error) {
+	return s.store.SessionInForce(ctx, id, s.now(), s.now().Add(-SessionIdle))
 }
 
 // End ends a session; [ErrNoSuch] where there is none.

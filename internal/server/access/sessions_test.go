@@ -31,6 +31,9 @@ func (s *oneSession) SessionOf(context.Context, [sha256.Size]byte, time.Time, ti
 }
 
 func (s *oneSession) EndSession(context.Context, uuid.UUID, Event) error { s.ended = true; return nil }
+func (s *oneSession) SessionInForce(context.Context, uuid.UUID, time.Time, time.Time) (bool, error) {
+	return !s.ended, nil
+}
 
 func TestASessionIsReadOnceASecond(t *testing.T) {
 	now := time.Date(2026, 11, 14, 6, 0, 0, 0, time.UTC)

@@ -151,6 +151,13 @@ func (s *Store) SessionOf(ctx context.Context, hash [sha256.Size]byte, now, idle
 	return one, away(err)
 }
 
+// SessionInForce says whether a session has not ended and was not idle since before idleSince.
+func (s *Store) SessionInForce(ctx context.Context, id uuid.UUID, now, idleSince time.Time) (in bool, err error) {
+	err = s.pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM session s
+		WHERE id = $1 AND ended IS NULL AND expires > $2 AND last_seen > $3 AND `+keyInForce+`)`, id, now, idleSince).Scan(&in)
+	return in, away(err)
+}
+
 // Sessions lists the sessions in force, the newest first.
 func (s *Store) Sessions(ctx context.Context, now, idleSince time.Time) ([]access.Session, error) {
 	rows, _ := s.pool.Query(ctx, `SELECT `+sessionColumns+` FROM session s

@@ -19,6 +19,7 @@ import (
 	pgxuuid "github.com/vgarvardt/pgx-google-uuid/v5"
 
 	"eastporch/internal/core/visit"
+	"eastporch/internal/server/store/gaterows"
 )
 
 //go:embed migrations/*.sql
@@ -116,3 +117,6 @@ func (s *Store) Ping(ctx context.Context) error {
 	}
 	return nil
 }
+
+// Gates gives the tables of gates.
+func (s *Store) Gates() *gaterows.Rows { return gaterows.New(s.pool, away) }

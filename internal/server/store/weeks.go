@@ -7,6 +7,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"eastporch/internal/core/visit"
+	"eastporch/internal/server/store/gaterows"
 )
 
 // weeksAhead is how many weeks have their partitions made before they begin.
@@ -110,6 +111,9 @@ func (s *Store) Maintain(ctx context.Context, now time.Time) (dropped []time.Tim
 			return err
 		}
 		if _, err := tx.Exec(ctx, `DELETE FROM visitor_seen WHERE seen < $1 AND day < $1`, now.Add(-visitorsKept)); err != nil {
+			return err
+		}
+		if err := gaterows.Maintain(ctx, tx, now, oldest); err != nil {
 			return err
 		}
 		_, err = tx.Exec(ctx, `DELETE FROM tombstone WHERE erased < $1`, now.Add(-tombstonesKept))

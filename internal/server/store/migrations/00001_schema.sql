@@ -54,6 +54,7 @@ CREATE TABLE installation (
     id            uuid NOT NULL DEFAULT gen_random_uuid(), -- tells it from others
     signed_in     boolean NOT NULL DEFAULT false, -- somebody ever has
     configuration text NOT NULL DEFAULT '', -- checksum of the newest
+    secret        bytea, -- what its instances sign with
     corrections   bigint NOT NULL DEFAULT 0, -- how often they have changed, for instances that have read them before
     loose_keys    boolean NOT NULL DEFAULT false -- there may be keys that nothing is counted under any more
 );
@@ -94,6 +95,58 @@ CREATE TABLE variant_set (
     made_by text NOT NULL,
     made_at timestamptz NOT NULL,
     PRIMARY KEY (site, name)
+);
+
+-- Who is admitted to a site: every version of its rules, of which the newest is in force, and the draft of the next.
+CREATE TABLE gate_rules (
+    site     text NOT NULL,
+    revision bigint NOT NULL, -- 1 is the first
+    body     jsonb NOT NULL,
+    changes  text[] NOT NULL, -- since the one before, in sentences
+    made_by  text NOT NULL,
+    made_at  timestamptz NOT NULL,
+    PRIMARY KEY (site, revision)
+);
+CREATE TABLE gate_draft (
+    site    text PRIMARY KEY,
+    body    jsonb NOT NULL,
+    made_by text NOT NULL,
+    made_at timestamptz NOT NULL
+);
+
+-- What gates decided in a quarter of an hour; those who were admitted have no path.
+CREATE TABLE gate_count (
+    site         text NOT NULL,
+    slot         timestamptz NOT NULL,
+    asked        text NOT NULL, -- by whom: 'request' for proxies and applications, 'visit' for visits that were reported
+    gate         text NOT NULL,
+    rule         int NOT NULL, -- 0 for the end of the gate and for exceptions
+    decided_by   text NOT NULL,
+    outcome      text NOT NULL, -- admit, refuse, would refuse
+    missing      text NOT NULL,
+    country_code text NOT NULL,
+    path         text NOT NULL, -- chr(2) for those that are not counted by name
+    requests     bigint NOT NULL,
+    PRIMARY KEY (site, slot, asked, gate, rule, decided_by, outcome, missing, country_code, path)
+);
+-- The newest refusals by the reference that was shown, for whoever writes to the owner.
+CREATE TABLE gate_refusal (
+    reference    text NOT NULL,
+    time         timestamptz NOT NULL,
+    site         text NOT NULL,
+    gate         text NOT NULL,
+    rule         int NOT NULL,
+    reason       text NOT NULL,
+    country_code text NOT NULL,
+    path         text NOT NULL
+);
+CREATE INDEX gate_refusal_reference ON gate_refusal (reference);
+CREATE INDEX gate_refusal_time ON gate_refusal (site, time);
+
+-- Numbers that are good once, of signed headers.
+CREATE TABLE used_number (
+    number  text PRIMARY KEY,
+    expires timestamptz NOT NULL
 );
 
 -- Visits ---------------------------------------------------------------------------------------------------------
