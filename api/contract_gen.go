@@ -13,11 +13,13 @@ import (
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/atlas/compare"
 	"eastporch/internal/core/atlas/source"
+	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/gate"
 	"eastporch/internal/core/keys"
 	"eastporch/internal/core/locale"
+	"eastporch/internal/core/rehearsal"
 	"eastporch/internal/core/snippet"
 	"eastporch/internal/core/variant"
 	"eastporch/internal/core/visit"
@@ -199,6 +201,68 @@ type GateCounted struct {
 type GatePass struct {
 	URL     string    `json:"url"`     // Opened once in a browser it sets the pass as a cookie of the site.
 	Expires time.Time `json:"expires"` // At the latest: the pass ends with the session that made it.
+}
+
+// RehearsalRequest: as the contract has it.
+type RehearsalRequest struct {
+	Site     string             `json:"site,omitempty"` // The host of a configured site; may be left out where there is one.
+	Visitors []RehearsalVisitor `json:"visitors"`
+	Paths    []string           `json:"paths"`           // Each visitor asks for each.
+	Draft    bool               `json:"draft,omitempty"` // Decide by the draft of the gates.
+	Fetch    bool               `json:"fetch,omitempty"` // Ask the site for the pages too, as if each visitor did.
+}
+
+// RehearsalVisitor: as the contract has it.
+type RehearsalVisitor struct {
+	From           string   `json:"from"`                      // A country, a region, a town, a network (AS64500), label:office, a prefix, an address, unknown or not-found.
+	AcceptLanguage string   `json:"accept_language,omitempty"` // What a browser there is likely to ask for where it is left out.
+	Choice         string   `json:"choice,omitempty"`          // The language that the visitor chose before.
+	At             string   `json:"at,omitempty"`              // The time there (RFC 3339); now where it is left out.
+	UserAgent      string   `json:"user_agent,omitempty"`
+	Link           string   `json:"link,omitempty"`     // The short link that is followed.
+	Latitude       *float64 `json:"latitude,omitempty"` // Where the visitor's device says that it is.
+	Longitude      *float64 `json:"longitude,omitempty"`
+}
+
+// Rehearsal: as the contract has it.
+type Rehearsal struct {
+	Site    string      `json:"site"`
+	TookMs  float64     `json:"took_ms"`
+	Results []Rehearsed `json:"results"` // Visitor by visitor, each with its paths. Nothing is stored.
+}
+
+// Rehearsed: as the contract has it.
+type Rehearsed struct {
+	From           string                 `json:"from"`
+	Path           string                 `json:"path"`
+	Problem        *string                `json:"problem"` // Why there is no such visitor; then the rest is null.
+	AcceptLanguage string                 `json:"accept_language"`
+	Marks          []string               `json:"marks"` // What the visit would be marked as.
+	Card           *card.Card             `json:"card"`
+	Trail          *caller.Trail          `json:"trail"`
+	Steps          []gate.Step            `json:"steps"` // What each rule said, until one decided.
+	Refusal        *RehearsedRefusal      `json:"refusal"`
+	Page           *RehearsedPage         `json:"page"`
+	Expectation    *rehearsal.Expectation `json:"expectation"`
+}
+
+// RehearsedRefusal: What the refused would read.
+type RehearsedRefusal struct {
+	Status   int    `json:"status"`
+	Language string `json:"language"`
+	Title    string `json:"title"`
+	Text     string `json:"text"`
+}
+
+// RehearsedPage: What the site answered.
+type RehearsedPage struct {
+	Status   int     `json:"status"` // 0 where it did not answer.
+	Language string  `json:"language"`
+	Title    string  `json:"title"`
+	Text     string  `json:"text"`     // The beginning of its text, without markup.
+	Location *string `json:"location"` // Where it redirects to, which is not followed.
+	Honoured bool    `json:"honoured"` // It was answered as if the visitor asked; else it is what this service itself would see.
+	Problem  *string `json:"problem"`
 }
 
 // Snippets: as the contract has it.

@@ -112,6 +112,12 @@ type Site struct {
 	PriceEndings  map[string]string `koanf:"price_endings"`  // by currency, such as x.95
 	BusinessHours string            `koanf:"business_hours"` // by the visitor's clock, 09:00-17:00 by default
 	Variants      []VariantSet      `koanf:"variants"`
+	// URL is where visitors reach the site, https:// and its host by default; FetchInside allows asking it
+	// for pages, which rehearsals do, where its address is not public.
+	URL         string `koanf:"url"`
+	FetchInside bool   `koanf:"fetch_inside"`
+	// RefusalPage is a file with a template of the page for those whom a gate refuses.
+	RefusalPage string `koanf:"refusal_page"`
 }
 
 // VariantSet is the variants of one thing, and who gets which.

@@ -3,6 +3,7 @@ package config
 import (
 	"fmt"
 	"maps"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -14,6 +15,14 @@ import (
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/variant"
 )
+
+// Origin is where visitors reach the site, such as https://heronlake.example.
+func (s Site) Origin() string {
+	if s.URL == "" {
+		return "https://" + s.Host
+	}
+	return strings.TrimSuffix(s.URL, "/")
+}
 
 // Sets gives the site's variants in the words of the core.
 func (s Site) Sets() []variant.Set {
@@ -129,6 +138,9 @@ func (l *loader) checkSite(key string, s Site, known variant.Known) {
 		if _, err := locale.ParseEnding(ending); err != nil {
 			l.problem(at, reason(err, locale.ErrAmount), "Write an x and the digits that prices end in.")
 		}
+	}
+	if u, err := url.Parse(s.URL); s.URL != "" && (err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "") {
+		l.problem(key+".url", fmt.Sprintf("%.80q is not where a site is", s.URL), "Write it like https://heronlake.example, without a path.")
 	}
 	if s.BusinessHours != "" {
 		if _, err := locale.ParseHours(s.BusinessHours); err != nil {

@@ -155,6 +155,21 @@ func (f *Client) Get(ctx context.Context, address string) (path string, err erro
 	return path, os.WriteFile(path+".json", text, 0o644)
 }
 
+// Once sends one request and gives what came, of the body no more than most bytes: no redirect is followed,
+// and nothing is kept.
+func (f *Client) Once(request *http.Request, most int64) (*http.Response, []byte, error) {
+	client := f.client()
+	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	defer client.CloseIdleConnections()
+	answer, err := client.Do(request)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer answer.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(answer.Body, most))
+	return answer, body, err
+}
+
 func setIf(h http.Header, name, value string) {
 	if value != "" {
 		h.Set(name, value)

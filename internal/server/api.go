@@ -11,7 +11,6 @@ import (
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/report"
-	"eastporch/internal/core/visit"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/atlases"
 	"eastporch/internal/server/httpapi"
@@ -41,7 +40,7 @@ func (s *Server) api(set *settings) (httpapi.Options, error) {
 		return httpapi.Options{}, err
 	}
 	return httpapi.Options{
-		Public: public, Visits: recorder, Atlas: atlas, Access: s.access(cfg), Content: s.content(set),
+		Public: public, Visits: recorder, Atlas: atlas, Access: s.access(cfg), Content: s.content(set, cards),
 		Service: httpapi.Service{Version: s.opt.Version, Log: s.opt.Log, Now: time.Now, Metrics: s.metrics, Queue: s.intake, Ping: s.store.Ping, Reload: s.Reload},
 	}, nil
 }
@@ -49,7 +48,7 @@ func (s *Server) api(set *settings) (httpapi.Options, error) {
 func (set *settings) sites() *sites.Sites {
 	var list []sites.Site
 	for _, site := range set.cfg.Sites {
-		list = append(list, sites.Site{Host: site.Host, Name: site.Name, Privacy: site.PrivacyMode(), TimeZone: site.Zone(), Local: set.locals[site.Host], Sets: site.Sets()})
+		list = append(list, sites.Site{Host: site.Host, Name: site.Name, Privacy: site.PrivacyMode(), TimeZone: site.Zone(), Local: set.locals[site.Host], Sets: site.Sets(), Origin: site.Origin(), Inside: site.FetchInside, Refusal: set.refusals[site.Host]})
 	}
 	return sites.New(list...)
 }
@@ -74,9 +73,7 @@ func (s *Server) public(set *settings, cards *card.Pipeline, known *sites.Sites)
 const settleWithin = time.Second
 
 func (s *Server) visits(set *settings, cards *card.Pipeline, known *sites.Sites) (httpapi.Visits, error) {
-	marks := set.cfg.Marks
-	marker := visit.Marker{BotAgents: marks.BotAgents, BotLabels: marks.BotLabels, MonitorAgents: marks.MonitorAgents, MonitorLabels: marks.MonitorLabels}
-	service, err := visits.New(visits.Options{Cards: cards, Store: s.store, Queue: s.intake, Privacy: s.privacy, Sites: known, Marker: marker.Lower()}, time.Now)
+	service, err := visits.New(visits.Options{Cards: cards, Store: s.store, Queue: s.intake, Privacy: s.privacy, Sites: known, Marker: set.marker()}, time.Now)
 	return httpapi.Visits{
 		Service: service, Reports: report.New(s.store, time.Now), Stored: s.store, Changed: s.notifier.Next, Stopping: s.stopping,
 		Settle: func(ctx context.Context) {
@@ -131,13 +128,14 @@ func newLimits(cfg *config.Config) *httpapi.Limits {
 	}
 }
 
-func (s *Server) content(set *settings) httpapi.Content {
+func (s *Server) content(set *settings, cards *card.Pipeline) httpapi.Content {
 	var areas []string
 	for _, area := range set.areas {
 		areas = append(areas, area.Name)
 	}
 	return httpapi.Content{
 		Variants:   &localize.Variants{Store: s.store, Known: set.known(), Areas: areas, Labels: set.cfg.LabelNames(), Revary: s.revary, Now: time.Now},
+		Gates:      s.gates(set, cards, areas),
 		VisitorURL: func() string { return s.URL(httpapi.PublicListener) }, MapLink: set.cfg.MapLink, Console: webui.Handler(),
 	}
 }

@@ -24,12 +24,14 @@ import (
 	"eastporch/internal/editions"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/cluster"
+	"eastporch/internal/server/gates"
 	"eastporch/internal/server/httpapi"
 	"eastporch/internal/server/intake"
 	"eastporch/internal/server/lifecycle"
 	"eastporch/internal/server/metrics"
 	"eastporch/internal/server/privacy"
 	"eastporch/internal/server/rates"
+	"eastporch/internal/server/rehearsals"
 	"eastporch/internal/server/store"
 )
 
@@ -74,6 +76,10 @@ type Server struct {
 	sessions *access.Sessions
 	limits   *httpapi.Limits
 	metrics  *metrics.Metrics
+
+	keeper  *gates.Keeper
+	signer  *rehearsals.Signer
+	regates regating
 
 	handoverKey  []byte
 	installation uuid.UUID
@@ -133,6 +139,9 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 	if s.handoverKey, err = s.privacy.Lasting("handover"); err != nil {
 		return err
 	}
+	if err := s.openGates(ctx); err != nil {
+		return err
+	}
 	if err := s.recorrect(ctx); err != nil {
 		return err
 	}
@@ -176,6 +185,7 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 	s.begin(s.jobs, "sources", s.refreshSources)
 	s.begin(s.jobs, "corrections", s.watchCorrections)
 	s.begin(s.jobs, "content variants", s.watchVariants)
+	s.begin(s.jobs, "gates", s.watchGates)
 	s.begin(s.jobs, "maintenance", s.maintain)
 	return nil
 }

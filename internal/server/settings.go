@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/netip"
@@ -16,6 +17,7 @@ import (
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/core/locale"
+	"eastporch/internal/core/refusal"
 	"eastporch/internal/core/variant"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/editions"
@@ -33,12 +35,14 @@ type settings struct {
 	labels  map[string][]netip.Prefix
 	finder  caller.Finder
 	places  map[string]*atlas.LookupResult // of addresses that are skipped, by placeholder
+	// refusals are the pages for those whom gates refuse, by the sites' hosts.
+	refusals map[string]*refusal.Template
 }
 
 // settle makes settings of a configuration, without touching those in use. The error says what of
 // it cannot be used.
 func (s *Server) settle(cfg *config.Config) (set *settings, err error) {
-	set = &settings{cfg: cfg, locals: map[string]*card.Local{}}
+	set = &settings{cfg: cfg, locals: map[string]*card.Local{}, refusals: map[string]*refusal.Template{}}
 	set.sources, _ = Sources(cfg, s.opt.Input)
 	if set.areas, err = s.readAreas(cfg); err != nil {
 		return nil, err
@@ -56,6 +60,9 @@ func (s *Server) settle(cfg *config.Config) (set *settings, err error) {
 		languages, err := locale.NewLanguages(site.Languages, site.Default)
 		if err != nil {
 			return nil, err
+		}
+		if set.refusals[site.Host], err = s.refusalPage(site); err != nil {
+			return nil, fmt.Errorf("site %s, refusal_page: %w", site.Host, err)
 		}
 		for _, variants := range site.Sets() {
 			if field, err := variants.Check(set.known()); err != nil {
@@ -101,7 +108,7 @@ func (s *Server) Reload(ctx context.Context) (api.Reloaded, error) {
 	for _, l := range set.locals {
 		l.UseRates(s.rates.State().Rates)
 	}
-	if err := s.revaryTo(ctx, set); err != nil {
+	if err := errors.Join(s.revaryTo(ctx, set), s.regateTo(ctx, set)); err != nil {
 		return api.Reloaded{}, err
 	}
 	handlers, err := s.handlers(set)

@@ -16,7 +16,8 @@ const module = "eastporch/"
 // packages are those that x-go-type may name a type of.
 var packages = map[string]string{
 	"json": "encoding/json", "time": "time", "uuid": "github.com/google/uuid", "decimal": "github.com/shopspring/decimal",
-	"addr": module + "internal/core/addr", "gate": module + "internal/core/gate", "visit": module + "internal/core/visit", "locale": module + "internal/core/locale",
+	"addr": module + "internal/core/addr", "gate": module + "internal/core/gate",
+	"card": module + "internal/core/card", "caller": module + "internal/core/caller", "rehearsal": module + "internal/core/rehearsal", "visit": module + "internal/core/visit", "locale": module + "internal/core/locale",
 }
 
 // A writer writes the types of one package.

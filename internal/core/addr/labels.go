@@ -57,3 +57,14 @@ func (l Labels) Of(a netip.Addr) []string {
 	slices.SortFunc(found, strings.Compare)
 	return found
 }
+
+// Example gives the first address of the narrowest set that has a label; the zero Addr where none has.
+func (l Labels) Example(label string) (found netip.Addr) {
+	bits := -1
+	for p, names := range l.names {
+		if slices.Contains(names, label) && (p.Bits() > bits || p.Bits() == bits && p.Addr().Less(found)) {
+			found, bits = p.Addr(), p.Bits()
+		}
+	}
+	return found
+}

@@ -12,6 +12,7 @@ package caller
 import (
 	"fmt"
 	"net/netip"
+	"strings"
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/plain"
@@ -36,6 +37,8 @@ const (
 	ObtainedPeer   = "peer"   // it is the other end of the connection
 	ObtainedHeader = "header" // a trusted proxy wrote it into the header
 	ObtainedGiven  = "given"  // whoever asks or reports gave it
+	// ObtainedRehearsed is of a visit that was made up.
+	ObtainedRehearsed = "rehearsed"
 )
 
 // Unverified counts the hops that anybody may have written.
@@ -343,4 +346,25 @@ func (w *walk) unverified(left []element, reason string) {
 
 func (w *walk) note(format string, args ...any) {
 	w.trail.Notes = append(w.trail.Notes, fmt.Sprintf(format, args...))
+}
+
+// Request makes up a request of a visitor as it would come through the trusted proxies: what [Finder.Find]
+// finds that visitor in.
+func (f Finder) Request(visitor netip.Addr) (peer netip.Addr, header map[string][]string) {
+	visitor = addr.Canonical(visitor)
+	if len(f.trusted) == 0 || !visitor.IsValid() {
+		return visitor, map[string][]string{}
+	}
+	peer = f.trusted[0].Prefix.Addr()
+	return peer, map[string][]string{f.Header(): {elementOf(f.Header(), visitor) + strings.Repeat(", "+elementOf(f.Header(), peer), max(0, f.hops-1))}}
+}
+
+func elementOf(header string, a netip.Addr) string {
+	switch {
+	case header != "Forwarded":
+		return a.String()
+	case a.Is6():
+		return `for="[` + a.String() + `]"`
+	}
+	return "for=" + a.String()
 }

@@ -74,19 +74,19 @@ func (d Decision) Public() Decision {
 	return d
 }
 
-// Refusal is how the gate of a verdict refuses.
-func (s *Set) Refusal(v *Verdict) (gate string, refusal Refusal) {
-	if s == nil || v.gate < 0 {
-		return "", Refusal{}
+// Refusal is how a gate refuses, by its name; the usual way where there is none of that name.
+func (s *Set) Refusal(name string) (r Refusal) {
+	if s != nil {
+		for i := range s.rules.Gates {
+			if g := &s.rules.Gates[i]; g.Name == name && g.Refusal != nil {
+				r = *g.Refusal
+			}
+		}
 	}
-	g := &s.gates[v.gate]
-	if g.Gate.Refusal != nil {
-		refusal = *g.Gate.Refusal
+	if r.Status == 0 {
+		r.Status = 403
 	}
-	if refusal.Status == 0 {
-		refusal.Status = 403
-	}
-	return g.Name, refusal
+	return r
 }
 
 func (s *Set) reason(v *Verdict, g *compiledGate, sub *Subject) string {

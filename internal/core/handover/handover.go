@@ -34,10 +34,13 @@ type Facts struct {
 	RadiusKm     *float64        `json:"radius_km"`
 }
 
-// Admitted is the gate's word for whoever may come in.
-const Admitted = "admit"
+// Admitted is the gate's word for whoever may come in, in [GateField].
+const (
+	Admitted  = "admit"
+	GateField = "Porch-Gate"
+)
 
-// Of takes the facts out of a card. There is no gate in it yet: everybody is admitted.
+// Of takes the facts out of a card of somebody who is admitted.
 func Of(c *card.Card) Facts {
 	return Facts{
 		CountryCode: plain.Value(c.Location.CountryCode), RegionCode: plain.Value(c.Location.RegionCode), Language: c.Locale.Language,
@@ -150,6 +153,8 @@ func displayString(text string) string {
 const (
 	CookieName   = "porch_facts"
 	ChoiceCookie = "porch_choice"
+	// PassCookie is an owner's pass through the gates.
+	PassCookie = "porch_pass"
 )
 
 // ErrCookie is wrapped where a cookie is not to be believed.

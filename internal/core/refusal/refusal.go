@@ -133,6 +133,16 @@ func (t *Template) Write(s Subject, nonce string) ([]byte, error) {
 	return b.Bytes(), nil
 }
 
+// First is what stands first on the page: its language, title and text.
+func (s Subject) First() (tag, title, text string) {
+	wanted, _, err := language.ParseAcceptLanguage(s.Accept)
+	if err != nil || len(wanted) == 0 {
+		wanted = []language.Tag{language.Make(cmp.Or(s.Default, "en"))}
+	}
+	p, _ := s.in(wanted)
+	return p.Language, p.Title, strings.TrimSpace(p.Text + " " + p.Thought)
+}
+
 // in says it in the first of some languages that the page, or the owner's texts, speak.
 func (s *Subject) in(wanted []language.Tag) (part, words) {
 	own, ownTag := s.own(wanted)

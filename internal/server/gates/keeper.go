@@ -16,6 +16,7 @@ import (
 
 	"eastporch/internal/core/gate"
 	"eastporch/internal/core/invalid"
+	"eastporch/internal/core/plain"
 	"eastporch/internal/core/signed"
 	"eastporch/internal/server/lifecycle"
 )
@@ -76,17 +77,17 @@ func NewKeeper(store counts, s sessions, secret []byte, log *slog.Logger, now fu
 }
 
 // Count counts a decision, and gives the reference of one that refuses; "" for others.
-func (k *Keeper) Count(site, asked string, d *gate.Decision, refusal gate.Refusal, country, path string) (reference string) {
+func (k *Keeper) Count(site, asked string, d *gate.Decision, status int, country, path string) (reference string) {
 	now := k.now()
 	key, ok := gate.KeyOf(site, asked, d, country, path, now)
 	if !ok {
 		return ""
 	}
-	var refused *gate.Refused
+	var refused []gate.Refused
 	if d.Outcome == gate.Refuse {
 		code := newCode()
-		reference = signed.Sign(gate.Reference{Site: site, Gate: key.Gate, CountryCode: country, Status: refusal.Status, Code: code, At: now.Unix()}, k.references)
-		refused = &gate.Refused{Reference: code, Time: now.UTC(), Site: site, Gate: key.Gate, Rule: key.Rule, Reason: d.Reason, CountryCode: country, Path: key.Path}
+		reference = k.refer(site, d, code, status, country)
+		refused = []gate.Refused{{Reference: code, Time: now.UTC(), Site: site, Gate: key.Gate, Rule: key.Rule, Reason: d.Reason, CountryCode: country, Path: key.Path}}
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -94,10 +95,19 @@ func (k *Keeper) Count(site, asked string, d *gate.Decision, refusal gate.Refusa
 		key.Path, key.CountryCode = "", ""
 	}
 	k.waiting[key]++
-	if refused != nil && len(k.refusals) < mostRefusals {
-		k.refusals = append(k.refusals, *refused)
+	if len(k.refusals) < mostRefusals {
+		k.refusals = append(k.refusals, refused...)
 	}
 	return reference
+}
+
+// Refer gives the reference of a decision that is not counted.
+func (k *Keeper) Refer(site string, d *gate.Decision, status int, country string) string {
+	return k.refer(site, d, newCode(), status, country)
+}
+
+func (k *Keeper) refer(site string, d *gate.Decision, code string, status int, country string) string {
+	return signed.Sign(gate.Reference{Site: site, Gate: plain.Value(d.Gate), CountryCode: country, Status: status, Code: code, At: k.now().Unix()}, k.references)
 }
 
 // newCode makes a reference that can be read aloud: 40 random bits in Crockford's letters.
@@ -195,3 +205,6 @@ func (k *Keeper) Passes(ctx context.Context, cookie, site string) bool {
 
 // field makes an error of a finding.
 func field(f gate.Finding) error { return invalid.Field(f.Field, f.Text, f.Hint) }
+
+// Forget has every session asked for anew.
+func (k *Keeper) Forget() { k.alive.Purge() }

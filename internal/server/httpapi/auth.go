@@ -14,6 +14,7 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/server/access"
+	"eastporch/internal/server/guard"
 	"eastporch/internal/server/problem"
 )
 
@@ -51,12 +52,12 @@ func (h *handlers) admit(wants access.Scope) gin.HandlerFunc {
 			h.fail(c, err)
 			return
 		}
-		if origin := c.GetHeader("Origin"); who.Key != nil && origin != "" && !h.isOwn(c, origin) {
+		if origin := c.GetHeader("Origin"); !asksForAnother(c.FullPath()) && who.Key != nil && origin != "" && !h.isOwn(c, origin) {
 			if !who.Key.Allows(origin) {
 				h.fail(c, problem.WrongOrigin())
 				return
 			}
-			h.allowOrigin(c, origin)
+			guard.AllowOrigin(c, origin)
 		}
 		if !who.Scope.Includes(wants) {
 			h.fail(c, &access.ScopeError{Has: who.Scope, Wants: wants})

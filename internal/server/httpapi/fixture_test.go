@@ -28,6 +28,7 @@ import (
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/locale"
+	"eastporch/internal/core/refusal"
 	"eastporch/internal/core/report"
 	"eastporch/internal/core/variant"
 	"eastporch/internal/core/visit"
@@ -58,6 +59,7 @@ type memory struct {
 	corrections []source.Correction
 	sets        map[string][]variant.Set
 	tallies     map[visit.By]visit.Tally
+	rules       gateRows
 	away        error // what every question of visits fails with
 }
 
@@ -357,7 +359,7 @@ func newFixture(t testing.TB, feed string, to sink) *fixture {
 	watch := checkup.NewWatch(finder, false, testNow)
 	languages, err := locale.NewLanguages([]string{"pt-PT", "en"}, "")
 	require.NoError(t, err)
-	known := sites.New(sites.Site{Host: testSite, Name: "Heron Lake Regatta", Privacy: visit.Whole, TimeZone: "Europe/Lisbon", Local: &card.Local{Languages: languages, Currency: "EUR"}})
+	known := sites.New(sites.Site{Host: testSite, Name: "Heron Lake Regatta", Privacy: visit.Whole, TimeZone: "Europe/Lisbon", Local: &card.Local{Languages: languages, Currency: "EUR"}, Origin: "https://heronlake.example", Refusal: refusal.Standard})
 	feedOfRates := rates.New(rates.Options{StaleDays: 7}, now, func(locale.Rates) {})
 	local, err := localize.New(localize.Options{Cards: cards, Rates: feedOfRates, Groups: almanac.Groups{}, Now: now})
 	require.NoError(t, err)
@@ -383,6 +385,7 @@ func newFixture(t testing.TB, feed string, to sink) *fixture {
 			Listeners: map[Listener]Door{PublicListener: door, AdminListener: door},
 		},
 		Content: Content{
+			Gates:      m.gates(cards, known, shelf.Current, now),
 			Variants:   &localize.Variants{Store: m, Known: variant.Known{Groups: almanac.Groups{}}, Revary: func(context.Context) error { return nil }, Now: now},
 			VisitorURL: func() string { return "http://in.heronlake.example" }, Console: http.NotFoundHandler(),
 		},

@@ -25,9 +25,8 @@ import (
 
 // getHandover answers a reverse proxy that asks about the visitor of another request.
 func (h *handlers) getHandover(c *gin.Context) {
-	card, err := h.visitorCard(c)
-	if err != nil {
-		h.fail(c, err)
+	card, ok := h.decided(c)
+	if !ok {
 		return
 	}
 	facts := handover.Of(&card)
@@ -43,7 +42,6 @@ func (h *handlers) getHandover(c *gin.Context) {
 			HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: c.GetHeader("X-Forwarded-Proto") == "https",
 		})
 	}
-	private(c)
 	c.Status(http.StatusNoContent)
 }
 

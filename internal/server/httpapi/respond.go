@@ -17,6 +17,7 @@ import (
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/files/answers"
 	"eastporch/internal/server/access"
+	"eastporch/internal/server/guard"
 	"eastporch/internal/server/problem"
 	"eastporch/internal/server/request"
 )
@@ -137,7 +138,7 @@ func (h *handlers) note(c *gin.Context, what, detail string) {
 		err = h.Access.Audit.AddEvent(c, event)
 	}
 	if err != nil {
-		h.Service.Log.Warn("not in the audit log", "what", what, "request_id", requestID(c), "error", err)
+		h.Service.Log.Warn("not in the audit log", "what", what, "request_id", guard.RequestID(c), "error", err)
 	}
 }
 
@@ -162,7 +163,7 @@ func (w steadyWriter) Write(p []byte) (int, error) {
 // breakOff ends an answer whose head has gone out: only a broken connection can say that a
 // file is not whole.
 func (h *handlers) breakOff(c *gin.Context, err error) {
-	h.Service.Log.Warn("an export broke off", "request_id", requestID(c), "error", err)
+	h.Service.Log.Warn("an export broke off", "request_id", guard.RequestID(c), "error", err)
 	panic(http.ErrAbortHandler)
 }
 
@@ -178,7 +179,10 @@ const statusClientGone = 499
 // fail answers with the problem of an error and ends the request.
 func (h *handlers) fail(c *gin.Context, err error) {
 	p := problem.From(err)
-	p.RequestID = requestID(c)
+	p.RequestID = guard.RequestID(c)
+	if p.Status == http.StatusForbidden && asksForAnother(c.FullPath()) {
+		p.Status = http.StatusUnauthorized // 403 says there that the visitor is refused
+	}
 	if errors.Is(err, context.Canceled) && c.Request.Context().Err() != nil {
 		c.AbortWithStatus(statusClientGone) // nobody reads an answer
 		return

@@ -2,7 +2,7 @@
 // request, asks one service and writes the answer. The rules of the job are in the core and in
 // the services.
 //
-// What all handlers use stands in router, guard, auth, params, respond and problem; then there is
+// What all handlers use stands in router, auth, params, respond and problem; then there is
 // a file for each tag of the contract.
 package httpapi
 
@@ -26,6 +26,7 @@ import (
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/atlases"
+	"eastporch/internal/server/guard"
 	"eastporch/internal/server/localize"
 	"eastporch/internal/server/lookup"
 	"eastporch/internal/server/metrics"
@@ -131,6 +132,7 @@ type Door struct {
 // serves them; the rest is required on the admin listener.
 type Content struct {
 	Variants *localize.Variants
+	Gates    Gates
 	// VisitorURL is where the public listener is, as this machine sees it.
 	VisitorURL func() string
 	MapLink    string       // template of a link to a map outside, "" for none
@@ -170,7 +172,6 @@ type handlers struct {
 	Options
 	listener Listener
 	door     Door
-	hosts    map[string]bool
 }
 
 // route is one line of the contract.
@@ -184,7 +185,7 @@ type route struct {
 var routes = []route{
 	{http.MethodGet, "/v1/visitor", true, access.Page, (*handlers).getVisitor},
 	{http.MethodGet, "/v1/visitor/address", true, access.Page, (*handlers).getVisitorAddress},
-	{http.MethodGet, "/v1/handover", true, access.Page, (*handlers).getHandover},
+	{http.MethodGet, "/v1/handover", true, access.Server, (*handlers).getHandover},
 	{http.MethodGet, "/v1/convert", true, access.Page, (*handlers).convert},
 	{http.MethodGet, "/v1/countries", true, access.Nobody, (*handlers).listCountries},
 	{http.MethodGet, "/v1/countries/:code", true, access.Nobody, (*handlers).getCountry},
@@ -217,6 +218,20 @@ var routes = []route{
 	{http.MethodGet, "/v1/reports/grid", false, access.Admin, (*handlers).getGrid},
 	{http.MethodGet, "/v1/reports/distances", false, access.Admin, (*handlers).getDistances},
 	{http.MethodGet, "/v1/reports/:by", false, access.Admin, (*handlers).getReport},
+	{http.MethodGet, "/v1/gate", false, access.Admin, (*handlers).getGate},
+	{http.MethodPut, "/v1/gate", false, access.Admin, (*handlers).saveGate},
+	{http.MethodPut, "/v1/gate/draft", false, access.Admin, (*handlers).saveGateDraft},
+	{http.MethodDelete, "/v1/gate/draft", false, access.Admin, (*handlers).dropGateDraft},
+	{http.MethodPost, "/v1/gate/check", false, access.Admin, (*handlers).checkGate},
+	{http.MethodPost, "/v1/gate/simulate", false, access.Admin, (*handlers).simulateGate},
+	{http.MethodGet, "/v1/gate/history", false, access.Admin, (*handlers).listGateHistory},
+	{http.MethodPost, "/v1/gate/history/:revision/return", false, access.Admin, (*handlers).returnGate},
+	{http.MethodGet, "/v1/gate/refusals", false, access.Admin, (*handlers).getGateRefusals},
+	{http.MethodPost, "/v1/gate/passes", false, access.Admin, (*handlers).makeGatePass},
+	{http.MethodGet, "/v1/gate/pass", true, access.Nobody, (*handlers).useGatePass},
+	{http.MethodGet, "/v1/gate/decide", true, access.Server, (*handlers).decideGate},
+	{http.MethodGet, "/v1/gate/refusal", true, access.Nobody, (*handlers).getGateRefusal},
+	{http.MethodPost, "/v1/rehearsals", false, access.Server, (*handlers).rehearse},
 	{http.MethodPost, "/v1/reload", false, access.Admin, (*handlers).reload},
 	{http.MethodGet, "/v1/checkup", false, access.Admin, (*handlers).getCheckup},
 	{http.MethodGet, "/metrics", false, access.Server, (*handlers).getMetrics},
@@ -267,7 +282,7 @@ const importPath = "/v1/visits/import"
 var long = map[string]bool{
 	"/v1/visits/export": true, importPath: true, "/v1/visits/erase": true, "/v1/visits/verify": true, "/v1/visits/stream": true,
 	"/v1/atlas/activate": true, "/v1/atlas/back": true, "/v1/atlas/changes": true, "/v1/atlas/coverage": true, "/v1/atlas/accuracy": true,
-	"/v1/atlas/export": true, "/v1/atlas/publish": true, "/v1/visits/reenrich": true, "/v1/addresses": true, "/v1/reports/:by": true,
+	"/v1/gate/simulate": true, "/v1/rehearsals": true, "/v1/atlas/export": true, "/v1/atlas/publish": true, "/v1/visits/reenrich": true, "/v1/addresses": true, "/v1/reports/:by": true,
 	"/v1/reports/timeline": true, "/v1/reports/hours": true, "/v1/reports/visitors": true, "/v1/reports/grid": true, "/v1/reports/distances": true,
 }
 
@@ -276,7 +291,7 @@ func (o *Options) check() error {
 	for name, missing := range map[string]bool{
 		"cards": o.Public.Cards == nil, "sites": o.Public.Sites == nil, "watch": o.Public.Watch == nil, "localize": o.Public.Localize == nil,
 		"visits": o.Visits.Service == nil || o.Visits.Reports == nil || o.Visits.Stored == nil, "atlas": o.Atlas.Service == nil || o.Atlas.Lookup == nil,
-		"keys": o.Access.Keys == nil, "sessions": o.Access.Sessions == nil, "audit": o.Access.Audit == nil, "limits": o.Access.Limits == nil,
+		"gates": o.Content.Gates == Gates{}, "keys": o.Access.Keys == nil, "sessions": o.Access.Sessions == nil, "audit": o.Access.Audit == nil, "limits": o.Access.Limits == nil,
 		"log": o.Service.Log == nil, "now": o.Service.Now == nil, "metrics": o.Service.Metrics == nil, "queue": o.Service.Queue == nil,
 	} {
 		if missing {
@@ -291,17 +306,21 @@ func New(listener Listener, opt Options) (*gin.Engine, error) {
 	if err := opt.check(); err != nil {
 		return nil, err
 	}
-	h := &handlers{Options: opt, listener: listener, door: opt.Access.Listeners[listener], hosts: map[string]bool{}}
-	for _, host := range h.door.Hosts {
-		h.hosts[strings.ToLower(host)] = true
-	}
+	h := &handlers{Options: opt, listener: listener, door: opt.Access.Listeners[listener]}
 	gin.SetMode(gin.ReleaseMode)
 	engine := gin.New()
 	engine.HandleMethodNotAllowed = true
 	engine.RedirectTrailingSlash = false
 	engine.UseRawPath, engine.UnescapePathValues = true, true
 	engine.ContextWithFallback = true
-	engine.Use(h.observe, h.recover, h.harden, h.checkHost, h.checkText, h.preflight, h.limitBody)
+	before := guard.Guard{
+		Listener: guard.Listener(listener), Hosts: map[string]bool{}, Public: listener == PublicListener, Secure: h.door.Secure, MaxBody: h.door.MaxBody, Unbounded: importPath,
+		Checks: guard.Checks{Allowed: opt.Access.Keys.Allowed, Fail: h.fail, Metrics: opt.Service.Metrics, Log: opt.Service.Log},
+	}
+	for _, host := range h.door.Hosts {
+		before.Hosts[strings.ToLower(host)] = true
+	}
+	engine.Use(before.Handlers()...)
 	for _, r := range routes {
 		if r.public || listener == AdminListener {
 			engine.Handle(r.method, r.path, h.admit(r.scope), func(c *gin.Context) {

@@ -37,7 +37,7 @@ func TestVisitorsAndHandover(t *testing.T) {
 	near := read[card.Card](t, ask(public, page, http.MethodGet, "/v1/visitor?at=geo:38.72,-9.14", ""), http.StatusOK)
 	assert.Equal(t, "Lisbon", *near.Device.City)
 
-	handed := ask(public, page, http.MethodGet, "/v1/handover?cookie=1", "", "X-Forwarded-For", "198.18.3.40")
+	handed := ask(public, f.key(t, access.Server), http.MethodGet, "/v1/handover?cookie=1", "", "X-Forwarded-For", "198.18.3.40")
 	require.Equal(t, http.StatusNoContent, handed.status)
 	assert.Equal(t, "PT", handed.header.Get("Porch-Country-Code"))
 	assert.Contains(t, handed.header.Get("Set-Cookie"), "porch_facts=")

@@ -4,15 +4,19 @@ import (
 	"fmt"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"strconv"
 
 	"github.com/gin-gonic/gin"
 
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
+	"eastporch/internal/core/gate"
 	"eastporch/internal/core/invalid"
+	"eastporch/internal/server/access"
 	"eastporch/internal/server/problem"
 	"eastporch/internal/server/request"
+	"eastporch/internal/server/sites"
 )
 
 // trailKey is where a request carries how its sender was found.
@@ -37,9 +41,30 @@ func (h *handlers) visitorCard(c *gin.Context) (card.Card, error) {
 		return card.Card{}, err
 	}
 	header, trail := c.Request.Header, h.trail(c)
-	made := h.Public.Cards.Found(trail, header, h.requestContext(c, header, site), h.Service.Now())
+	req := h.requestContext(c, header, site)
+	if path := pageOf(c, site); path != "" {
+		target := gate.ReadTarget(path)
+		req.Target = &target
+	}
+	made := h.Public.Cards.Found(trail, header, req, h.Service.Now())
 	h.seen(&made, peer(c.Request), header, trail)
+	if made.Gate != nil && !callerOf(c).Scope.Includes(access.Server) {
+		public := made.Gate.Public()
+		made.Gate = &public
+	}
 	return made.In(made.Locale.Language), nil
+}
+
+// pageOf is the path that a visitor is at: what the request says, or the page of the site that asks. "" is
+// for none.
+func pageOf(c *gin.Context, site *sites.Site) string {
+	if path := c.Query("path"); path != "" || site == nil {
+		return path
+	}
+	if u, err := url.Parse(c.GetHeader("Referer")); err == nil && u.Hostname() == site.Host {
+		return u.EscapedPath()
+	}
+	return ""
 }
 
 // seen counts a visitor, and has the checkup look at how it was found; trail is nil where it was

@@ -18,11 +18,13 @@ import (
 	"eastporch/api"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
+	"eastporch/internal/core/gate"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/files/answers"
 	visitfile "eastporch/internal/files/visits"
+	"eastporch/internal/server/guard"
 	"eastporch/internal/server/problem"
 	"eastporch/internal/server/request"
 	"eastporch/internal/server/sites"
@@ -85,6 +87,9 @@ func (h *handlers) readVisit(c *gin.Context, decode func(any) error) (*visits.Ta
 	return h.Visits.Service.Read(&body, visits.Request{
 		Peer: peer(c.Request), Header: c.Request.Header, Who: callerOf(c), Seen: h.seen,
 		Own: func() *caller.Trail { return h.trail(c) },
+		Decided: func(site string, made *card.Card, path string) {
+			h.Content.Gates.Keeper.Count(site, gate.AskedVisit, made.Gate, 0, plain.Value(made.Location.CountryCode), path)
+		},
 		Context: func(header map[string][]string, site *sites.Site) card.RequestContext {
 			return h.requestContext(c, header, site)
 		},
@@ -125,7 +130,7 @@ func (h *handlers) addMany(c *gin.Context, text []byte, prefer request.Preferenc
 		many.Visits = append(many.Visits, api.TakenOne{Index: i})
 		if err != nil {
 			p := problem.From(err).Problem
-			p.RequestID = requestID(c)
+			p.RequestID = guard.RequestID(c)
 			many.Visits[i].Problem = &p
 			return nil
 		}

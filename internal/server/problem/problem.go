@@ -11,6 +11,7 @@ import (
 	"eastporch/api"
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/gate"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/plain"
@@ -102,6 +103,10 @@ func From(err error) Problem {
 		return Forbidden("site", "Key not valid for this site", site.Error(), "Use a key that is bound to this site.")
 	case errors.Is(err, access.ErrNoSuch), errors.Is(err, localize.ErrNoSet):
 		return NotFound("no-such-id", "No such id", "It was never there, or has ended.", "List them first.")
+	case errors.Is(err, gate.ErrNoRevision):
+		return NotFound("no-such-revision", "No such revision", "The rules never had it.", "GET /v1/gate/history lists those that there are.")
+	case errors.Is(err, gate.ErrChanged):
+		return conflict(plain.UpperFirst(err.Error())+".", "Read them again, and make your change to what is in force now.")
 	case errors.Is(err, atlases.ErrNoCorrection):
 		return NotFound("no-such-id", "No such id", "It was never there, or was dropped.", "List them first.")
 	case errors.Is(err, atlases.ErrNoTestPoints):

@@ -78,13 +78,11 @@ func Filter(c *gin.Context, known *sites.Sites) (visit.Filter, error) {
 		return f, err
 	}
 	for name, at := range map[string]*time.Time{"from": &f.From, "to": &f.To} {
-		if text := c.Query(name); text != "" {
-			t, err := time.Parse(time.RFC3339, text)
-			if err != nil {
-				return f, invalid.Field(name, fmt.Sprintf("%.40q is not a time", text), "Write it like 2026-11-14T06:00:00Z.")
-			}
-			*at = t
+		t, err := Time(c, name, time.Time{})
+		if err != nil {
+			return f, err
 		}
+		*at = t
 	}
 	if f.CountryCode != "" {
 		if err := almanac.CheckCode(f.CountryCode); err != nil {

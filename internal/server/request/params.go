@@ -29,6 +29,19 @@ func Int(c *gin.Context, name string, normal, least, most int) (int, error) {
 	return n, nil
 }
 
+// Time reads a parameter that is a time (RFC 3339).
+func Time(c *gin.Context, name string, normal time.Time) (time.Time, error) {
+	text := c.Query(name)
+	if text == "" {
+		return normal, nil
+	}
+	t, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		return t, invalid.Field(name, fmt.Sprintf("%.40q is not a time", text), "Write it like 2026-11-14T06:00:00Z.")
+	}
+	return t, nil
+}
+
 // Page reads the limit and the cursor of a list.
 func Page(c *gin.Context) (limit int, before uuid.UUID, err error) {
 	limit = 50

@@ -7,6 +7,7 @@ import (
 
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/invalid"
+	"eastporch/internal/core/refusal"
 	"eastporch/internal/core/variant"
 	"eastporch/internal/core/visit"
 )
@@ -22,6 +23,12 @@ type Site struct {
 	// that the configuration has.
 	Local *card.Local
 	Sets  []variant.Set
+	// Origin is where visitors reach it, such as https://heronlake.example; Inside says that this need not
+	// be a public address.
+	Origin string
+	Inside bool
+	// Refusal is the page for those whom its gates refuse.
+	Refusal *refusal.Template
 }
 
 // Sites are all of them. They do not change.

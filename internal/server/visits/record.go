@@ -15,6 +15,7 @@ import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
+	"eastporch/internal/core/gate"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
@@ -32,6 +33,7 @@ const (
 	Conflict = "conflict"   // another stands there under its id; it is set apart
 	Missing  = "not stored" // nothing does: it was erased, is too old, or is set apart
 	DryRun   = "dry run"    // it was read and made, and goes no further
+	Refused  = "refused"    // a gate refuses it; it is counted there, and goes no further
 )
 
 // A Request is the one that visits are reported with.
@@ -45,6 +47,8 @@ type Request struct {
 	Context func(header map[string][]string, site *sites.Site) card.RequestContext
 	// Seen is told of every visitor that was found, with the trail where one was looked for.
 	Seen func(c *card.Card, from netip.Addr, header map[string][]string, trail *caller.Trail)
+	// Decided is told of what the gates said of a visit.
+	Decided func(site string, c *card.Card, path string)
 }
 
 // A Taken is a visit on its way, and what its sender hears of it.
@@ -54,7 +58,7 @@ type Taken struct {
 	Own    *card.Card // of whoever sent it, as it is before the site's privacy
 	whole  visit.Visit
 	queued visit.QueuedVisit
-	dryRun bool
+	state  string // what it is already: [DryRun], [Refused] or ""
 }
 
 // Read checks a visit, enriches it, and leaves of it what its site keeps.
@@ -87,7 +91,9 @@ func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
 	if v.Attributes, err = visit.CheckAttributes(body.Attributes); err != nil {
 		return nil, invalid.Field("attributes", err.Error(), fmt.Sprintf("Give one JSON object of at most %d bytes.", visit.MaxAttributes))
 	}
-	switch req := from.Context(header, site); {
+	req, target := from.Context(header, site), gate.ReadTarget(v.Path)
+	req.Target = &target
+	switch {
 	case body.Address != nil:
 		v.Card, v.Trail = s.Cards.Given(visitor, header, req, at)
 		from.Seen(&v.Card, visitor, header, nil)
@@ -102,6 +108,13 @@ func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
 		from.Seen(&v.Card, visitor, header, &v.Trail)
 	}
 	own := v.Card
+	if !from.Who.Scope.Includes(access.Server) && own.Gate != nil {
+		public := own.Gate.Public()
+		own.Gate = &public
+	}
+	if !body.DryRun {
+		from.Decided(site.Host, &v.Card, v.Path)
+	}
 	v.Marks = s.Marker.Marks(v.UserAgent, v.Card.Labels)
 	if body.Test {
 		v.Marks = append(v.Marks, visit.MarkTest)
@@ -110,7 +123,13 @@ func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
 	if v, err = s.Privacy.Keep(v, site.Privacy, len(gpc) > 0 && strings.TrimSpace(gpc[0]) == "1"); err != nil {
 		return nil, err
 	}
-	t := &Taken{Taken: api.Taken{ID: v.ID, Time: v.Time, Marks: v.Marks}, Own: &own, whole: v, dryRun: body.DryRun}
+	t := &Taken{Taken: api.Taken{ID: v.ID, Time: v.Time, Marks: v.Marks}, Own: &own, whole: v}
+	switch {
+	case body.DryRun:
+		t.state = DryRun
+	case v.Card.Gate != nil && v.Card.Gate.Outcome == gate.Refuse:
+		t.state = Refused
+	}
 	t.queued, err = s.facts.Queued(v)
 	return t, err
 }
@@ -136,7 +155,7 @@ func (s *Visits) siteOf(host string, who access.Identity) (*sites.Site, error) {
 func (s *Visits) Take(ctx context.Context, whole bool, wait time.Duration, list ...*Taken) error {
 	var queued []visit.QueuedVisit
 	for _, t := range list {
-		if t.State = DryRun; !t.dryRun {
+		if t.State = t.state; t.state == "" {
 			t.State = Accepted
 			queued = append(queued, t.queued)
 		}
@@ -168,7 +187,7 @@ func (s *Visits) await(ctx context.Context, most time.Duration, index uint64, li
 	var sent []*Taken
 	var rows []visit.Row
 	for _, t := range list {
-		if !t.dryRun {
+		if t.state == "" {
 			sent, rows = append(sent, t), append(rows, t.queued.Row)
 		}
 	}

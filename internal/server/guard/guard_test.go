@@ -1,4 +1,4 @@
-package httpapi
+package guard
 
 import (
 	"io"
@@ -10,12 +10,16 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/server/problem"
 )
 
 // A file that breaks off must not look whole to whoever reads it; any other panic
 // is a problem document.
 func TestWhatBreaksOffDoesNotLookWhole(t *testing.T) {
-	h := &handlers{Options: Options{Service: Service{Log: slog.New(slog.DiscardHandler)}}}
+	h := &Guard{Checks: Checks{Log: slog.New(slog.DiscardHandler), Fail: func(c *gin.Context, err error) {
+		c.Data(problem.From(err).Status, "application/problem+json", []byte("{}"))
+	}}}
 	gin.SetMode(gin.ReleaseMode)
 	engine := gin.New()
 	engine.Use(h.recover)

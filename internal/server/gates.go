@@ -1,0 +1,153 @@
+package server
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"eastporch/internal/config"
+	"eastporch/internal/core/card"
+	"eastporch/internal/core/gate"
+	"eastporch/internal/core/invalid"
+	"eastporch/internal/core/refusal"
+	"eastporch/internal/core/visit"
+	"eastporch/internal/server/gates"
+	"eastporch/internal/server/httpapi"
+	"eastporch/internal/server/lifecycle"
+	"eastporch/internal/server/rehearsals"
+)
+
+// regating is held while rules are read and put into use; newest are those that are, by site, for the
+// settings that are in use.
+type regating struct {
+	sync.Mutex
+	newest map[string]int64
+}
+
+// openGates makes what signs and counts for gates, and puts the rules into use. The key for rehearsals is
+// left beside the others, for the middleware of applications.
+func (s *Server) openGates(ctx context.Context) error {
+	fresh := make([]byte, 32)
+	_, _ = rand.Read(fresh) // which never fails
+	rows := s.store.Gates()
+	secret, err := rows.Secret(ctx, fresh)
+	if err != nil {
+		return err
+	}
+	s.keeper, s.signer = gates.NewKeeper(rows, s.sessions, secret, s.opt.Log, time.Now), rehearsals.NewSigner(rows, secret, time.Now)
+	s.begin(s.stages.Add("counts of the gates", nil), "counts of the gates", s.keeper.Run)
+	file := filepath.Join(s.opt.Config.DataDir, "keys", "rehearsal.key")
+	if err := os.WriteFile(file, rehearsals.Key(secret), 0o600); err != nil {
+		return fmt.Errorf("key for rehearsals: %w", err)
+	}
+	return s.regate(ctx)
+}
+
+// regate puts the newest rules into use where others are.
+func (s *Server) regate(ctx context.Context) error {
+	s.regates.Lock()
+	defer s.regates.Unlock()
+	newest, err := s.store.Gates().Newest(ctx)
+	if err != nil || maps.Equal(newest, s.regates.newest) {
+		return err
+	}
+	return s.useGates(ctx, s.inUse.Load(), newest)
+}
+
+// regateTo puts the newest rules into settings that are about to be used.
+func (s *Server) regateTo(ctx context.Context, set *settings) error {
+	s.regates.Lock()
+	defer s.regates.Unlock()
+	newest, err := s.store.Gates().Newest(ctx)
+	if err != nil {
+		return err
+	}
+	return s.useGates(ctx, set, newest)
+}
+
+func (s *Server) useGates(ctx context.Context, set *settings, newest map[string]int64) error {
+	known := set.gateNames()
+	for host, local := range set.locals {
+		if newest[host] == 0 {
+			local.UseGates(nil)
+			continue
+		}
+		rev, err := s.store.Gates().Revision(ctx, host, newest[host])
+		if err != nil {
+			return err
+		}
+		if _, findings := gate.Check(rev.Rules, known, true, time.Now()); len(findings) > 0 {
+			if f, bad := gate.Wrong(findings); bad { // it names what the configuration has no more
+				s.opt.Log.Error("a gate's rules need to be mended; who such a rule is about counts as unknown", "site", host, "field", f.Field, "reason", f.Text)
+			}
+		}
+		local.UseGates(gate.New(rev.Rules, known))
+	}
+	s.regates.newest = newest
+	return nil
+}
+
+// gateNames says which names rules of gates may use.
+func (set *settings) gateNames() gate.Known {
+	return gate.Known{Groups: set.cfg.CountryGroups(), Areas: set.areas, Labels: set.cfg.KnowsLabel}
+}
+
+// regateEvery is how soon rules that were changed at another instance are used here.
+const regateEvery = time.Second
+
+// watchGates looks for changed rules until ctx ends.
+func (s *Server) watchGates(ctx context.Context) error {
+	return lifecycle.Every(ctx, regateEvery, func() {
+		if err := s.regate(ctx); err != nil && ctx.Err() == nil {
+			s.opt.Log.Debug("the rules of gates were not looked at", "error", err)
+		}
+	})
+}
+
+// gates makes the services of gates and rehearsals.
+func (s *Server) gates(set *settings, cards *card.Pipeline, areas []string) httpapi.Gates {
+	rows, known := s.store.Gates(), set.gateNames()
+	return httpapi.Gates{
+		Keeper: s.keeper, Signer: s.signer,
+		Rules: gates.NewRulebook(gates.Options{
+			Store: rows, Keeper: s.keeper, Known: known, Names: gates.Names{Areas: areas, Labels: set.cfg.LabelNames()}, Apply: s.regate, Now: time.Now,
+		}),
+		Rehearsals: rehearsals.New(rehearsals.Options{
+			Cards: cards, Edition: s.shelf.Current, Marker: set.marker(), Signer: s.signer, Now: time.Now,
+			Draft: func(ctx context.Context, site string) (*gate.Set, error) {
+				draft, err := rows.Draft(ctx, site)
+				if err != nil || draft == nil {
+					return nil, err
+				}
+				clean, findings := gate.Check(draft.Rules, known, true, time.Now())
+				if f, bad := gate.Wrong(findings); bad {
+					return nil, invalid.Field("draft."+f.Field, f.Text, f.Hint)
+				}
+				return gate.New(clean, known), nil
+			},
+		}),
+	}
+}
+
+// marker says what marks visits.
+func (set *settings) marker() visit.Marker {
+	m := set.cfg.Marks
+	return visit.Marker{BotAgents: m.BotAgents, BotLabels: m.BotLabels, MonitorAgents: m.MonitorAgents, MonitorLabels: m.MonitorLabels}.Lower()
+}
+
+// refusalPage reads a site's page for those whom gates refuse.
+func (s *Server) refusalPage(site config.Site) (*refusal.Template, error) {
+	if site.RefusalPage == "" {
+		return refusal.Standard, nil
+	}
+	text, err := os.ReadFile(s.opt.Input.Path(site.RefusalPage))
+	if err != nil {
+		return nil, err
+	}
+	return refusal.Parse(string(text))
+}
