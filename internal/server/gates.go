@@ -16,8 +16,8 @@ import (
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/refusal"
 	"eastporch/internal/core/visit"
+	"eastporch/internal/server/gateapi"
 	"eastporch/internal/server/gates"
-	"eastporch/internal/server/httpapi"
 	"eastporch/internal/server/lifecycle"
 	"eastporch/internal/server/rehearsals"
 )
@@ -39,8 +39,8 @@ func (s *Server) openGates(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.keeper, s.signer = gates.NewKeeper(rows, s.sessions, secret, s.opt.Log, time.Now), rehearsals.NewSigner(rows, secret, time.Now)
-	s.begin(s.stages.Add("counts of the gates", nil), "counts of the gates", s.keeper.Run)
+	s.counter, s.signer = gates.NewCounter(rows, s.sessions, secret, s.opt.Log, time.Now), rehearsals.NewSigner(rows, secret, time.Now)
+	s.begin(s.stages.Add("counts of the gates", nil), "counts of the gates", s.counter.Run)
 	file := filepath.Join(s.opt.Config.DataDir, "keys", "rehearsal.key")
 	if err := os.WriteFile(file, rehearsals.Key(secret), 0o600); err != nil {
 		return fmt.Errorf("key for rehearsals: %w", err)
@@ -110,12 +110,12 @@ func (s *Server) watchGates(ctx context.Context) error {
 }
 
 // gates makes the services of gates and rehearsals.
-func (s *Server) gates(set *settings, cards *card.Pipeline, areas []string) httpapi.Gates {
+func (s *Server) gates(set *settings, cards *card.Pipeline, areas []string) gateapi.Gates {
 	rows, known := s.store.Gates(), set.gateNames()
-	return httpapi.Gates{
-		Keeper: s.keeper, Signer: s.signer,
+	return gateapi.Gates{
+		Counter: s.counter, Signer: s.signer,
 		Rules: gates.NewRulebook(gates.Options{
-			Store: rows, Keeper: s.keeper, Known: known, Names: gates.Names{Areas: areas, Labels: set.cfg.LabelNames()}, Apply: s.regate, Now: time.Now,
+			Store: rows, Counter: s.counter, Known: known, Names: gates.Names{Areas: areas, Labels: set.cfg.LabelNames()}, Apply: s.regate, Now: time.Now,
 		}),
 		Rehearsals: rehearsals.New(rehearsals.Options{
 			Cards: cards, Edition: s.shelf.Current, Marker: set.marker(), Signer: s.signer, Now: time.Now,

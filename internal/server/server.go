@@ -77,7 +77,7 @@ type Server struct {
 	limits   *httpapi.Limits
 	metrics  *metrics.Metrics
 
-	keeper  *gates.Keeper
+	counter *gates.Counter
 	signer  *rehearsals.Signer
 	regates regating
 

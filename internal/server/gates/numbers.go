@@ -19,7 +19,7 @@ import (
 // that a proxy or an application asked about are counted where there are any, else reported visits.
 func (b *Rulebook) Refusals(ctx context.Context, site *sites.Site, from, to time.Time, reference string) (api.GateRefusals, error) {
 	answer := api.GateRefusals{From: from.UTC(), To: to.UTC(), References: []gate.Refused{}}
-	if err := b.opt.Keeper.Flush(ctx); err != nil {
+	if err := b.opt.Counter.Flush(ctx); err != nil {
 		return answer, err
 	}
 	counts, err := b.opt.Store.Counts(ctx, site.Host, from, to)

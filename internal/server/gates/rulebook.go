@@ -28,10 +28,10 @@ type ruleStore interface {
 
 // Options says what a rulebook is made of. All of it is required.
 type Options struct {
-	Store  ruleStore
-	Keeper *Keeper
-	Known  gate.Known
-	Names  Names
+	Store   ruleStore
+	Counter *Counter
+	Known   gate.Known
+	Names   Names
 	// Apply puts the rules that are stored into use.
 	Apply func(context.Context) error
 	Now   func() time.Time
@@ -68,7 +68,7 @@ func (b *Rulebook) State(ctx context.Context, site *sites.Site) (api.GateState, 
 		rules = state.Draft.Rules
 	}
 	_, state.Findings = gate.Check(rules, b.opt.Known, true, b.opt.Now())
-	if err := b.opt.Keeper.Flush(ctx); err != nil {
+	if err := b.opt.Counter.Flush(ctx); err != nil {
 		return state, err
 	}
 	now := b.opt.Now()

@@ -13,6 +13,7 @@ import (
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/gate"
+	"eastporch/internal/server/gateapi"
 	"eastporch/internal/server/gates"
 	"eastporch/internal/server/rehearsals"
 	"eastporch/internal/server/sites"
@@ -122,13 +123,13 @@ func (r *gateRows) EachPast(_ context.Context, _ string, from, to time.Time, _ i
 func (r *gateRows) InForce(context.Context, uuid.UUID) (bool, error) { return !r.ended, nil }
 
 // gates makes what the API asks about gates.
-func (m *memory) gates(cards *card.Pipeline, known *sites.Sites, edition func() *atlas.Atlas, now func() time.Time) Gates {
+func (m *memory) gates(cards *card.Pipeline, known *sites.Sites, edition func() *atlas.Atlas, now func() time.Time) gateapi.Gates {
 	secret, names := []byte("a secret of the tests"), gate.Known{Groups: almanac.Groups{}, Labels: func(l string) bool { return l == "office" }}
-	keeper, signer := gates.NewKeeper(&m.rules, &m.rules, secret, slog.New(slog.DiscardHandler), now), rehearsals.NewSigner(&m.rules, secret, now)
+	counter, signer := gates.NewCounter(&m.rules, &m.rules, secret, slog.New(slog.DiscardHandler), now), rehearsals.NewSigner(&m.rules, secret, now)
 	local := known.All()[0].Local
-	return Gates{
-		Keeper: keeper, Signer: signer,
-		Rules: gates.NewRulebook(gates.Options{Store: &m.rules, Keeper: keeper, Known: names, Now: now, Apply: func(ctx context.Context) error {
+	return gateapi.Gates{
+		Counter: counter, Signer: signer,
+		Rules: gates.NewRulebook(gates.Options{Store: &m.rules, Counter: counter, Known: names, Now: now, Apply: func(ctx context.Context) error {
 			rev, err := m.rules.Revision(ctx, "", 0)
 			local.UseGates(gate.New(rev.Rules, names))
 			return err

@@ -209,7 +209,7 @@ func TestAPassEndsWithItsSession(t *testing.T) {
 	f, public, admin := withGates(t, early)
 	server := f.key(t, access.Server)
 	refused(t, ask(admin, f.key(t, access.Admin), http.MethodPost, "/v1/gate/passes", ""), http.StatusForbidden, "no-session")
-	link := f.opt.Content.Gates.Keeper.PassLink(testSite, uuid.New())
+	link := f.opt.Content.Gates.Counter.PassLink(testSite, uuid.New())
 	taken := ask(public, "", http.MethodGet, "/v1/gate/pass?link="+link, "")
 	require.Equal(t, http.StatusSeeOther, taken.status)
 	cookie, _, _ := strings.Cut(taken.header.Get("Set-Cookie"), ";")
@@ -221,7 +221,7 @@ func TestAPassEndsWithItsSession(t *testing.T) {
 	assert.Equal(t, http.StatusForbidden, decide(cookie+"x"))
 	assert.Equal(t, http.StatusForbidden, decide("porch_pass="+link), "a link is no pass")
 	f.rules.ended = true
-	assert.Equal(t, http.StatusForbidden, func() int { f.opt.Content.Gates.Keeper.Forget(); return decide(cookie) }())
+	assert.Equal(t, http.StatusForbidden, func() int { f.opt.Content.Gates.Counter.Forget(); return decide(cookie) }())
 }
 
 func TestRehearsals(t *testing.T) {

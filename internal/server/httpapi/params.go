@@ -23,7 +23,7 @@ func peer(r *http.Request) netip.Addr { return caller.PeerOf(r.RemoteAddr) }
 func (h *handlers) requestContext(c *gin.Context, header map[string][]string, site *sites.Site) card.RequestContext {
 	g := card.RequestContext{}
 	if site != nil {
-		g.At, g.Pass = site.Local, h.Content.Gates.Keeper.Passes(c, request.Cookie(header, handover.PassCookie), site.Host)
+		g.At, g.Pass = site.Local, h.Content.Gates.Counter.Passes(c, request.Cookie(header, handover.PassCookie), site.Host)
 	}
 	if g.Choice = c.Query("choice"); g.Choice == "" {
 		g.Choice = request.Cookie(header, handover.ChoiceCookie)

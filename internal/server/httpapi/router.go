@@ -26,6 +26,7 @@ import (
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/atlases"
+	"eastporch/internal/server/gateapi"
 	"eastporch/internal/server/guard"
 	"eastporch/internal/server/localize"
 	"eastporch/internal/server/lookup"
@@ -132,7 +133,7 @@ type Door struct {
 // serves them; the rest is required on the admin listener.
 type Content struct {
 	Variants *localize.Variants
-	Gates    Gates
+	Gates    gateapi.Gates
 	// VisitorURL is where the public listener is, as this machine sees it.
 	VisitorURL func() string
 	MapLink    string       // template of a link to a map outside, "" for none
@@ -218,20 +219,20 @@ var routes = []route{
 	{http.MethodGet, "/v1/reports/grid", false, access.Admin, (*handlers).getGrid},
 	{http.MethodGet, "/v1/reports/distances", false, access.Admin, (*handlers).getDistances},
 	{http.MethodGet, "/v1/reports/:by", false, access.Admin, (*handlers).getReport},
-	{http.MethodGet, "/v1/gate", false, access.Admin, (*handlers).getGate},
-	{http.MethodPut, "/v1/gate", false, access.Admin, (*handlers).saveGate},
-	{http.MethodPut, "/v1/gate/draft", false, access.Admin, (*handlers).saveGateDraft},
-	{http.MethodDelete, "/v1/gate/draft", false, access.Admin, (*handlers).dropGateDraft},
-	{http.MethodPost, "/v1/gate/check", false, access.Admin, (*handlers).checkGate},
-	{http.MethodPost, "/v1/gate/simulate", false, access.Admin, (*handlers).simulateGate},
-	{http.MethodGet, "/v1/gate/history", false, access.Admin, (*handlers).listGateHistory},
-	{http.MethodPost, "/v1/gate/history/:revision/return", false, access.Admin, (*handlers).returnGate},
-	{http.MethodGet, "/v1/gate/refusals", false, access.Admin, (*handlers).getGateRefusals},
-	{http.MethodPost, "/v1/gate/passes", false, access.Admin, (*handlers).makeGatePass},
-	{http.MethodGet, "/v1/gate/pass", true, access.Nobody, (*handlers).useGatePass},
+	{http.MethodGet, "/v1/gate", false, access.Admin, ofGates(gateapi.API.State)},
+	{http.MethodPut, "/v1/gate", false, access.Admin, ofGates(gateapi.API.Save)},
+	{http.MethodPut, "/v1/gate/draft", false, access.Admin, ofGates(gateapi.API.SaveDraft)},
+	{http.MethodDelete, "/v1/gate/draft", false, access.Admin, ofGates(gateapi.API.DropDraft)},
+	{http.MethodPost, "/v1/gate/check", false, access.Admin, ofGates(gateapi.API.Check)},
+	{http.MethodPost, "/v1/gate/simulate", false, access.Admin, ofGates(gateapi.API.Simulate)},
+	{http.MethodGet, "/v1/gate/history", false, access.Admin, ofGates(gateapi.API.History)},
+	{http.MethodPost, "/v1/gate/history/:revision/return", false, access.Admin, ofGates(gateapi.API.Return)},
+	{http.MethodGet, "/v1/gate/refusals", false, access.Admin, ofGates(gateapi.API.Refusals)},
+	{http.MethodPost, "/v1/gate/passes", false, access.Admin, ofGates(gateapi.API.MakePass)},
+	{http.MethodGet, "/v1/gate/pass", true, access.Nobody, ofGates(gateapi.API.UsePass)},
 	{http.MethodGet, "/v1/gate/decide", true, access.Server, (*handlers).decideGate},
-	{http.MethodGet, "/v1/gate/refusal", true, access.Nobody, (*handlers).getGateRefusal},
-	{http.MethodPost, "/v1/rehearsals", false, access.Server, (*handlers).rehearse},
+	{http.MethodGet, "/v1/gate/refusal", true, access.Nobody, ofGates(gateapi.API.Refusal)},
+	{http.MethodPost, "/v1/rehearsals", false, access.Server, ofGates(gateapi.API.Rehearse)},
 	{http.MethodPost, "/v1/reload", false, access.Admin, (*handlers).reload},
 	{http.MethodGet, "/v1/checkup", false, access.Admin, (*handlers).getCheckup},
 	{http.MethodGet, "/metrics", false, access.Server, (*handlers).getMetrics},
@@ -291,7 +292,7 @@ func (o *Options) check() error {
 	for name, missing := range map[string]bool{
 		"cards": o.Public.Cards == nil, "sites": o.Public.Sites == nil, "watch": o.Public.Watch == nil, "localize": o.Public.Localize == nil,
 		"visits": o.Visits.Service == nil || o.Visits.Reports == nil || o.Visits.Stored == nil, "atlas": o.Atlas.Service == nil || o.Atlas.Lookup == nil,
-		"gates": o.Content.Gates == Gates{}, "keys": o.Access.Keys == nil, "sessions": o.Access.Sessions == nil, "audit": o.Access.Audit == nil, "limits": o.Access.Limits == nil,
+		"gates": o.Content.Gates == gateapi.Gates{}, "keys": o.Access.Keys == nil, "sessions": o.Access.Sessions == nil, "audit": o.Access.Audit == nil, "limits": o.Access.Limits == nil,
 		"log": o.Service.Log == nil, "now": o.Service.Now == nil, "metrics": o.Service.Metrics == nil, "queue": o.Service.Queue == nil,
 	} {
 		if missing {

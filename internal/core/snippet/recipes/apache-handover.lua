@@ -4,6 +4,7 @@
 local socket = require "socket"
 local service, site, key = "127.0.0.1:8080", "heronlake.example", "KEY"
 local connect_within, answer_within = 0.25, 1 -- seconds
+local when_down = "admit" -- while East Porch does not answer: "admit" (without facts) or "refuse"
 
 -- Application servers read Porch_Gate and Porch.Gate as Porch-Gate: all spellings go.
 local function is_ours(name)
@@ -26,7 +27,7 @@ local function remove_ours(r)
 end
 
 -- ask gives the lines of the answer's header, or none.
-local function ask(r)
+local function ask(r, rehearsal)
     local host, port = service:match("^%[?(.-)%]?:(%d+)$")
     local list = r.headers_in["X-Forwarded-For"]
     local lines = {
@@ -34,12 +35,20 @@ local function ask(r)
         "Host: " .. service,
         "Authorization: Bearer " .. key,
         "X-Forwarded-For: " .. (list and list .. ", " or "") .. r.useragent_ip,
+        "Porch-Original-Method: " .. r.method,
+        "Porch-Original-Target: " .. r.unparsed_uri,
+        "Porch-Original-Scheme: " .. (r.is_https and "https" or "http"),
+        "Porch-Original-Host: " .. (r.headers_in["Host"] or ""),
     }
-    for _, name in ipairs({ "Accept-Language", "Cookie" }) do
-        local value = r.headers_in[name]
+    local cookies, ours = "; " .. (r.headers_in["Cookie"] or ""), {}
+    for _, name in ipairs({ "porch_choice", "porch_pass" }) do
+        local value = cookies:match("; *" .. name .. "=([^;]*)")
         if value then
-            lines[#lines + 1] = name .. ": " .. value
+            ours[#ours + 1] = name .. "=" .. value
         end
+    end
+    for name, value in pairs({ ["Accept-Language"] = r.headers_in["Accept-Language"], ["Cookie"] = #ours > 0 and table.concat(ours, "; ") or nil, ["Porch-Rehearsal"] = rehearsal }) do
+        lines[#lines + 1] = name .. ": " .. value
     end
     local asked = socket.tcp()
     asked:settimeout(connect_within)
@@ -59,16 +68,33 @@ local function ask(r)
     return answer
 end
 
+-- Answers that say that the service, or the key, is not as it should be.
+local down = { ["401"] = true, ["404"] = true, ["421"] = true, ["422"] = true, ["429"] = true }
+
 function hand_over(r)
+    local rehearsal = r.headers_in["Porch-Rehearsal"]
     remove_ours(r)
-    local asked, answer = pcall(ask, r)
-    if asked and answer[1] and answer[1]:match("^HTTP/1%.%d 204") then
-        for _, line in ipairs(answer) do
-            local name, value = line:match("^(Porch%-[%w-]+): (.*)$")
-            if name then
-                r.headers_in[name] = value
-            end
+    local asked, answer = pcall(ask, r, rehearsal)
+    local status = asked and answer[1] and answer[1]:match("^HTTP/1%.%d (%d+)")
+    local fields = {}
+    for _, line in ipairs(asked and answer or {}) do
+        local name, value = line:match("^(Porch%-[%w-]+): ([^\r]*)")
+        if name then
+            fields[name] = value
         end
+    end
+    if fields["Porch-Rehearsal"] then
+        r.err_headers_out["Porch-Rehearsal"], r.err_headers_out["Cache-Control"] = "1", "no-store"
+    end
+    if status == "204" then
+        for name, value in pairs(fields) do
+            r.headers_in[name] = value
+        end
+    elseif status == "403" and fields["Porch-Gate"] == "refuse" then
+        r.err_headers_out["Cache-Control"] = "no-store"
+        return tonumber(fields["Porch-Gate-Status"]) or 403 -- what is shown with it is for ErrorDocument
+    elseif when_down == "refuse" or status and status < "500" and not down[status] then -- which the visitor's request was cause of
+        return 403
     end
     return apache2.DECLINED -- the page is served, with facts or without
 end

@@ -2,6 +2,7 @@
 -- "listen porch" gives up on a service that is away; a client with retries of its own, as
 -- core.httpclient is one, would wait for it several times over.
 local site, key = os.getenv("PORCH_SITE"), os.getenv("PORCH_KEY")
+local when_down = os.getenv("PORCH_DOWN") -- admit or refuse
 
 local function joined(list, by)
     local all = {}
@@ -21,12 +22,22 @@ local function ask(txn)
         "GET /v1/handover?site=" .. site .. " HTTP/1.0",
         "Authorization: Bearer " .. key,
         "X-Forwarded-For: " .. (list and list .. ", " or "") .. tostring(txn.f:src()),
+        "Porch-Original-Method: " .. txn.f:method(),
+        "Porch-Original-Target: " .. txn.f:url(),
+        "Porch-Original-Scheme: " .. (txn.f:ssl_fc() == 1 and "https" or "http"),
     }
-    for name, by in pairs({ ["accept-language"] = ", ", ["cookie"] = "; " }) do
-        local value = joined(sent[name], by)
+    local cookies, ours = "; " .. (joined(sent["cookie"], "; ") or ""), {}
+    for _, name in ipairs({ "porch_choice", "porch_pass" }) do
+        local value = cookies:match("; *" .. name .. "=([^;]*)")
         if value then
-            lines[#lines + 1] = name .. ": " .. value
+            ours[#ours + 1] = name .. "=" .. value
         end
+    end
+    for name, value in pairs({
+        ["Porch-Original-Host"] = joined(sent["host"], ""), ["Porch-Rehearsal"] = txn:get_var("txn.porch_rehearsal"),
+        ["Accept-Language"] = joined(sent["accept-language"], ", "), ["Cookie"] = #ours > 0 and table.concat(ours, "; ") or nil,
+    }) do
+        lines[#lines + 1] = name .. ": " .. value
     end
     local asked, answer = core.tcp(), {}
     asked:settimeout(2)
@@ -41,15 +52,32 @@ local function ask(txn)
     return answer
 end
 
+-- Answers that say that the service, or the key, is not as it should be.
+local down = { ["401"] = true, ["404"] = true, ["421"] = true, ["422"] = true, ["429"] = true }
+
 core.register_action("porch_handover", { "http-req" }, function(txn)
     local asked, answer = pcall(ask, txn)
-    if not asked or not answer[1] or not answer[1]:match("^HTTP/1%.%d 204") then
-        return -- the page is served without
-    end
-    for _, line in ipairs(answer) do
+    local status = asked and answer[1] and answer[1]:match("^HTTP/1%.%d (%d+)")
+    local fields = {}
+    for _, line in ipairs(asked and answer or {}) do
         local name, value = line:match("^([Pp]orch%-[%w-]+): ([^\r]*)")
         if name then
-            txn.http:req_set_header(name, value)
+            fields[name:lower()] = value
+            if status == "204" then
+                txn.http:req_set_header(name, value)
+            end
         end
+    end
+    if fields["porch-rehearsal"] then
+        txn:set_var("txn.porch_rehearsed", "1")
+    end
+    if status == "204" then
+        return
+    end
+    if status == "403" and fields["porch-gate"] == "refuse" then
+        txn:set_var("txn.porch_gate", "refuse")
+        txn:set_var("txn.porch_reference", fields["porch-gate-reference"])
+    elseif when_down == "refuse" or status and status < "500" and not down[status] then -- which the visitor's request was cause of
+        txn:set_var("txn.porch_gate", "down")
     end
 end)

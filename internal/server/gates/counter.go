@@ -21,7 +21,7 @@ import (
 	"eastporch/internal/server/lifecycle"
 )
 
-// counts is what a keeper needs of the database.
+// counts is what a counter needs of the database.
 type counts interface {
 	AddCounts(ctx context.Context, counts map[gate.CountKey]int64, refusals []gate.Refused) error
 	UseOnce(ctx context.Context, number string, expires time.Time) (bool, error)
@@ -32,9 +32,9 @@ type sessions interface {
 	InForce(ctx context.Context, id uuid.UUID) (bool, error)
 }
 
-// A Keeper counts decisions, and signs references and passes. It lives as long as the service, and is safe
+// A Counter counts decisions, and signs references and passes. It lives as long as the service, and is safe
 // for concurrent use.
-type Keeper struct {
+type Counter struct {
 	store    counts
 	sessions sessions
 	log      *slog.Logger
@@ -66,10 +66,10 @@ const (
 	passFor      = 12 * time.Hour // at most; a session lasts no longer
 )
 
-// NewKeeper makes a keeper that signs with keys made of a secret.
-func NewKeeper(store counts, s sessions, secret []byte, log *slog.Logger, now func() time.Time) *Keeper {
+// NewCounter makes a counter that signs with keys made of a secret.
+func NewCounter(store counts, s sessions, secret []byte, log *slog.Logger, now func() time.Time) *Counter {
 	alive, _ := lru.New[uuid.UUID, looked](mostPasses) // which fails for no size above 0
-	return &Keeper{
+	return &Counter{
 		store: store, sessions: s, log: log, now: now, waiting: map[gate.CountKey]int64{},
 		references: signed.Key(secret, "gate reference"), passes: signed.Key(secret, "gate pass"), links: signed.Key(secret, "gate pass link"),
 		alive: alive,
@@ -77,7 +77,7 @@ func NewKeeper(store counts, s sessions, secret []byte, log *slog.Logger, now fu
 }
 
 // Count counts a decision, and gives the reference of one that refuses; "" for others.
-func (k *Keeper) Count(site, asked string, d *gate.Decision, status int, country, path string) (reference string) {
+func (k *Counter) Count(site, asked string, d *gate.Decision, status int, country, path string) (reference string) {
 	now := k.now()
 	key, ok := gate.KeyOf(site, asked, d, country, path, now)
 	if !ok {
@@ -102,11 +102,11 @@ func (k *Keeper) Count(site, asked string, d *gate.Decision, status int, country
 }
 
 // Refer gives the reference of a decision that is not counted.
-func (k *Keeper) Refer(site string, d *gate.Decision, status int, country string) string {
+func (k *Counter) Refer(site string, d *gate.Decision, status int, country string) string {
 	return k.refer(site, d, newCode(), status, country)
 }
 
-func (k *Keeper) refer(site string, d *gate.Decision, code string, status int, country string) string {
+func (k *Counter) refer(site string, d *gate.Decision, code string, status int, country string) string {
 	return signed.Sign(gate.Reference{Site: site, Gate: plain.Value(d.Gate), CountryCode: country, Status: status, Code: code, At: k.now().Unix()}, k.references)
 }
 
@@ -119,7 +119,7 @@ func newCode() string {
 }
 
 // Flush writes what was counted. Where the database does not answer it waits for the next time.
-func (k *Keeper) Flush(ctx context.Context) error {
+func (k *Counter) Flush(ctx context.Context) error {
 	k.mu.Lock()
 	waiting, refusals := k.waiting, k.refusals
 	k.waiting, k.refusals = map[gate.CountKey]int64{}, nil
@@ -140,7 +140,7 @@ func (k *Keeper) Flush(ctx context.Context) error {
 }
 
 // Run writes what was counted every few seconds until ctx ends, and then once more.
-func (k *Keeper) Run(ctx context.Context) error {
+func (k *Counter) Run(ctx context.Context) error {
 	err := lifecycle.Every(ctx, flushEvery, func() {
 		if err := k.Flush(ctx); err != nil && ctx.Err() == nil {
 			k.log.Warn("what the gates decided is not counted yet", "error", err)
@@ -158,7 +158,7 @@ var (
 )
 
 // Reference reads the reference of a refusal of one site.
-func (k *Keeper) Reference(text string) (r gate.Reference, err error) {
+func (k *Counter) Reference(text string) (r gate.Reference, err error) {
 	if signed.Open(text, k.references, &r) != nil || k.now().After(time.Unix(r.At, 0).Add(referenceFor)) {
 		return r, ErrReference
 	}
@@ -166,12 +166,12 @@ func (k *Keeper) Reference(text string) (r gate.Reference, err error) {
 }
 
 // PassLink makes the secret of a link that is good once, for the pass of a session.
-func (k *Keeper) PassLink(site string, session uuid.UUID) string {
+func (k *Counter) PassLink(site string, session uuid.UUID) string {
 	return signed.Sign(gate.Pass{Site: site, Session: session, Number: rand.Text(), Expires: k.now().Add(linkFor).Unix()}, k.links)
 }
 
 // SpendLink gives the pass that a link is for, and how long a browser may keep it.
-func (k *Keeper) SpendLink(ctx context.Context, text string) (pass, site string, lasts time.Duration, err error) {
+func (k *Counter) SpendLink(ctx context.Context, text string) (pass, site string, lasts time.Duration, err error) {
 	var p gate.Pass
 	if signed.Open(text, k.links, &p) != nil || k.now().Unix() >= p.Expires {
 		return "", "", 0, ErrPass
@@ -187,7 +187,7 @@ func (k *Keeper) SpendLink(ctx context.Context, text string) (pass, site string,
 
 // Passes says whether a cookie is an owner's pass of a site, whose session is in force. Where the database
 // does not answer it is none.
-func (k *Keeper) Passes(ctx context.Context, cookie, site string) bool {
+func (k *Counter) Passes(ctx context.Context, cookie, site string) bool {
 	var p gate.Pass
 	if cookie == "" || signed.Open(cookie, k.passes, &p) != nil || p.Site != site || k.now().Unix() >= p.Expires {
 		return false
@@ -207,4 +207,4 @@ func (k *Keeper) Passes(ctx context.Context, cookie, site string) bool {
 func field(f gate.Finding) error { return invalid.Field(f.Field, f.Text, f.Hint) }
 
 // Forget has every session asked for anew.
-func (k *Keeper) Forget() { k.alive.Purge() }
+func (k *Counter) Forget() { k.alive.Purge() }
