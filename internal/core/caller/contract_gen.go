@@ -10,7 +10,7 @@ import (
 // Trail: The ordered hops of a request, from the peer back to the visitor and on to what stands left of it.
 type Trail struct {
 	Visitor    addr.Optional `json:"visitor"`     // Null where it was not found.
-	Obtained   string        `json:"obtained"`    // How the visitor was found: `peer`, the connection itself; `header`, behind trusted proxies; `given`, by the reporting server; empty where it was not.
+	Obtained   string        `json:"obtained"`    // How the visitor was found: `peer`, the connection itself; `header`, behind trusted proxies; `given`, by the reporting server; `rehearsed`, made up; empty where it was not.
 	OwnNetwork bool          `json:"own_network"` // Every hop was a trusted proxy.
 	Reason     string        `json:"reason"`
 	Hops       []Hop         `json:"hops"`

@@ -49,7 +49,7 @@ func (r *Rows) Newest(ctx context.Context) (map[string]int64, error) {
 // and where a site has none at all, empty rules of revision 0.
 func (r *Rows) Revision(ctx context.Context, site string, number int64) (rev gate.Revision, err error) {
 	err = r.pool.QueryRow(ctx, `SELECT revision, body, changes, made_by, made_at FROM gate_rules
-		WHERE site = $1 AND ($2 = 0 OR revision = $2) ORDER BY revision DESC LIMIT 1`, site, number).
+		WHERE site = $1 AND ($2::bigint = 0 OR revision = $2::bigint) ORDER BY revision DESC LIMIT 1`, site, number).
 		Scan(&rev.Revision, &rev.Rules, &rev.Changes, &rev.MadeBy, &rev.MadeAt)
 	switch {
 	case errors.Is(err, pgx.ErrNoRows) && number == 0:
@@ -64,7 +64,7 @@ func (r *Rows) Revision(ctx context.Context, site string, number int64) (rev gat
 // History lists the revisions of a site's rules, the newest first, older than before where that is not 0.
 func (r *Rows) History(ctx context.Context, site string, before int64, limit int) ([]gate.Revision, error) {
 	rows, _ := r.pool.Query(ctx, `SELECT revision, body, changes, made_by, made_at FROM gate_rules
-		WHERE site = $1 AND ($2 = 0 OR revision < $2) ORDER BY revision DESC LIMIT $3`, site, before, limit)
+		WHERE site = $1 AND ($2::bigint = 0 OR revision < $2::bigint) ORDER BY revision DESC LIMIT $3`, site, before, limit)
 	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (rev gate.Revision, err error) {
 		err = row.Scan(&rev.Revision, &rev.Rules, &rev.Changes, &rev.MadeBy, &rev.MadeAt)
 		rev.MadeAt = rev.MadeAt.UTC()
@@ -78,7 +78,8 @@ func (r *Rows) History(ctx context.Context, site string, before int64, limit int
 func (r *Rows) Save(ctx context.Context, site string, rev gate.Revision) error {
 	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
 		tag, err := tx.Exec(ctx, `INSERT INTO gate_rules (site, revision, body, changes, made_by, made_at)
-			SELECT $1, $2, $3, $4, $5, $6 WHERE coalesce((SELECT max(revision) FROM gate_rules WHERE site = $1), 0) = $2 - 1
+			SELECT $1::text, $2::bigint, $3::jsonb, $4::text[], $5::text, $6::timestamptz
+			WHERE coalesce((SELECT max(revision) FROM gate_rules WHERE site = $1::text), 0) = $2::bigint - 1
 			ON CONFLICT DO NOTHING`, site, rev.Revision, rev.Rules, rev.Changes, rev.MadeBy, rev.MadeAt)
 		if err == nil && tag.RowsAffected() == 0 {
 			return gate.ErrChanged
