@@ -25,8 +25,10 @@ import (
 	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
+	"eastporch/internal/core/gate"
 	"eastporch/internal/core/handover"
 	"eastporch/internal/core/locale"
+	"eastporch/internal/core/rehearsal"
 	editionfile "eastporch/internal/files/edition"
 )
 
@@ -43,10 +45,28 @@ type Options struct {
 	// is used in place: replace it by renaming another over it, never by writing into
 	// it, and make another Porch to use that.
 	Edition string
+	// Site is what the site offers, and whom it admits.
+	Site Site
+}
+
+// A Site is what a site offers, and whom it admits. The zero Site is open to all.
+type Site struct {
+	// Host and Name are the site's, such as heronlake.example and Heron Lake Regatta.
+	Host, Name string
 	// Languages are those that the site has (BCP 47), none for any; Default stands
 	// where no other suits, the first of them where it is "".
 	Languages []string
 	Default   string
+	// Gates are its rules, as eastporch gate list --output yaml writes them; nil admits
+	// everybody. An owner's pass is only known to the service, and counts are only kept there.
+	Gates io.Reader
+	// Labels, Groups and Areas (GeoJSON) are what rules may name beside countries.
+	Labels map[string][]string // prefixes by name; none for a label of the edition's own
+	Groups map[string][]string // country codes by name
+	Areas  io.Reader
+	// RehearsalKey believes the rehearsals of a service: it stands in the service's data
+	// directory as keys/rehearsal.key. nil believes none. Each is believed once by this Porch.
+	RehearsalKey []byte
 }
 
 // Proxies are those that requests come through. The zero Proxies trust nobody.
@@ -65,6 +85,8 @@ type Porch struct {
 	finder   caller.Finder
 	pipeline card.Pipeline
 	local    *card.Local
+	site     Site
+	used     *rehearsal.Once
 }
 
 // New makes a Porch. The error says which option does not fit.
@@ -108,11 +130,12 @@ func New(opt Options) (*Porch, error) {
 		}
 		edition = atlas.New(source)
 	}
-	local := card.Anywhere()
-	if local.Languages, err = locale.NewLanguages(opt.Languages, opt.Default); err != nil {
+	p := &Porch{finder: finder, local: card.Anywhere(), site: opt.Site, used: rehearsal.NewOnce()}
+	p.pipeline.Finder, p.pipeline.Policy, p.pipeline.Atlas = finder, addr.NewPolicy(rules...), edition
+	if p.local.Languages, err = locale.NewLanguages(opt.Site.Languages, opt.Site.Default); err != nil {
 		return nil, fmt.Errorf("languages: %w", err)
 	}
-	return &Porch{finder, card.Pipeline{Finder: finder, Policy: addr.NewPolicy(rules...), Atlas: edition}, local}, nil
+	return p, p.openGates()
 }
 
 // Visitor gives the address of whoever made a request; ok is false where it was
@@ -138,12 +161,17 @@ func (p *Porch) Card(r *http.Request) Card {
 }
 
 func (p *Porch) card(r *http.Request) card.Card {
-	req := card.RequestContext{At: p.local}
+	made, _ := p.pipeline.Visitor(peer(r), r.Header, p.context(r), time.Now())
+	return made.In(made.Locale.Language)
+}
+
+func (p *Porch) context(r *http.Request) card.RequestContext {
+	target := gate.ReadTarget(targetOf(r))
+	req := card.RequestContext{At: p.local, Target: &target}
 	if cookie, err := r.Cookie(ChoiceCookie); err == nil {
 		req.Choice = cookie.Value
 	}
-	made, _ := p.pipeline.Visitor(peer(r), r.Header, req, time.Now())
-	return made.In(made.Locale.Language)
+	return req
 }
 
 // OpenCookie reads the signed cookie porch_facts of the service's handover, with the key
@@ -161,11 +189,26 @@ type contextKey struct{}
 // Porch-Country-Code. What came from outside under such a name is removed, in every spelling
 // that an application server may read as it, and so are other spellings of X-Forwarded-For,
 // Forwarded and X-Real-IP, those of them that no trusted proxy wrote, and options of
-// Connection that name a field of ours.
+// Connection that name a field of ours. Whom a gate refuses is shown the page of refusal,
+// with the gate's status, before next is asked. A rehearsal of the service is answered as if
+// its visitor asked: the card says that it is one, and no visit is to be recorded.
 func (p *Porch) Middleware(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		made := p.card(r)
-		r = r.WithContext(context.WithValue(r.Context(), contextKey{}, cardOf(&made)))
+		made, rehearsed := p.rehearsed(r)
+		if !rehearsed {
+			made = p.card(r)
+		}
+		handed := cardOf(&made)
+		handed.Rehearsed = rehearsed
+		if rehearsed {
+			w.Header().Set(rehearsal.Header, "1")
+			w.Header().Set("Cache-Control", "no-store")
+		}
+		if made.Gate != nil && made.Gate.Outcome == gate.Refuse {
+			p.refuse(w, r, &made)
+			return
+		}
+		r = r.WithContext(context.WithValue(r.Context(), contextKey{}, handed))
 		r.Header = r.Header.Clone() // which is the caller's
 		p.clean(r)
 		for i, value := range handover.Of(&made).Values() {

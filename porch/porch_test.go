@@ -96,7 +96,7 @@ func TestAnEditionFileAnswers(t *testing.T) {
 func TestMiddlewareHandsOnAndRemoves(t *testing.T) {
 	p, err := porch.New(porch.Options{
 		Proxies: porch.Proxies{Trusted: []string{"127.0.0.1/32"}}, Open: []string{"198.18.0.0/15"}, Geofeed: strings.NewReader("198.18.3.0/26,PT,PT-11,Lisbon,\n"),
-		Languages: []string{"en", "pt-PT", "fr"},
+		Site: porch.Site{Languages: []string{"en", "pt-PT", "fr"}},
 	})
 	require.NoError(t, err)
 	var got http.Header
@@ -141,6 +141,6 @@ func TestMiddlewareHandsOnAndRemoves(t *testing.T) {
 	opened, err := porch.OpenCookie(handover.Sign(facts, key, time.Now().Add(time.Minute)), key)
 	require.NoError(t, err)
 	assert.Equal(t, "PT", opened.CountryCode)
-	_, err = porch.New(porch.Options{Languages: []string{"!"}})
+	_, err = porch.New(porch.Options{Site: porch.Site{Languages: []string{"!"}}})
 	assert.ErrorContains(t, err, "languages:")
 }

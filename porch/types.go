@@ -6,6 +6,7 @@ import (
 
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
+	"eastporch/internal/core/gate"
 	"eastporch/internal/core/handover"
 	"eastporch/internal/core/plain"
 )
@@ -38,6 +39,12 @@ type Card struct {
 	Direction    string // ltr or rtl
 	CurrencyCode string // ISO 4217
 
+	// Gate is what the site's gates said of the page: "admit" or, by a gate that only watches,
+	// "would refuse". "" is for no gate. GateReason says why.
+	Gate, GateReason string
+	// Rehearsed says that somebody tries the page: record no visit.
+	Rehearsed bool
+
 	Edition string   // of the range data
 	Credits []string // lines that an answer owes to whoever made that
 }
@@ -58,6 +65,11 @@ func cardOf(c *card.Card) Card {
 		Missing:  map[string]string{},
 		Operator: plain.Value(c.Network.Operator), Language: c.Locale.Language, Direction: c.Locale.Direction, CurrencyCode: plain.Value(c.Money.CurrencyCode),
 		Edition: c.Edition.Name, Credits: append([]string{}, c.Edition.Credits...),
+	}
+	if d := c.Gate; d != nil && d.By != gate.ByNothing {
+		if out.Gate, out.GateReason = string(d.Outcome), d.Reason; d.Outcome != d.Would {
+			out.Gate = gate.WouldRefuse
+		}
 	}
 	for _, missing := range []map[string]string{w.Missing, c.Network.Missing} {
 		for fact, reason := range missing {

@@ -143,3 +143,53 @@ func TestARuleThatNeverDecidesNeverDoes(t *testing.T) {
 	}
 	assert.Greater(t, said, 200)
 }
+
+// Random rules read back as they were written; NO is Norway, and on is a word.
+func TestRulesReadBack(t *testing.T) {
+	r := newRand(6)
+	for range 500 {
+		rules := randomRules(r)
+		rules.Gates = append(rules.Gates, Gate{Name: "on", Path: "/", Mode: On, List: Deny, Missing: refuseAll, Rules: []Rule{{Countries: []string{"NO", "ON"}}}, Refusal: &Refusal{Status: 451, Texts: map[string]string{"no": "nei: «\"'# "}}})
+		text, err := WriteRules(rules)
+		require.NoError(t, err)
+		again, err := ReadRules(text)
+		require.NoError(t, err, string(text))
+		require.Equal(t, fileOf(rules), fileOf(again), string(text))
+	}
+	plainly, err := ReadRules([]byte("gates:\n- name: a\n  path: /\n  mode: on\n  list: deny\n  missing: {unknown: admit, skipped: admit, not_found: admit, no_data: refuse}\n  rules:\n  - countries: [no, NO, on]\n"))
+	require.NoError(t, err)
+	assert.Equal(t, Gate{Name: "a", Path: "/", Mode: On, List: Deny, Missing: Missing{Admit, Admit, Admit, Refuse}, Rules: []Rule{{Countries: []string{"no", "NO", "on"}}}}, plainly.Gates[0])
+	_, err = ReadRules([]byte("gates:\n- name: a\n  rule: []\n"))
+	require.ErrorContains(t, err, "line 3: field rule not found")
+	_, err = ReadRules([]byte(strings.Repeat("a", MaxFile+1)))
+	require.ErrorIs(t, err, ErrRules)
+	fromJSON, err := ReadRules([]byte(`{"exceptions":{"labels":["office"]},"gates":[]}`))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"office"}, fromJSON.Exceptions.Labels)
+}
+
+func TestChangesAreSaid(t *testing.T) {
+	base := Rules{Gates: []Gate{{Name: "a", Path: "/a", Mode: On, List: Allow, Missing: refuseAll, Rules: []Rule{{Countries: []string{"PT"}}, {Labels: []string{"office"}}}}}}
+	for want, edit := range map[string]func(*Rules){
+		"added Japan to rule 1 of a":                                    func(r *Rules) { r.Gates[0].Rules[0].Countries = []string{"PT", "JP"} },
+		"removed Portugal from rule 1 of a":                             func(r *Rules) { r.Gates[0].Rules[0].Countries = nil },
+		"turned a from on to watch":                                     func(r *Rules) { r.Gates[0].Mode = Watch },
+		"made a a deny list":                                            func(r *Rules) { r.Gates[0].List = Deny },
+		"moved a from /a to /b":                                         func(r *Rules) { r.Gates[0].Path = "/b" },
+		"admit where the location is not known at a, instead of refuse": func(r *Rules) { r.Gates[0].Missing.Unknown = Admit },
+		"changed the order of the rules of a":                           func(r *Rules) { slices.Reverse(r.Gates[0].Rules) },
+		"added rule 3 to a":                                             func(r *Rules) { r.Gates[0].Rules = append(r.Gates[0].Rules, Rule{Kinds: []string{"private"}}) },
+		"removed the gate a":                                            func(r *Rules) { r.Gates = nil },
+		"added the gate b at /b, a deny list with 0 rules":              func(r *Rules) { r.Gates = append(r.Gates, Gate{Name: "b", Path: "/b", List: Deny}) },
+		"added the label office to the exceptions":                      func(r *Rules) { r.Exceptions.Labels = []string{"office"} },
+		"changed what those read whom a refuses":                        func(r *Rules) { r.Gates[0].Refusal = &Refusal{Status: 451} },
+		"changed the times of rule 1 of a":                              func(r *Rules) { r.Gates[0].Rules[0].Until = "2026-11-14T07:00" },
+		"changed what rule 1 of a does without a location":              func(r *Rules) { r.Gates[0].Rules[0].Missing = map[string]string{"unknown": "admit"} },
+	} {
+		after := Rules{Gates: []Gate{base.Gates[0]}}
+		after.Gates[0].Rules = slices.Clone(base.Gates[0].Rules)
+		edit(&after)
+		assert.Equal(t, []string{want}, Changes(base, after))
+	}
+	assert.Empty(t, Changes(base, base))
+}
