@@ -98,6 +98,9 @@ func fillDemo(a *terminal.App, ctx context.Context, s *server.Server, file strin
 	if err := demo.Send(ctx, c, demo.Visits(demo.Seed, visits, until), progress); err != nil {
 		return err
 	}
+	if err := demo.Gates(ctx, c); err != nil {
+		return err
+	}
 	// Two weeks later: a newer feed, whose edition waits to be looked at.
 	if err := demo.WriteNext(filepath.Dir(file)); err != nil {
 		return err

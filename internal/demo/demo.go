@@ -17,6 +17,7 @@ import (
 
 	"eastporch/api"
 	"eastporch/internal/client"
+	"eastporch/internal/core/gate"
 	"eastporch/internal/demo/standin"
 )
 
@@ -32,7 +33,7 @@ func Write(dir string) (config string, err error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return "", fmt.Errorf("directory of the demo: %w", err)
 	}
-	for _, name := range []string{"lakeside-exchange.csv", "alder-networks.csv", "registry-statistics.txt", "areas.geojson", "eastporch.yaml"} {
+	for _, name := range []string{"lakeside-exchange.csv", "alder-networks.csv", "registry-statistics.txt", "areas.geojson", "gates.yaml", "eastporch.yaml"} {
 		text, err := files.ReadFile("files/" + name)
 		if err != nil {
 			return "", err
@@ -54,6 +55,24 @@ func Write(dir string) (config string, err error) {
 		return "", fmt.Errorf("directory of the demo: %w", err)
 	}
 	return config, writeFeed(dir, "harbour-net.csv", time.Date(2026, 10, 28, 5, 0, 0, 0, time.UTC))
+}
+
+// Gates puts the regatta's gates in force, where there are none yet.
+func Gates(ctx context.Context, c *client.Client) error {
+	state, err := c.Gate(ctx, Site)
+	if err != nil || state.Live.Revision > 0 {
+		return err
+	}
+	text, err := files.ReadFile("files/gates.yaml")
+	if err != nil {
+		return err
+	}
+	rules, err := gate.ReadRules(text)
+	if err != nil {
+		return err
+	}
+	_, err = c.SaveGate(ctx, Site, api.GateSave{Rules: rules})
+	return err
 }
 
 // WriteNext writes the geofeed that Harbour Net publishes two weeks later in

@@ -13,7 +13,9 @@ import (
 	"syscall"
 	"time"
 
+	"eastporch/internal/core/gate"
 	"eastporch/internal/core/handover"
+	"eastporch/internal/core/rehearsal"
 )
 
 // SeenFrom are addresses that the regatta's page can be looked at from, by the words of
@@ -44,6 +46,7 @@ func Front(visitors *url.URL, key string, app http.Handler) http.Handler {
 			service.ServeHTTP(w, r)
 			return
 		}
+		rehearsing := r.Header[rehearsal.Header]
 		for name := range r.Header {
 			if handover.Forged(name) {
 				delete(r.Header, name)
@@ -54,9 +57,18 @@ func Front(visitors *url.URL, key string, app http.Handler) http.Handler {
 			ask.Host = Site
 			ask.Header = http.Header{
 				"Authorization": {"Bearer " + key}, "X-Forwarded-For": {seenAs(r)}, "Accept-Language": r.Header["Accept-Language"], "Cookie": r.Header["Cookie"],
+				"Porch-Original-Method": {r.Method}, "Porch-Original-Target": {r.RequestURI}, "Porch-Original-Scheme": {"http"}, "Porch-Original-Host": {r.Host}, rehearsal.Header: rehearsing,
 			}
 			if answer, err := web.Do(ask); err == nil {
 				_ = answer.Body.Close()
+				if answer.Header.Get(rehearsal.Header) != "" {
+					w.Header().Set(rehearsal.Header, "1")
+					w.Header().Set("Cache-Control", "no-store")
+				}
+				if answer.Header.Get(handover.GateField) == string(gate.Refuse) {
+					refusal(visitors, answer.Header.Get("Porch-Gate-Reference")).ServeHTTP(w, r)
+					return
+				}
 				for _, name := range handover.Fields {
 					if value := answer.Header.Get(name); value != "" {
 						r.Header.Set(name, value)
@@ -66,6 +78,16 @@ func Front(visitors *url.URL, key string, app http.Handler) http.Handler {
 		}
 		app.ServeHTTP(w, r)
 	})
+}
+
+// refusal shows the service's page for those whom a gate refuses.
+func refusal(visitors *url.URL, reference string) http.Handler {
+	return &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
+		r.Out.Method, r.Out.Body, r.Out.ContentLength = http.MethodGet, http.NoBody, 0
+		r.Out.URL = &url.URL{Scheme: visitors.Scheme, Host: visitors.Host, Path: "/v1/gate/refusal", RawQuery: url.Values{"reference": {reference}}.Encode()}
+		r.Out.Host = Site
+		r.Out.Header = http.Header{"Accept-Language": r.In.Header["Accept-Language"]}
+	}}
 }
 
 // seenAs is the forwarding list of a request: of where its visitor wants to be seen

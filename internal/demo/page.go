@@ -74,7 +74,7 @@ func (p *Page) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case isFrom:
 		http.SetCookie(w, &http.Cookie{Name: seenFromCookie, Value: url.PathEscape(from), Path: "/", SameSite: http.SameSiteLaxMode})
 		http.Redirect(w, r, "/", http.StatusSeeOther)
-	case name == "":
+	case name == "", name == "early", strings.HasPrefix(name, "early/"):
 		tag := r.Header.Get("Porch-Language")
 		if p.words[tag] == nil {
 			tag = p.languages[0]

@@ -103,6 +103,7 @@ func read(page *api.RehearsedPage, body []byte, kind string) {
 			words := strings.Join(strings.Fields(string(tokens.Text())), " ")
 			switch {
 			case words == "" || hidden > 0:
+			case inTitle && page.Title != "": // of a picture
 			case inTitle:
 				page.Title = plain.Clean(words, 200)
 			default:

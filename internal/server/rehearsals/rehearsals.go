@@ -180,7 +180,6 @@ func (s *Rehearsals) rehearse(r *api.Rehearsed, site *sites.Site, gates *gate.Se
 	verdict, steps := gates.Walk(&sub, &asked)
 	decision := gates.Explain(&verdict, &sub, made.Evidence)
 	made.Gate, r.Steps = &decision, steps
-	made = made.In(made.Locale.Language)
 	r.Card, r.Trail = &made, &trail
 	r.Marks = append(r.Marks, s.opt.Marker.Marks(plain.Optional(v.UserAgent), made.Labels)...)
 	if decision.Outcome == gate.Refuse {
@@ -223,11 +222,15 @@ func (s *Rehearsals) addresses(ctx context.Context, places []rehearsal.Place) []
 			if best[i] || found[i].IsValid() && f.Location.Level != atlas.City || !places[i].Fits(&f.Location, &f.Network, f.Labels) {
 				continue
 			}
-			c := s.opt.Cards.Card(cell.First, caller.ObtainedRehearsed, card.RequestContext{}, now) // which the policy may skip
+			ip := cell.First
+			if cell.Contains(ip.Next()) { // so that it does not look like the network's own
+				ip = ip.Next()
+			}
+			c := s.opt.Cards.Card(ip, caller.ObtainedRehearsed, card.RequestContext{}, now) // which the policy may skip
 			if !places[i].Fits(&c.Location, &c.Network, c.Labels) || c.Address.Skipped {
 				continue
 			}
-			found[i] = cell.First
+			found[i] = ip
 			if best[i] = c.Location.Level == atlas.City || places[i].Unknown; best[i] {
 				open--
 			}
