@@ -209,6 +209,7 @@ type RehearsalRequest struct {
 	Visitors []RehearsalVisitor `json:"visitors"`
 	Paths    []string           `json:"paths"`           // Each visitor asks for each.
 	Draft    bool               `json:"draft,omitempty"` // Decide by the draft of the gates.
+	Rules    *gate.Rules        `json:"rules,omitempty"`
 	Fetch    bool               `json:"fetch,omitempty"` // Ask the site for the pages too, as if each visitor did.
 }
 
@@ -248,10 +249,11 @@ type Rehearsed struct {
 
 // RehearsedRefusal: What the refused would read.
 type RehearsedRefusal struct {
-	Status   int    `json:"status"`
-	Language string `json:"language"`
-	Title    string `json:"title"`
-	Text     string `json:"text"`
+	Status    int    `json:"status"`
+	Reference string `json:"reference"` // Shows the page at `/v1/gate/refusal`, as the rules in force have it.
+	Language  string `json:"language"`
+	Title     string `json:"title"`
+	Text      string `json:"text"`
 }
 
 // RehearsedPage: What the site answered.

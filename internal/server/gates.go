@@ -118,15 +118,18 @@ func (s *Server) gates(set *settings, cards *card.Pipeline, areas []string) gate
 			Store: rows, Counter: s.counter, Known: known, Names: gates.Names{Areas: areas, Labels: set.cfg.LabelNames()}, Apply: s.regate, Now: time.Now,
 		}),
 		Rehearsals: rehearsals.New(rehearsals.Options{
-			Cards: cards, Edition: s.shelf.Current, Marker: set.marker(), Signer: s.signer, Now: time.Now,
-			Draft: func(ctx context.Context, site string) (*gate.Set, error) {
-				draft, err := rows.Draft(ctx, site)
-				if err != nil || draft == nil {
-					return nil, err
+			Cards: cards, Edition: s.shelf.Current, Marker: set.marker(), Signer: s.signer, Refer: s.counter.Refer, Now: time.Now,
+			Compile: func(ctx context.Context, site string, rules *gate.Rules) (*gate.Set, error) {
+				if rules == nil {
+					draft, err := rows.Draft(ctx, site)
+					if err != nil || draft == nil {
+						return nil, err
+					}
+					rules = &draft.Rules
 				}
-				clean, findings := gate.Check(draft.Rules, known, true, time.Now())
+				clean, findings := gate.Check(*rules, known, true, time.Now())
 				if f, bad := gate.Wrong(findings); bad {
-					return nil, invalid.Field("draft."+f.Field, f.Text, f.Hint)
+					return nil, invalid.Field("rules."+f.Field, f.Text, f.Hint)
 				}
 				return gate.New(clean, known), nil
 			},

@@ -1,6 +1,8 @@
 import type { ComponentType } from "react";
 import type { IconName } from "./components/icons";
 import { AtlasPage } from "./pages/atlas/AtlasPage";
+import { GatePage } from "./pages/gate/GatePage";
+import { RehearsePage } from "./pages/rehearse/RehearsePage";
 import { LookupPage } from "./pages/lookup/LookupPage";
 import { ManyPage } from "./pages/lookup/ManyPage";
 import { SetupPage } from "./pages/setup/SetupPage";
@@ -13,7 +15,7 @@ export interface Route {
   path: string;
   title: string;
   line: string;
-  group: "Watch" | "Ask" | "Keep";
+  group: "Traffic" | "Tools" | "Settings";
   icon: IconName;
   /** key opens the page after g. */
   key: string;
@@ -30,7 +32,7 @@ const pages: Route[] = [
     path: "/today",
     title: "Today",
     line: "Today’s visits, where they came from, and what needs attention",
-    group: "Watch",
+    group: "Traffic",
     icon: "today",
     key: "t",
     page: TodayPage,
@@ -39,7 +41,7 @@ const pages: Route[] = [
     path: "/visits",
     title: "Visits",
     line: "All stored visits, the newest first",
-    group: "Watch",
+    group: "Traffic",
     icon: "visits",
     key: "v",
     page: VisitsPage,
@@ -48,7 +50,7 @@ const pages: Route[] = [
     path: "/map",
     title: "Map",
     line: "Where visits come from",
-    group: "Watch",
+    group: "Traffic",
     icon: "map",
     key: "m",
     page: MapPage,
@@ -58,7 +60,7 @@ const pages: Route[] = [
     path: "/lookup",
     title: "Look up",
     line: "Where an address is, and the evidence",
-    group: "Ask",
+    group: "Tools",
     icon: "lookup",
     key: "l",
     page: LookupPage,
@@ -67,7 +69,7 @@ const pages: Route[] = [
     path: "/lookup/many",
     title: "Look up",
     line: "Locate many addresses at once",
-    group: "Ask",
+    group: "Tools",
     icon: "lookup",
     key: "",
     page: ManyPage,
@@ -77,16 +79,34 @@ const pages: Route[] = [
     path: "/trail",
     title: "Trail",
     line: "How the visitor of a request is found, hop by hop",
-    group: "Ask",
+    group: "Tools",
     icon: "trail",
     key: "r",
     page: TrailPage,
   },
   {
+    path: "/rehearse",
+    title: "Rehearse",
+    line: "What visitors from anywhere get; nothing is stored",
+    group: "Tools",
+    icon: "rehearse",
+    key: "h",
+    page: RehearsePage,
+  },
+  {
+    path: "/gate",
+    title: "Gate",
+    line: "Who is admitted, decided on the server",
+    group: "Settings",
+    icon: "gate",
+    key: "g",
+    page: GatePage,
+  },
+  {
     path: "/atlas",
     title: "Atlas",
     line: "Sources, editions, accuracy and coverage of the range data",
-    group: "Keep",
+    group: "Settings",
     icon: "atlas",
     key: "a",
     page: AtlasPage,
@@ -95,7 +115,7 @@ const pages: Route[] = [
     path: "/setup",
     title: "Set-up",
     line: "Proxy check, code snippets, localization and keys",
-    group: "Keep",
+    group: "Settings",
     icon: "setup",
     key: "s",
     page: SetupPage,

@@ -58,13 +58,16 @@ func (l Labels) Of(a netip.Addr) []string {
 	return found
 }
 
-// Example gives the first address of the narrowest set that has a label; the zero Addr where none has.
-func (l Labels) Example(label string) (found netip.Addr) {
-	bits := -1
+// Example gives an address of the narrowest set that has a label; the zero Addr where none has.
+func (l Labels) Example(label string) netip.Addr {
+	found, bits := netip.Addr{}, -1
 	for p, names := range l.names {
 		if slices.Contains(names, label) && (p.Bits() > bits || p.Bits() == bits && p.Addr().Less(found)) {
 			found, bits = p.Addr(), p.Bits()
 		}
+	}
+	if next := found.Next(); bits >= 0 && netip.PrefixFrom(found, bits).Contains(next) { // so that it does not look like the network's own
+		return next
 	}
 	return found
 }

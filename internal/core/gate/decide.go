@@ -100,8 +100,8 @@ func (g *compiledGate) decide(sub *Subject, req *Request, steps *recorder) Verdi
 		case lacks != present:
 			lacked = lacks
 			steps.add(g.Name, i+1, absenceWords[lacks], false)
-		default:
-			steps.add(g.Name, i+1, "does not fit", false)
+		case steps != nil:
+			steps.add(g.Name, i+1, r.missed(sub), false)
 		}
 	}
 	v := Verdict{Refused: g.end() == Refuse, by: ByList, rule: -1}

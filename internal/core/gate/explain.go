@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/almanac"
@@ -141,6 +142,27 @@ func (g *compiledGate) held(v *Verdict, sub *Subject) string {
 		return "visits from AS" + strconv.FormatUint(uint64(sub.ASNumber), 10)
 	}
 	return "everybody"
+}
+
+// missed says why a rule does not hold for a subject.
+func (r *rule) missed(sub *Subject) string {
+	var why []string
+	if len(r.labels) > 0 {
+		why = append(why, "carries none of its labels")
+	}
+	if r.kinds != 0 && sub.Address.IsValid() {
+		why = append(why, "the address is "+addr.KindOf(sub.Address).String())
+	}
+	if len(r.prefixes)+len(r.networks) > 0 {
+		why = append(why, "is of none of its networks")
+	}
+	if r.places && sub.Country != nil && (r.countries != codes{} || len(r.regions)+len(r.areas) > 0) {
+		why = append(why, sub.Country.Name+" is not among its places")
+	}
+	if len(why) == 0 {
+		return "does not fit"
+	}
+	return strings.Join(why, ", ")
 }
 
 // ground is the fact of a subject that decided; "" for none.

@@ -134,11 +134,14 @@ func (m *memory) gates(cards *card.Pipeline, known *sites.Sites, edition func() 
 			local.UseGates(gate.New(rev.Rules, names))
 			return err
 		}}),
-		Rehearsals: rehearsals.New(rehearsals.Options{Cards: cards, Edition: edition, Signer: signer, Now: now, Draft: func(context.Context, string) (*gate.Set, error) {
-			if m.rules.draft == nil {
+		Rehearsals: rehearsals.New(rehearsals.Options{Cards: cards, Edition: edition, Signer: signer, Now: now, Refer: counter.Refer, Compile: func(_ context.Context, _ string, rules *gate.Rules) (*gate.Set, error) {
+			if rules == nil && m.rules.draft == nil {
 				return nil, nil
 			}
-			return gate.New(m.rules.draft.Rules, names), nil
+			if rules == nil {
+				rules = &m.rules.draft.Rules
+			}
+			return gate.New(*rules, names), nil
 		}}),
 	}
 }

@@ -241,7 +241,14 @@ func TestRehearsals(t *testing.T) {
 	}
 	assert.Equal(t, []string{"admit", "admit", "refuse", "admit", "No address of this edition is in New Zealand.", "No address of this edition is in New Zealand.", "refuse", "admit", "admit", "admit"}, outcomes)
 	assert.Equal(t, "pt-PT,pt;q=0.9,en;q=0.7", got.Results[0].AcceptLanguage)
-	assert.Equal(t, api.RehearsedRefusal{Status: 451, Language: "en", Title: "This page is not open where you are.", Text: "Only for Portugal."}, *got.Results[2].Refusal)
+	shown := *got.Results[2].Refusal
+	assert.Equal(t, 451, ask(admin, "", http.MethodGet, "/v1/gate/refusal?reference="+shown.Reference, "").status)
+	shown.Reference = ""
+	assert.Equal(t, api.RehearsedRefusal{Status: 451, Language: "en", Title: "This page is not open where you are.", Text: "Only for Portugal."}, shown)
+	deny := early
+	deny.List = gate.Deny
+	other := read[api.Rehearsal](t, ask(admin, server, http.MethodPost, "/v1/rehearsals", `{"visitors":[{"from":"PT"}],"paths":["/early/eights"],"rules":`+bodyOf(t, gate.Rules{Gates: []gate.Gate{deny}})+`}`), http.StatusOK)
+	assert.Equal(t, gate.Refuse, other.Results[0].Card.Gate.Outcome, "by the rules that are given")
 	assert.Empty(t, f.visits, "nothing is stored")
 	assert.Empty(t, f.rules.counts, "and nothing counted")
 	for body, field := range map[string]string{

@@ -145,6 +145,17 @@ export async function timed(path: string, signal: AbortSignal): Promise<Timed> {
   return { path, status: answer.status, milliseconds, text: isVeiled() ? veilJSON(text) : text };
 }
 
+export type GateRules = components["schemas"]["GateRules"];
+export type Gate = components["schemas"]["Gate"];
+export type GateRule = components["schemas"]["GateRule"];
+export type GateState = components["schemas"]["GateState"];
+export type GateFinding = components["schemas"]["GateFinding"];
+export type GateSimulation = components["schemas"]["GateSimulation"];
+export type GateDecision = NonNullable<components["schemas"]["GateDecision"]>;
+export type GateRevision = components["schemas"]["GateRevision"];
+export type Rehearsal = components["schemas"]["Rehearsal"];
+export type Rehearsed = components["schemas"]["Rehearsed"];
+export type RehearsalRequest = components["schemas"]["RehearsalRequest"];
 export type Snippet = components["schemas"]["Snippets"]["snippets"][number];
 export type VariantSet = components["schemas"]["VariantSet"];
 export type Variants = components["schemas"]["Variants"];

@@ -57,6 +57,9 @@ export interface paths {
          * @description A proxy asks this about each request and copies the fields into it, in place of any that came from outside. A fact that is
          *     not known is left out. `Porch-Variant` is a dictionary (RFC 9651) of sets and their variants. With `cookie=1` the answer
          *     sets a signed, short-lived cookie with the same codes. See docs/localization.md.
+         *
+         *     It asks the gates too, as `/v1/gate/decide` does and with the same fields: 403 with `Porch-Gate: refuse` means that
+         *     the visitor is refused; no other answer has that field with that value, and a key that is not good is answered with 401.
          */
         get: operations["getHandover"];
         put?: never;
@@ -764,6 +767,264 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/gate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The gates of a site
+         * @description The rules in force and the draft, what is wrong with them, what they did in the last 24 hours, and what rules may name.
+         */
+        get: operations["getGate"];
+        /**
+         * Put rules in force
+         * @description Replaces all rules of the site, as the next revision, and drops the draft. Used here at once, and by other instances within
+         *     a second. Codes are understood in any case and by name, and answered in their one form.
+         */
+        put: operations["saveGate"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/gate/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Keep a draft of rules
+         * @description A draft may have errors. It decides nothing but simulations and rehearsals.
+         */
+        put: operations["saveGateDraft"];
+        post?: never;
+        /**
+         * Discard the draft
+         * @description There need not be one.
+         */
+        delete: operations["dropGateDraft"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/gate/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say what is wrong with rules
+         * @description Errors keep rules from being put in force; warnings name rules that never decide, contradict another or are over.
+         */
+        post: operations["checkGate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/gate/simulate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try rules on stored visits
+         * @description Decides again about the stored visits of the last days, by the rules that are given, or else by the draft, and by those in
+         *     force. At most 200,000 visits are read, the newest.
+         */
+        post: operations["simulateGate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/gate/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Earlier rules
+         * @description Every revision, the newest first, with who made it and what it changed.
+         */
+        get: operations["listGateHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/gate/history/{revision}/return": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The number of a revision. */
+                revision: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put earlier rules in force again
+         * @description As a new revision, so that this can be undone too.
+         */
+        post: operations["returnGate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/gate/refusals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What was refused
+         * @description Counts by country, rule and path, apart from visits, by quarters of an hour. With `reference` also the refusals that were
+         *     shown it, of the last 30 days.
+         */
+        get: operations["getGateRefusals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/gate/passes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make an owner's pass
+         * @description A link that is good once, within ten minutes: the browser that opens it passes every gate of the site until the session ends
+         *     that made it. Wants a session of the console, not a key.
+         */
+        post: operations["makeGatePass"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/gate/pass": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Take an owner's pass
+         * @description Sets the cookie `porch_pass`, and sends the browser to the first page of the site.
+         */
+        get: operations["useGatePass"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/gate/decide": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Ask the gates about a request, for a reverse proxy
+         * @description 204 admits. 403 with `Porch-Gate: refuse` refuses; no other answer has that field with that value, and a key that is not good
+         *     is answered with 401. The visitor is found as always, by trusted proxies. A target that is left out, or that can be read in
+         *     several ways, meets every gate that any reading of it meets.
+         */
+        get: operations["decideGate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/gate/refusal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The page for whoever is refused
+         * @description In the visitor's language, then in the site's. It answers with the status that the gate wishes.
+         */
+        get: operations["getGateRefusal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try visits from anywhere
+         * @description Made-up visits go through the same pipeline as real ones: trail, card, locale, money, clock, variants, gates. Nothing is stored
+         *     or counted. With `fetch` the site itself is asked for each page, with a signed header that is good for one request.
+         */
+        post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/reload": {
         parameters: {
             query?: never;
@@ -1397,6 +1658,7 @@ export interface components {
             variants: {
                 [key: string]: string;
             };
+            gate: components["schemas"]["GateDecision"];
             device: components["schemas"]["Device"];
             evidence: components["schemas"]["Evidence"][];
             edition: {
@@ -1715,6 +1977,412 @@ export interface components {
             currency: string | null;
             business_hours: string;
         };
+        /** @description Who is admitted to a site, and where. Every gate whose path fits is asked; one that refuses is enough. */
+        GateRules: {
+            /** @description Whom nothing locks out; browsers with an owner's pass are among them always. */
+            exceptions: {
+                /** @description Labels of addresses, such as office or monitoring. */
+                labels?: string[];
+                /** @description Exact paths, such as /healthz. */
+                paths?: string[];
+            };
+            gates: components["schemas"]["Gate"][];
+        };
+        Gate: {
+            name: string;
+            /**
+             * @description `/early/**` and all below it; `*` is one segment; compared without regard to case.
+             * @example /early/**
+             */
+            path: string;
+            mode: components["schemas"]["GateMode"];
+            list: components["schemas"]["GateList"];
+            missing: components["schemas"]["GateMissing"];
+            /** @description The first that decides does. */
+            rules: components["schemas"]["GateRule"][];
+            refusal?: components["schemas"]["GateRefusal"];
+        };
+        /**
+         * @description `watch` decides and counts, and refuses nobody.
+         * @enum {string}
+         */
+        GateMode: "off" | "watch" | "on";
+        /**
+         * @description On an allow list rules admit and everybody else is refused; on a deny list rules refuse and everybody else is admitted.
+         * @enum {string}
+         */
+        GateList: "allow" | "deny";
+        /** @enum {string} */
+        GateOutcome: "admit" | "refuse";
+        /** @description What becomes of those whose location a rule asked for in vain, where no rule decided. */
+        GateMissing: {
+            unknown: components["schemas"]["GateOutcome"];
+            skipped: components["schemas"]["GateOutcome"];
+            not_found: components["schemas"]["GateOutcome"];
+            no_data: components["schemas"]["GateOutcome"];
+        };
+        /** @description Holds for whoever any of its entries fits; without entries for everybody. */
+        GateRule: {
+            /**
+             * @description As the list says where it is left out: an allow list admits, a deny list refuses.
+             * @enum {string}
+             */
+            do?: "admit" | "refuse";
+            /** @description ISO 3166-1 alpha-2. When saved, names, alpha-3 and lower case are understood. */
+            countries?: string[];
+            /** @description Groups of countries. */
+            groups?: string[];
+            /** @description ISO 3166-2. */
+            regions?: string[];
+            /** @description The owner's polygons. */
+            areas?: string[];
+            labels?: string[];
+            /** @description Kinds of address, such as private. */
+            kinds?: string[];
+            /** @description Prefixes of the address that was received, or AS numbers such as AS64500. */
+            networks?: string[];
+            /**
+             * @description The rule holds from here on, in `time_zone`.
+             * @example 2026-11-14T07:00
+             */
+            from?: string;
+            /** @description The rule holds until here. */
+            until?: string;
+            /** @description IANA name. */
+            time_zone?: string;
+            /** @description The least that the country must rest on; what rests on less is unknown to this rule. */
+            basis?: string;
+            /** @description What this rule does by `unknown`, `skipped`, `not_found` and `no_data`; `next`, the default, asks the next rule. */
+            missing?: {
+                [key: string]: "admit" | "refuse" | "next";
+            };
+        };
+        GateRefusal: {
+            /** @description 403 where it is left out, 451 or 404. */
+            status?: number;
+            /** @description An e-mail address or a URL. */
+            contact?: string;
+            /** @description A path of the site that is open to all. */
+            elsewhere?: string;
+            /** @description What the refused read, by language (BCP 47). */
+            texts?: {
+                [key: string]: string;
+            };
+        };
+        /** @description What the gates of a site said of a visitor and a path; null where no path was given or nobody asked. */
+        GateDecision: {
+            outcome: components["schemas"]["GateOutcome"];
+            would: components["schemas"]["GateOutcome"];
+            /**
+             * @description Of the gate that decided; off where none did.
+             * @enum {string}
+             */
+            mode: "off" | "watch" | "on";
+            /** @description The name of the gate that decided. */
+            gate: string | null;
+            /** @description Its rule, counted from 1. */
+            rule: number | null;
+            /**
+             * @description What decided.
+             * @enum {string}
+             */
+            by: "nothing" | "exception" | "pass" | "rule" | "missing" | "list";
+            /** @enum {string|null} */
+            missing: "unknown" | "skipped" | "not_found" | "no_data" | null;
+            reason: string;
+            evidence: components["schemas"]["GateGround"][];
+        } | null;
+        /** @description A fact that a decision rests on. */
+        GateGround: {
+            fact: string;
+            value: string;
+            basis: string | null;
+            source: string | null;
+        };
+        /** @description What is wrong with rules. An `error` keeps them from being saved; a `warning` does not. */
+        GateFinding: {
+            /** @enum {string} */
+            severity: "error" | "warning";
+            /** @example gates.0.rules.2.countries */
+            field: string;
+            text: string;
+            hint: string;
+        };
+        GateStep: {
+            gate: string;
+            /** @description 0 for the end of the gate, and for its exceptions. */
+            rule: number;
+            text: string;
+            /** @enum {string} */
+            result: "passes" | "decides";
+        };
+        GateRevision: {
+            /**
+             * Format: int64
+             * @description 0 where there have never been any rules.
+             */
+            revision: number;
+            rules: components["schemas"]["GateRules"];
+            /** @description Since the revision before, in sentences. */
+            changes: string[];
+            made_by: string;
+            /** Format: date-time */
+            made_at: string;
+        };
+        GateDraft: {
+            rules: components["schemas"]["GateRules"];
+            made_by: string;
+            /** Format: date-time */
+            made_at: string;
+        } | null;
+        GateState: {
+            site: string;
+            live: components["schemas"]["GateRevision"];
+            draft: components["schemas"]["GateDraft"];
+            /** @description Of the draft, or where there is none of the live rules. */
+            findings: components["schemas"]["GateFinding"][];
+            /** @description Of the last 24 hours. */
+            hits: components["schemas"]["GateHits"][];
+            /**
+             * @description What the hits count: requests that a proxy or an application asked about, or where none did, visits that were reported.
+             * @enum {string}
+             */
+            hits_of: "request" | "visit";
+            alarms: components["schemas"]["GateAlarm"][];
+            /** @description What rules may name. */
+            groups: string[];
+            areas: string[];
+            labels: string[];
+            kinds: string[];
+            languages: string[];
+        };
+        GateHits: {
+            gate: string;
+            /** @description Counted from 1; 0 for the end of the gate, and for its exceptions. */
+            rule: number;
+            by: string;
+            /** @description Why there was no location; empty where there was one. */
+            missing: string;
+            /** @enum {string} */
+            outcome: "admit" | "refuse" | "would refuse";
+            /** Format: int64 */
+            requests: number;
+        };
+        GateAlarm: {
+            /** @enum {string} */
+            kind: "refusals" | "missing";
+            text: string;
+            /** @description Refusals of the last hour, or the share of requests without a location in it. */
+            now: number;
+            /** @description The same of a usual hour of the week before. */
+            usual: number;
+        };
+        GateSave: {
+            rules: components["schemas"]["GateRules"];
+            /**
+             * Format: int64
+             * @description The one that these rules were made from; another that was saved since is not lost (409).
+             */
+            revision: number;
+            /** @description Confirms allow lists that admit nobody. */
+            refuse_everybody?: boolean;
+        };
+        GateCheckRequest: {
+            rules: components["schemas"]["GateRules"];
+            refuse_everybody?: boolean;
+        };
+        GateChecked: {
+            usable: boolean;
+            rules: components["schemas"]["GateRules"];
+            findings: components["schemas"]["GateFinding"][];
+        };
+        GateHistory: {
+            revisions: components["schemas"]["GateRevision"][];
+        };
+        GateSimulationRequest: {
+            rules?: components["schemas"]["GateRules"];
+            /** @description How many days back; 7 by default. */
+            days?: number;
+        };
+        GateSimulation: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            /** @description Stored visits that were decided about again. */
+            visits: number;
+            /** @description Those that the rules in question would refuse. */
+            draft: number;
+            /** @description Those that the rules in force would refuse. */
+            live: number;
+            /** @description Those that the two decide otherwise. */
+            changed: number;
+            missing: components["schemas"]["GateSimulated"];
+            countries: components["schemas"]["GateSimulated"][];
+            paths: components["schemas"]["GateSimulated"][];
+            /** @description In the zone of the site, each with all its visits. */
+            days: components["schemas"]["GateSimulated"][];
+            /**
+             * Format: int64
+             * @description Requests that were really refused in that time; they are no visits, and not among these.
+             */
+            refused_requests: number;
+            read: number;
+            /** @description There were more visits than are read. */
+            partial: boolean;
+            /** @description Visits of bots, monitors and tests, which are decided about too but are not counted here. */
+            left_out: number;
+            took_ms: number;
+            /** @description What this cannot know. */
+            notes: string[];
+        };
+        GateSimulated: {
+            key: string;
+            name: string;
+            visits: number;
+            draft: number;
+            live: number;
+        };
+        GateRefusals: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            /** Format: int64 */
+            refused: number;
+            /**
+             * Format: int64
+             * @description By gates that only watch.
+             */
+            would_refuse: number;
+            /** Format: int64 */
+            admitted: number;
+            /** @description All requests without a location, by why and what became of them. */
+            missing: components["schemas"]["GateCounted"][];
+            countries: components["schemas"]["GateCounted"][];
+            rules: components["schemas"]["GateCounted"][];
+            paths: components["schemas"]["GateCounted"][];
+            /** @description Those of the reference that was asked for. */
+            references: components["schemas"]["GateRefused"][];
+        };
+        GateCounted: {
+            key: string;
+            name: string;
+            /** Format: int64 */
+            requests: number;
+        };
+        GateRefused: {
+            /** @example 5F2K-81QD */
+            reference: string;
+            /** Format: date-time */
+            time: string;
+            site: string;
+            gate: string;
+            rule: number;
+            reason: string;
+            country_code: string;
+            path: string;
+        };
+        GatePass: {
+            /** @description Opened once in a browser it sets the pass as a cookie of the site. */
+            url: string;
+            /**
+             * Format: date-time
+             * @description At the latest: the pass ends with the session that made it.
+             */
+            expires: string;
+        };
+        RehearsalRequest: {
+            /** @description The host of a configured site; may be left out where there is one. */
+            site?: string;
+            visitors: components["schemas"]["RehearsalVisitor"][];
+            /** @description Each visitor asks for each. */
+            paths: string[];
+            /** @description Decide by the draft of the gates. */
+            draft?: boolean;
+            rules?: components["schemas"]["GateRules"];
+            /** @description Ask the site for the pages too, as if each visitor did. */
+            fetch?: boolean;
+        };
+        RehearsalVisitor: {
+            /**
+             * @description A country, a region, a town, a network (AS64500), label:office, a prefix, an address, unknown or not-found.
+             * @example JP
+             */
+            from: string;
+            /** @description What a browser there is likely to ask for where it is left out. */
+            accept_language?: string;
+            /** @description The language that the visitor chose before. */
+            choice?: string;
+            /** @description The time there (RFC 3339); now where it is left out. */
+            at?: string;
+            user_agent?: string;
+            /** @description The short link that is followed. */
+            link?: string;
+            /** @description Where the visitor's device says that it is. */
+            latitude?: number | null;
+            longitude?: number | null;
+        };
+        Rehearsal: {
+            site: string;
+            took_ms: number;
+            /** @description Visitor by visitor, each with its paths. Nothing is stored. */
+            results: components["schemas"]["Rehearsed"][];
+        };
+        Rehearsed: {
+            from: string;
+            path: string;
+            /** @description Why there is no such visitor; then the rest is null. */
+            problem: string | null;
+            accept_language: string;
+            /** @description What the visit would be marked as. */
+            marks: components["schemas"]["Mark"][];
+            card: components["schemas"]["Card"] | null;
+            trail: components["schemas"]["Trail"] | null;
+            /** @description What each rule said, until one decided. */
+            steps: components["schemas"]["GateStep"][];
+            refusal: components["schemas"]["RehearsedRefusal"];
+            page: components["schemas"]["RehearsedPage"];
+            expectation: components["schemas"]["Expectation"];
+        };
+        /** @description What the refused would read. */
+        RehearsedRefusal: {
+            status: number;
+            /** @description Shows the page at `/v1/gate/refusal`, as the rules in force have it. */
+            reference: string;
+            language: string;
+            title: string;
+            text: string;
+        } | null;
+        /** @description What the site answered. */
+        RehearsedPage: {
+            /** @description 0 where it did not answer. */
+            status: number;
+            language: string;
+            title: string;
+            /** @description The beginning of its text, without markup. */
+            text: string;
+            /** @description Where it redirects to, which is not followed. */
+            location: string | null;
+            /** @description It was answered as if the visitor asked; else it is what this service itself would see. */
+            honoured: boolean;
+            problem: string | null;
+        } | null;
+        /** @description What this visit would meet, as a line of a file for `eastporch rehearse --expect`. */
+        Expectation: ({
+            from?: string;
+            path?: string;
+            gate?: string;
+            country_code?: string;
+            currency_code?: string;
+            language?: string;
+            time_zone?: string;
+            variants?: {
+                [key: string]: string;
+            };
+        } & {
+            [key: string]: unknown;
+        }) | null;
         Snippet: {
             name: string;
             title: string;
@@ -1839,10 +2507,10 @@ export interface components {
             /** @description Null where it was not found. */
             visitor: string | null;
             /**
-             * @description How the visitor was found: `peer`, the connection itself; `header`, behind trusted proxies; `given`, by the reporting server; empty where it was not.
+             * @description How the visitor was found: `peer`, the connection itself; `header`, behind trusted proxies; `given`, by the reporting server; `rehearsed`, made up; empty where it was not.
              * @enum {string}
              */
-            obtained: "peer" | "header" | "given" | "";
+            obtained: "peer" | "header" | "given" | "rehearsed" | "";
             /** @description Every hop was a trusted proxy. */
             own_network: boolean;
             reason: string;
@@ -1934,8 +2602,11 @@ export interface components {
             id: string;
             /** Format: date-time */
             time: string;
-            /** @enum {string} */
-            state: "accepted" | "stored" | "conflict" | "not stored" | "dry run";
+            /**
+             * @description `refused` by a gate, and counted there.
+             * @enum {string}
+             */
+            state: "accepted" | "stored" | "conflict" | "not stored" | "dry run" | "refused";
             marks: components["schemas"]["Mark"][];
             visit?: components["schemas"]["Visit"];
             /** @description The sender's own card, or the parts of it that `fields` names. */
@@ -1952,8 +2623,11 @@ export interface components {
             id?: string;
             /** Format: date-time */
             time?: string;
-            /** @enum {string} */
-            state?: "accepted" | "stored" | "conflict" | "not stored" | "dry run";
+            /**
+             * @description `refused` by a gate, and counted there.
+             * @enum {string}
+             */
+            state?: "accepted" | "stored" | "conflict" | "not stored" | "dry run" | "refused";
             marks?: components["schemas"]["Mark"][];
             visit?: components["schemas"]["Visit"];
             problem?: components["schemas"]["Problem"];
@@ -2941,6 +3615,19 @@ export interface components {
         };
     };
     responses: {
+        /** @description A gate refuses the visitor. */
+        GateRefuses: {
+            headers: {
+                "Porch-Gate"?: "refuse";
+                /** @description For `/v1/gate/refusal`, within ten minutes. */
+                "Porch-Gate-Reference"?: string;
+                /** @description What the visitor should be answered with. */
+                "Porch-Gate-Status"?: 403 | 404 | 451;
+                "Cache-Control": components["headers"]["Private"];
+                [name: string]: unknown;
+            };
+            content?: never;
+        };
         /** @description A problem document (RFC 9457). */
         Problem: {
             headers: {
@@ -2957,6 +3644,28 @@ export interface components {
          * @example heronlake.example
          */
         SiteHost: string;
+        /**
+         * @description The raw request target that the visitor sent. Believed from a key of scope server.
+         * @example /early/eights
+         */
+        OriginalTarget: string;
+        /**
+         * @description The method that the visitor sent.
+         * @example GET
+         */
+        OriginalMethod: string;
+        /**
+         * @description https or http, as the visitor used it.
+         * @example https
+         */
+        OriginalScheme: string;
+        /**
+         * @description The Host that the visitor sent.
+         * @example heronlake.example
+         */
+        OriginalHost: string;
+        /** @description The field of the visitor's request of this name, if any: a rehearsal is answered as if somebody else asked, once. */
+        RehearsalHeader: string;
         /** @description The language that the visitor chose before, BCP 47; it wins. By default the cookie porch_choice. */
         Choice: string;
         /**
@@ -3022,6 +3731,11 @@ export interface operations {
     getVisitor: {
         parameters: {
             query?: {
+                /**
+                 * @description The page that the gates are asked about; by default that of the site that asks. Without one `gate` is null.
+                 * @example /early/eights
+                 */
+                path?: string;
                 /**
                  * @description The site's host; by default that of the page, of the Host header, or the only one.
                  * @example heronlake.example
@@ -3104,7 +3818,30 @@ export interface operations {
                 /** @description 1 asks for the cookie. */
                 cookie?: "1";
             };
-            header?: never;
+            header?: {
+                /**
+                 * @description The raw request target that the visitor sent. Believed from a key of scope server.
+                 * @example /early/eights
+                 */
+                "Porch-Original-Target"?: components["parameters"]["OriginalTarget"];
+                /**
+                 * @description The method that the visitor sent.
+                 * @example GET
+                 */
+                "Porch-Original-Method"?: components["parameters"]["OriginalMethod"];
+                /**
+                 * @description https or http, as the visitor used it.
+                 * @example https
+                 */
+                "Porch-Original-Scheme"?: components["parameters"]["OriginalScheme"];
+                /**
+                 * @description The Host that the visitor sent.
+                 * @example heronlake.example
+                 */
+                "Porch-Original-Host"?: components["parameters"]["OriginalHost"];
+                /** @description The field of the visitor's request of this name, if any: a rehearsal is answered as if somebody else asked, once. */
+                "Porch-Rehearsal"?: components["parameters"]["RehearsalHeader"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -3166,6 +3903,8 @@ export interface operations {
                      * @example 15
                      */
                     "Porch-Radius-Km"?: string;
+                    /** @description 1 where the facts are of a rehearsal: record no visit, and let nobody keep the page. */
+                    "Porch-Rehearsal"?: string;
                     /** @description porch_facts, where it was asked for. */
                     "Set-Cookie"?: string;
                     "Cache-Control": components["headers"]["Private"];
@@ -3173,6 +3912,7 @@ export interface operations {
                 };
                 content?: never;
             };
+            403: components["responses"]["GateRefuses"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4754,6 +5494,454 @@ export interface operations {
                     "text/csv": string;
                     "application/x-ndjson": string;
                     "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getGate: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The gates. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GateState"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveGate: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GateSave"];
+            };
+        };
+        responses: {
+            /** @description They are in force. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GateRevision"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveGateDraft: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GateRules"];
+            };
+        };
+        responses: {
+            /** @description It is kept. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    dropGateDraft: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkGate: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GateCheckRequest"];
+            };
+        };
+        responses: {
+            /** @description What was found, and the rules in their one form. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GateChecked"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    simulateGate: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GateSimulationRequest"];
+            };
+        };
+        responses: {
+            /** @description What would become of them. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GateSimulation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listGateHistory: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+                /** @description Revisions before this one. */
+                before?: number;
+                /** @description How many at most. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The revisions. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GateHistory"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    returnGate: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path: {
+                /** @description The number of a revision. */
+                revision: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They are in force. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GateRevision"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getGateRefusals: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+                /** @description At or after this time; a week back by default. */
+                from?: string;
+                /** @description Before this time; now by default. */
+                to?: string;
+                /**
+                 * @description What somebody who was refused read.
+                 * @example 5F2K-81QD
+                 */
+                reference?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The counts. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GateRefusals"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeGatePass: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+                /**
+                 * @description Where the site's pages reach the public listener; /porch of the site by default.
+                 * @example https://heronlake.example/porch
+                 */
+                base?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The link. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GatePass"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    useGatePass: {
+        parameters: {
+            query: {
+                /** @description The secret of a link. */
+                link: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The browser has the pass. */
+            303: {
+                headers: {
+                    Location?: string;
+                    "Set-Cookie"?: string;
+                    "Cache-Control": components["headers"]["Private"];
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    decideGate: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: {
+                /**
+                 * @description The raw request target that the visitor sent. Believed from a key of scope server.
+                 * @example /early/eights
+                 */
+                "Porch-Original-Target"?: components["parameters"]["OriginalTarget"];
+                /**
+                 * @description The method that the visitor sent.
+                 * @example GET
+                 */
+                "Porch-Original-Method"?: components["parameters"]["OriginalMethod"];
+                /**
+                 * @description https or http, as the visitor used it.
+                 * @example https
+                 */
+                "Porch-Original-Scheme"?: components["parameters"]["OriginalScheme"];
+                /**
+                 * @description The Host that the visitor sent.
+                 * @example heronlake.example
+                 */
+                "Porch-Original-Host"?: components["parameters"]["OriginalHost"];
+                /** @description The field of the visitor's request of this name, if any: a rehearsal is answered as if somebody else asked, once. */
+                "Porch-Rehearsal"?: components["parameters"]["RehearsalHeader"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The visitor is admitted. */
+            204: {
+                headers: {
+                    "Porch-Gate"?: "admit";
+                    /** @description 1 in a rehearsal. */
+                    "Porch-Rehearsal"?: string;
+                    "Cache-Control": components["headers"]["Private"];
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: components["responses"]["GateRefuses"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    getGateRefusal: {
+        parameters: {
+            query: {
+                /** @description What `Porch-Gate-Reference` said. */
+                reference: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The page, or with 404 or 451 the same. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description The page. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description The page. */
+            451: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RehearsalRequest"];
+            };
+        };
+        responses: {
+            /** @description What each visitor would get. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -31,6 +31,11 @@ export const names: Record<string, string> = {
   rates: "the exchange rates",
   variants: "the variants",
   "country-choices": "the list of countries",
+  gate: "the gates",
+  "gate-history": "earlier rules",
+  "gate-check": "what is wrong with the rules",
+  "gate-simulation": "the simulation",
+  rehearsal: "the rehearsal",
 };
 
 /** isMissing says whether a page lacks what a query asks for: a 404 is an answer, and the sites have a page of their own. */

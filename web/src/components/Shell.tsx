@@ -2,6 +2,7 @@ import { Dropdown, Input, Modal, Switch, type InputRef } from "antd";
 import { useEffect, useRef, useState, type ReactNode } from "react";
 import { useQueryClient } from "@tanstack/react-query";
 import { Link, useLocation, useNavigate } from "react-router";
+import { useGate } from "../api/gate";
 import { useAtlas, useCheckup, useEditions, useReady } from "../api/queries";
 import { routes, type Route } from "../routes";
 import { lookupPath } from "./addressParam";
@@ -134,6 +135,8 @@ function PageLink({ route }: { route: Route }) {
   const { pathname } = useLocation();
   const checkup = useCheckup().data;
   const editions = useEditions().data?.editions;
+  const { site } = useSite();
+  const gate = useGate(route.path === "/gate" ? (site?.host ?? "") : "").data;
   return (
     <Link
       to={route.path}
@@ -143,6 +146,9 @@ function PageLink({ route }: { route: Route }) {
       {route.title}
       {route.path === "/setup" && checkup?.state === "attention" && (
         <span className="attention-dot" role="img" aria-label="needs attention" />
+      )}
+      {route.path === "/gate" && (gate?.alarms ?? []).length > 0 && (
+        <span className="attention-dot" role="img" aria-label="refusals need a look" />
       )}
       {route.path === "/atlas" && editions?.some((e) => e.state === "ready") && (
         <span className="attention-dot" role="img" aria-label="an edition waits" />
@@ -191,7 +197,7 @@ function Rail() {
       </div>
       <SiteSwitch />
       <nav aria-label="Pages">
-        {(["Watch", "Ask", "Keep"] as const).map((group) => {
+        {(["Traffic", "Tools", "Settings"] as const).map((group) => {
           const pages = routes.filter((r) => r.group === group);
           return (
             pages.length > 0 && (

@@ -13,6 +13,11 @@ const shapes = {
   ),
   trail: <path d="M3 2v12M3 4h5M3 8.5h8M3 13h10M10 4h.1" />,
   atlas: <path d="m8 2 6 3-6 3-6-3zM2 8l6 3 6-3M2 11l6 3 6-3" />,
+  gate: <path d="M1.5 5.5h13M3 5.5v8M13 5.5v8M1.5 8.5h13M6 8.5v5M10 8.5v5M2.5 5.5 4 3h8l1.5 2.5" />,
+  rehearse: <path d="M2.5 2.5h4.5v11H2.5zM9 2.5h4.5v11H9z" />,
+  grip: (
+    <path d="M6 3.5h.1M10 3.5h.1M6 8h.1M10 8h.1M6 12.5h.1M10 12.5h.1" strokeWidth="2" strokeLinecap="round" />
+  ),
   more: <path d="M3 8h.1M8 8h.1M13 8h.1" />,
   setup: <path d="M2 5h4M9 5h5M2 11h6M11 11h3M7.5 3.5v3M9.5 9.5v3" />,
   moon: <path d="M13.5 9.5A6 6 0 0 1 6.5 2.5a6 6 0 1 0 7 7z" />,

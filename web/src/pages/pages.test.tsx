@@ -13,6 +13,8 @@ const pages = [
   "/trail",
   "/atlas",
   "/setup",
+  "/gate",
+  "/rehearse?from=PT&from=JP&from=unknown&path=/early/eights",
 ];
 
 const nameOf = (a: Asked) => `${a.method} ${a.path}?${a.query.toString()}`;

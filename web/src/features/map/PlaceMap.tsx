@@ -11,11 +11,14 @@ interface Props {
   name: string;
   /** wide draws the circle dashed: the country or continent is all that is known. */
   wide?: boolean;
+  /** scaleKm is the radius that the scale is made for, where maps side by side share one. */
+  scaleKm?: number;
 }
 
 /** PlaceMap shows one true circle: the place lies somewhere within it. */
 export function PlaceMap(props: Props) {
   const { latitude, longitude, radiusKm } = props;
+  const scaleKm = props.scaleKm ?? radiusKm;
   const { ref, width, height } = useSize<HTMLDivElement>();
   const place = radiusKm < 150;
   const coarse = useOutlines("50m");
@@ -24,7 +27,7 @@ export function PlaceMap(props: Props) {
   const drawn = useMemo(() => {
     if (!width || !height) return null;
     // The circle takes four tenths of the smaller side.
-    const pixelsPerKm = (0.2 * Math.min(width, height)) / radiusKm;
+    const pixelsPerKm = (0.2 * Math.min(width, height)) / scaleKm;
     const stretch = Math.cos((latitude * Math.PI) / 180);
     const projection = geoMercator()
       .center([longitude, latitude])
@@ -44,7 +47,7 @@ export function PlaceMap(props: Props) {
       bar: scaleBar(pixelsPerKm, 110),
       edge: radiusKm * pixelsPerKm,
     };
-  }, [width, height, latitude, longitude, radiusKm, place, coarse, fine]);
+  }, [width, height, latitude, longitude, radiusKm, scaleKm, place, coarse, fine]);
 
   const label = `Somewhere within ${km(radiusKm)} of ${degrees(latitude)}, ${degrees(longitude)}, at ${props.name}`;
   const x = width / 2;
@@ -62,9 +65,11 @@ export function PlaceMap(props: Props) {
           <text className="name" x={x + drawn.edge + 6} y={y + 4}>
             {km(radiusKm)}
           </text>
-          <text className="name big" x={x} y={y - drawn.edge - 10} textAnchor="middle">
-            {props.name}
-          </text>
+          {props.scaleKm === undefined && (
+            <text className="name big" x={x} y={y - drawn.edge - 10} textAnchor="middle">
+              {props.name}
+            </text>
+          )}
           <path className="scale" d={`M14 ${height - 20}v5h${drawn.bar.pixels}v-5`} />
           <text className="name" x={14 + drawn.bar.pixels + 8} y={height - 12}>
             {km(drawn.bar.km)}
