@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -207,7 +208,8 @@ func TestRehearsingTheSiteItself(t *testing.T) {
 				file := filepath.Join(s.dir, "eastporch.yaml")
 				text, err := os.ReadFile(file)
 				require.NoError(t, err)
-				require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(text), "host: heronlake.example\n", "host: heronlake.example\n"+lines, 1)), 0o600))
+				changed := regexp.MustCompile(`(?m)^    url: .*\n(    fetch_inside: .*\n)?`).ReplaceAllLiteralString(string(text), lines)
+				require.NoError(t, os.WriteFile(file, []byte(changed), 0o600))
 				reloaded := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/reload", "")
 				require.Equal(t, http.StatusOK, reloaded.status, reloaded.body)
 			}
@@ -215,7 +217,7 @@ func TestRehearsingTheSiteItself(t *testing.T) {
 			inside := rehearse().Results[0].Page
 			require.NotNil(t, inside.Problem)
 			assert.Contains(t, *inside.Problem, "is not public: sites[].fetch_inside allows it")
-			site("    fetch_inside: true\n")
+			site("    url: http://127.0.0.1:" + port + "\n    fetch_inside: true\n")
 			results := rehearse().Results
 			admitted, refused := results[0].Page, results[1].Page
 			require.Nil(t, admitted.Problem)

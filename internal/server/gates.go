@@ -118,8 +118,8 @@ func (s *Server) gates(set *settings, cards *card.Pipeline, areas []string) gate
 			Store: rows, Counter: s.counter, Known: known, Names: gates.Names{Areas: areas, Labels: set.cfg.LabelNames()}, Apply: s.regate, Now: time.Now,
 		}),
 		Rehearsals: rehearsals.New(rehearsals.Options{
-			Cards: cards, Edition: s.shelf.Current, Marker: set.marker(), Signer: s.signer, Refer: s.counter.Refer, Now: time.Now,
-			Compile: func(ctx context.Context, site string, rules *gate.Rules) (*gate.Set, error) {
+			Cards: cards, Edition: s.shelf.Current, Marker: set.marker(), Signer: s.signer, Now: time.Now,
+			Gates: rehearsals.Gates{Refer: s.counter.Refer, Compile: func(ctx context.Context, site string, rules *gate.Rules) (*gate.Set, error) {
 				if rules == nil {
 					draft, err := rows.Draft(ctx, site)
 					if err != nil || draft == nil {
@@ -132,7 +132,7 @@ func (s *Server) gates(set *settings, cards *card.Pipeline, areas []string) gate
 					return nil, invalid.Field("rules."+f.Field, f.Text, f.Hint)
 				}
 				return gate.New(clean, known), nil
-			},
+			}},
 		}),
 	}
 }

@@ -117,7 +117,7 @@ func (a API) MakePass(c *gin.Context) {
 	site, err := a.Site(c)
 	session := a.Who(c).Session
 	if err == nil && session == nil {
-		err = problem.Forbidden("no-session", "No session", "A pass ends with a session of the console, and a key has none.", "Sign in to the console.")
+		err = problem.Of(http.StatusConflict, "no-session", "No session", "A pass ends with a session of the console, and a key has none.", "Sign in to the console.")
 	}
 	base := c.Query("base")
 	if u, wrong := url.Parse(base); err == nil && base != "" && (wrong != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "") {

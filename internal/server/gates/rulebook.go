@@ -1,7 +1,9 @@
 package gates
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"time"
@@ -174,6 +176,9 @@ func (b *Rulebook) Return(ctx context.Context, site *sites.Site, number int64, b
 func (b *Rulebook) SaveDraft(ctx context.Context, site *sites.Site, rules gate.Rules, by string) error {
 	if len(rules.Gates) > gate.MaxGates || slices.ContainsFunc(rules.Gates, func(g gate.Gate) bool { return len(g.Rules) > gate.MaxRules }) {
 		return invalid.Field("gates", fmt.Sprintf("more than %d gates, or %d rules of one", gate.MaxGates, gate.MaxRules), "Put rules of one path into one gate.")
+	}
+	if text, err := json.Marshal(rules); err != nil || bytes.Contains(text, []byte(`\u0000`)) {
+		return invalid.Field("gates", "a text in it holds a NUL", "Write plain text.")
 	}
 	return b.opt.Store.SaveDraft(ctx, site.Host, gate.Draft{Rules: rules, MadeBy: by, MadeAt: b.opt.Now().UTC().Truncate(time.Second)})
 }

@@ -53,12 +53,12 @@ func (h *handlers) decided(c *gin.Context) (card.Card, bool) {
 	if rehearsed {
 		c.Header(rehearsal.Header, "1")
 	}
-	d, country := made.Gate, plain.Value(made.Location.CountryCode)
+	d, country, reference := made.Gate, plain.Value(made.Location.CountryCode), ""
 	status := site.Local.Gates().Refusal(plain.Value(d.Gate)).Status
-	reference := ""
 	if rehearsed {
 		reference = h.Content.Gates.Counter.Refer(site.Host, d, status, country)
 	} else {
+		h.Service.Metrics.Decision(site.Host, d)
 		reference = h.Content.Gates.Counter.Count(site.Host, gate.AskedRequest, d, status, country, target)
 	}
 	if d.Outcome != gate.Refuse {
@@ -80,8 +80,7 @@ func (h *handlers) askedAbout(c *gin.Context) (made card.Card, site *sites.Site,
 	if key := callerOf(c).Key; key != nil && !key.MayUse(site.Host) {
 		return made, nil, "", false, &access.SiteError{Site: site.Host}
 	}
-	raw = c.GetHeader(originalTarget)
-	target := gate.ReadTarget(raw)
+	raw, target := c.GetHeader(originalTarget), gate.ReadTarget(c.GetHeader(originalTarget))
 	header, now := c.Request.Header, h.Service.Now()
 	req := h.requestContext(c, header, site)
 	req.Target = &target

@@ -134,7 +134,7 @@ func (m *memory) gates(cards *card.Pipeline, known *sites.Sites, edition func() 
 			local.UseGates(gate.New(rev.Rules, names))
 			return err
 		}}),
-		Rehearsals: rehearsals.New(rehearsals.Options{Cards: cards, Edition: edition, Signer: signer, Now: now, Refer: counter.Refer, Compile: func(_ context.Context, _ string, rules *gate.Rules) (*gate.Set, error) {
+		Rehearsals: rehearsals.New(rehearsals.Options{Cards: cards, Edition: edition, Signer: signer, Now: now, Gates: rehearsals.Gates{Refer: counter.Refer, Compile: func(_ context.Context, _ string, rules *gate.Rules) (*gate.Set, error) {
 			if rules == nil && m.rules.draft == nil {
 				return nil, nil
 			}
@@ -142,6 +142,6 @@ func (m *memory) gates(cards *card.Pipeline, known *sites.Sites, edition func() 
 				rules = &m.rules.draft.Rules
 			}
 			return gate.New(*rules, names), nil
-		}}),
+		}}}),
 	}
 }

@@ -208,7 +208,7 @@ func TestRulesAreSavedCheckedAndReturnedTo(t *testing.T) {
 func TestAPassEndsWithItsSession(t *testing.T) {
 	f, public, admin := withGates(t, early)
 	server := f.key(t, access.Server)
-	refused(t, ask(admin, f.key(t, access.Admin), http.MethodPost, "/v1/gate/passes", ""), http.StatusForbidden, "no-session")
+	refused(t, ask(admin, f.key(t, access.Admin), http.MethodPost, "/v1/gate/passes", ""), http.StatusConflict, "no-session")
 	link := f.opt.Content.Gates.Counter.PassLink(testSite, uuid.New())
 	taken := ask(public, "", http.MethodGet, "/v1/gate/pass?link="+link, "")
 	require.Equal(t, http.StatusSeeOther, taken.status)

@@ -15,6 +15,8 @@ import (
 
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
+	"eastporch/internal/core/gate"
+	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
 )
 
@@ -23,6 +25,7 @@ import (
 type Metrics struct {
 	registry *prometheus.Registry
 	visitors *prometheus.CounterVec
+	gates    *prometheus.CounterVec
 	requests *prometheus.HistogramVec
 }
 
@@ -50,12 +53,16 @@ func New(of Measured) *Metrics {
 			Name: "eastporch_visitor_addresses_total",
 			Help: "Addresses of visitors by kind and result: looked_up, skipped (never looked up) or not_found.",
 		}, []string{"result", "kind"}),
+		gates: prometheus.NewCounterVec(prometheus.CounterOpts{
+			Name: "eastporch_gate_decisions_total",
+			Help: "Decisions of gates by outcome (admit, refuse, would refuse) and by why there was no location, if there was none.",
+		}, []string{"site", "gate", "outcome", "missing"}),
 		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
 			Name: "eastporch_http_request_duration_seconds", Help: "How long requests took, by listener, method, route and status.",
 			Buckets: []float64{0.0001, 0.0005, 0.001, 0.005, 0.025, 0.1, 0.5, 2, 10},
 		}, []string{"listener", "method", "route", "status"}),
 	}
-	m.registry.MustRegister(m.visitors, m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	m.registry.MustRegister(m.visitors, m.gates, m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	gauge := func(name, help string, labels prometheus.Labels, value func() float64) {
 		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help, ConstLabels: labels}, value))
 	}
@@ -114,6 +121,18 @@ func known(name string) string {
 		return name
 	}
 	return "other"
+}
+
+// Decision counts what the gates of a site said, where any stood in the way.
+func (m *Metrics) Decision(site string, d *gate.Decision) {
+	if d == nil || d.Gate == nil {
+		return
+	}
+	outcome := string(d.Outcome)
+	if d.Outcome != d.Would {
+		outcome = gate.WouldRefuse
+	}
+	m.gates.WithLabelValues(site, *d.Gate, outcome, plain.Value(d.Missing)).Inc()
 }
 
 // Visitor counts a visitor by what became of the address.

@@ -38,12 +38,17 @@ type Options struct {
 	Cards   *card.Pipeline
 	Edition func() *atlas.Atlas
 	Marker  visit.Marker
+	Gates   Gates
+	Signer  *Signer
+	Now     func() time.Time
+}
+
+// Gates is what rehearsals ask about gates. Both are required.
+type Gates struct {
 	// Compile compiles rules, or where they are nil the draft of a site; nil where there is none.
 	Compile func(ctx context.Context, site string, rules *gate.Rules) (*gate.Set, error)
 	// Refer gives the reference of a refusal.
-	Refer  func(site string, d *gate.Decision, status int, country string) string
-	Signer *Signer
-	Now    func() time.Time
+	Refer func(site string, d *gate.Decision, status int, country string) string
 }
 
 // Rehearsals is the service. It is safe for concurrent use.
@@ -70,7 +75,7 @@ func (s *Rehearsals) Run(ctx context.Context, site *sites.Site, req api.Rehearsa
 	}
 	gates := site.Local.Gates()
 	if req.Draft || req.Rules != nil {
-		draft, err := s.opt.Compile(ctx, site.Host, req.Rules)
+		draft, err := s.opt.Gates.Compile(ctx, site.Host, req.Rules)
 		if err != nil {
 			return answer, err
 		}
@@ -186,7 +191,7 @@ func (s *Rehearsals) rehearse(r *api.Rehearsed, site *sites.Site, gates *gate.Se
 	r.Marks = append(r.Marks, s.opt.Marker.Marks(plain.Optional(v.UserAgent), made.Labels)...)
 	if decision.Outcome == gate.Refuse {
 		how := gates.Refusal(plain.Value(decision.Gate))
-		r.Refusal = &api.RehearsedRefusal{Status: how.Status, Reference: s.opt.Refer(site.Host, &decision, how.Status, plain.Value(made.Location.CountryCode))}
+		r.Refusal = &api.RehearsedRefusal{Status: how.Status, Reference: s.opt.Gates.Refer(site.Host, &decision, how.Status, plain.Value(made.Location.CountryCode))}
 		r.Refusal.Language, r.Refusal.Title, r.Refusal.Text = refusal.Subject{
 			Site: site.Name, Reference: gate.Reference{CountryCode: plain.Value(made.Location.CountryCode)}, Refusal: how, Accept: r.AcceptLanguage, Default: site.Local.Languages.Default(),
 		}.First()

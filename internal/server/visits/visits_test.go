@@ -136,7 +136,7 @@ func from(scope access.Scope) Request {
 			trail.Obtained = caller.ObtainedHeader
 			return &trail
 		},
-		Seen: func(*card.Card, netip.Addr, map[string][]string, *caller.Trail) {},
+		Seen: func(*card.Card, netip.Addr, map[string][]string, *caller.Trail) {}, Decided: func(string, *card.Card, string) {},
 	}
 }
 

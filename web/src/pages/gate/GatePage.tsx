@@ -1,4 +1,5 @@
 import "./gate.css";
+import "./side.css";
 import { Button, Segmented, Select } from "antd";
 import { useMemo, useState } from "react";
 import { api, unwrap, type Gate, type GateRules, type GateState } from "../../api/client";
@@ -147,9 +148,6 @@ function Head(props: {
           onClick={props.onAdd}
         />
       </span>
-      <span className="small second gate-hits">
-        {props.state.hits_of === "visit" ? "visits of 24 h" : "last 24 h"}
-      </span>
       <Segmented
         aria-label="Mode"
         value={gate.mode}
@@ -176,8 +174,9 @@ function Settings(props: {
       <button type="button" className="gate-fold" aria-expanded={open} onClick={() => setOpen(!open)}>
         <Icon name={open ? "down" : "caret"} />
         <b>{props.gate.list === "allow" ? "Allow list" : "Deny list"}</b>
-        <span className="small second">
-          name, path, what happens without a location, what the refused read
+        <span className="small second">name, path, without a location, what the refused read</span>
+        <span className="small second gate-hits">
+          {props.state.hits_of === "visit" ? "visits of 24 h" : "last 24 h"}
         </span>
       </button>
       {open && <GateSettings {...props} />}

@@ -5,6 +5,7 @@ import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import { useLiveVisits } from "../../api/liveVisits";
 import type { Place } from "../../api/client";
+import { useGate } from "../../api/gate";
 import {
   useAtlas,
   useChanges,
@@ -52,7 +53,7 @@ export function TodayPage() {
     to: day.now.subtract(7, "day").toISOString(),
   });
   const hour = usePlaces(host, { from: day.now.subtract(1, "hour").toISOString() });
-  const warnings = useWarnings(at);
+  const warnings = useWarnings(at, host);
 
   const failed = [today, countries, hour].find((q) => q.isError);
   if (failed)
@@ -169,7 +170,8 @@ interface Warning {
 }
 
 /** useWarnings gathers what a person should look at. */
-function useWarnings(at: Date): Warning[] {
+function useWarnings(at: Date, site: string): Warning[] {
+  const gate = useGate(site).data;
   const checkup = useCheckup().data;
   const state = useVisitsState().data;
   const editions = useEditions().data?.editions;
@@ -177,6 +179,8 @@ function useWarnings(at: Date): Warning[] {
   const warnings: Warning[] = [];
   if (checkup?.state === "attention")
     warnings.push({ what: checkup.title, more: "", action: "Open Set-up", to: "/setup" });
+  for (const alarm of gate?.alarms ?? [])
+    warnings.push({ what: alarm.text, more: "", action: "Open Gate", to: "/gate" });
   if (state?.intake.away)
     warnings.push({
       what: "The database does not answer.",
