@@ -510,7 +510,7 @@ func TestPresentationHidesEverySpelling(t *testing.T) {
 	clean("a card as JSON")
 	p.do(chromedp.Navigate(s.adminURL+"/lookup?address=host-198-18-119-147.dyn.example.net"), visible("main [role=alert]"))
 	clean("an error that repeats what was asked")
-	for _, at := range []string{"/today", "/map", "/trail", "/setup", "/atlas", "/lookup"} {
+	for _, at := range []string{"/today", "/map", "/trail", "/setup", "/atlas", "/lookup", "/gate", "/rehearse?from=" + texts[0]} {
 		p.do(chromedp.Navigate(s.adminURL+at), visible("#content > *"))
 		p.until(`document.querySelector(".bars") === null`)
 		if at == "/setup" {

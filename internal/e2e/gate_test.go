@@ -44,7 +44,7 @@ func request(t *testing.T, port, line string, header ...string) (status int, bod
 }
 
 // sitePage answers every request of the site with a page that says its path.
-func sitePage(t *testing.T, port string) {
+func sitePage(t testing.TB, port string) {
 	t.Helper()
 	for _, at := range []string{"127.0.0.1:", "[::1]:"} {
 		l, err := net.Listen("tcp", at+port)
@@ -62,7 +62,7 @@ func sitePage(t *testing.T, port string) {
 }
 
 // saveGates puts gates in force.
-func (s *service) saveGates(t *testing.T, rules gate.Rules) {
+func (s *service) saveGates(t testing.TB, rules gate.Rules) {
 	t.Helper()
 	state := parse[api.GateState](t, s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/gate?site=heronlake.example", ""))
 	body, err := json.Marshal(api.GateSave{Rules: rules, Revision: state.Live.Revision})

@@ -49,7 +49,7 @@ var handoverFronts = []handoverFront{
 
 // recipes asks the service for the texts that it hands out, for a service at base. Only
 // the port that the proxy listens at and the application's address are not as handed out.
-func (s *service) recipes(t *testing.T, base, key, port, application string) map[string]string {
+func (s *service) recipes(t testing.TB, base, key, port, application string) map[string]string {
 	t.Helper()
 	got := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/snippets?base="+base+"&key="+key+"&site=heronlake.example", "")
 	require.Equal(t, http.StatusOK, got.status, got.body)

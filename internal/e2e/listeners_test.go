@@ -49,7 +49,7 @@ func operations(doc *openapi3.T) []operation {
 const pageOrigin = "https://heronlake.example"
 
 // keys makes a key of each scope.
-func (s *service) keys(t *testing.T) map[string]string {
+func (s *service) keys(t testing.TB) map[string]string {
 	t.Helper()
 	secrets := map[string]string{"admin": s.admin}
 	for _, k := range []keys.NewKey{

@@ -18,7 +18,7 @@ import (
 )
 
 // parse reads the body of an answer.
-func parse[T any](t *testing.T, a answer) (v T) {
+func parse[T any](t testing.TB, a answer) (v T) {
 	t.Helper()
 	require.NoError(t, json.Unmarshal([]byte(a.body), &v), a.body)
 	return v

@@ -44,7 +44,7 @@ var nextPort atomic.Int32
 func init() { nextPort.Store(20_000 + rand.Int32N(5_000)) }
 
 // freePort gives a port that is free on both loopback addresses, to nobody else.
-func freePort(t *testing.T) string {
+func freePort(t testing.TB) string {
 	t.Helper()
 	for range 500 {
 		port := fmt.Sprint(nextPort.Add(1))
@@ -65,7 +65,7 @@ func freePort(t *testing.T) string {
 
 // serve starts a program in the foreground until the test ends, and waits until
 // it listens at a port of both loopback addresses.
-func serve(t *testing.T, port string, name string, args ...string) {
+func serve(t testing.TB, port string, name string, args ...string) {
 	t.Helper()
 	path, err := exec.LookPath(name)
 	if err != nil {
@@ -112,7 +112,7 @@ func serve(t *testing.T, port string, name string, args ...string) {
 	}
 }
 
-func startNginx(t *testing.T, port, server string) {
+func startNginx(t testing.TB, port, server string) {
 	t.Helper()
 	dir, user := shortDir(t), ""
 	if os.Geteuid() == 0 {
@@ -216,7 +216,7 @@ func TestRecipes(t *testing.T) {
 
 // shortDir makes a directory whose path is short, as that of a socket must be, and open to
 // the users whom proxies run under.
-func shortDir(t *testing.T) string {
+func shortDir(t testing.TB) string {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "ep")
 	require.NoError(t, err)

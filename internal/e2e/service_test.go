@@ -48,7 +48,7 @@ type service struct {
 
 // start runs a service with the regatta's configuration and a database of its
 // own until the test ends. Keys of flags go over the configuration's.
-func start(t *testing.T, flags map[string]any) *service {
+func start(t testing.TB, flags map[string]any) *service {
 	t.Helper()
 	dir, data := t.TempDir(), t.TempDir()
 	file, err := demo.Write(dir)
@@ -128,7 +128,7 @@ const anonymous = "Anonymous: yes"
 // call sends a request from a loopback address, such as 127.0.0.9, with the
 // admin key unless a header line says otherwise, and holds the answer against
 // the contract.
-func (s *service) call(t *testing.T, from, method, url, body string, header ...string) answer {
+func (s *service) call(t testing.TB, from, method, url, body string, header ...string) answer {
 	t.Helper()
 	req, err := http.NewRequestWithContext(t.Context(), method, url, strings.NewReader(body))
 	require.NoError(t, err)
@@ -163,12 +163,12 @@ func (s *service) call(t *testing.T, from, method, url, body string, header ...s
 // contract is a transport that fails the test when an answer is not what
 // api/openapi.yaml says.
 type contract struct {
-	t      *testing.T
+	t      testing.TB
 	router routers.Router
 	next   http.RoundTripper
 }
 
-func newContract(t *testing.T) *contract {
+func newContract(t testing.TB) *contract {
 	t.Helper()
 	doc, err := openapi3.NewLoader().LoadFromData(api.YAML())
 	require.NoError(t, err)

@@ -40,6 +40,7 @@ func (s *Server) openGates(ctx context.Context) error {
 		return err
 	}
 	s.counter, s.signer = gates.NewCounter(rows, s.sessions, secret, s.opt.Log, time.Now), rehearsals.NewSigner(rows, secret, time.Now)
+	s.counter.Observe = s.metrics.Decisions
 	s.begin(s.stages.Add("counts of the gates", nil), "counts of the gates", s.counter.Run)
 	file := filepath.Join(s.opt.Config.DataDir, "keys", "rehearsal.key")
 	if err := os.WriteFile(file, rehearsals.Key(secret), 0o600); err != nil {

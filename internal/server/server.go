@@ -139,9 +139,6 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 	if s.handoverKey, err = s.privacy.Lasting("handover"); err != nil {
 		return err
 	}
-	if err := s.openGates(ctx); err != nil {
-		return err
-	}
 	if err := s.recorrect(ctx); err != nil {
 		return err
 	}
@@ -151,6 +148,9 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 	set := s.inUse.Load()
 	s.watch = checkup.NewWatch(set.finder, set.whole(), time.Now().UTC())
 	s.limits, s.metrics = newLimits(cfg), s.newMetrics()
+	if err := s.openGates(ctx); err != nil {
+		return err
+	}
 	handlers, err := s.handlers(set)
 	if err != nil {
 		return err

@@ -23,6 +23,9 @@ type promise struct {
 var promises = []promise{
 	{"walk of a 3-hop header / split and parse", "Walk/address", "Walk/split-and-parse", 10, 0},
 	{"finding addresses in a log: speed / regexp", "Find/regexp", "Find/find", 0, 10},
+	{"a decision with 100 country rules / one read", "Decide100Countries", "DependentRead", 4, 0},
+	{"allocations of that", "Decide100Countries allocs/op", "", 0, 0},
+	{"what the gate adds in nginx / an empty sub-request", "GateThroughNginx gate-adds-ns", "GateThroughNginx empty-adds-ns", 1.1, 0},
 	{"checking a key, ns", "Check", "", 5000, 0},
 	{"a whole card, ns", "Card", "", 3000, 0},
 	{"a whole card, allocations", "Card allocs/op", "", 6, 0},

@@ -14,15 +14,20 @@ import (
 
 // Subject is whoever a card is about, as gates see it.
 func (c *Card) Subject(pass bool) gate.Subject {
+	s := subject(&c.Address, &c.Location, &c.Network, c.Labels, c.Edition.Name)
+	s.Pass = pass
+	return s
+}
+
+func subject(a *Address, w *atlas.Location, n *atlas.Network, labels []string, edition string) gate.Subject {
 	s := gate.Subject{
-		Address: c.Address.Text.Addr, Skipped: c.Address.Skipped, NoData: c.Edition.Name == atlas.Empty, Basis: plain.Value(c.Location.Basis), Region: plain.Value(c.Location.RegionCode),
-		Point: c.Location.Point(), Labels: c.Labels, Pass: pass,
+		Address: a.Text.Addr, Skipped: a.Skipped, NoData: edition == atlas.Empty, Basis: plain.Value(w.Basis), Region: plain.Value(w.RegionCode), Point: w.Point(), Labels: labels,
 	}
-	if c.Location.CountryCode != nil {
-		s.Country, _ = almanac.ByCode(*c.Location.CountryCode)
+	if w.CountryCode != nil {
+		s.Country, _ = almanac.ByCode(*w.CountryCode)
 	}
-	if c.Network.ASNumber != nil {
-		s.ASNumber = *c.Network.ASNumber
+	if n.ASNumber != nil {
+		s.ASNumber = *n.ASNumber
 	}
 	return s
 }

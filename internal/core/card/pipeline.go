@@ -111,6 +111,38 @@ func (p *Pipeline) Why(a netip.Addr, req RequestContext, now time.Time) Card {
 	return card
 }
 
+// Subject is who an address is to gates, with the evidence of where it is: what the card would say, and no
+// more of it than that.
+func (p *Pipeline) Subject(a netip.Addr) (gate.Subject, []atlas.Evidence) {
+	edition := p.Atlas.Current()
+	a = addr.Canonical(a)
+	of, labels := Address{Text: addr.Optional{Addr: a}}, p.Labels.Of(a)
+	found := &nothing
+	if looked := p.admit(&of, a); looked.IsValid() {
+		found = edition.Lookup(looked)
+		labels = joined(labels, found.Labels)
+	} else if at := p.Places[plain.Value(of.Placeholder)]; at != nil {
+		found = at
+	}
+	return subject(&of, &found.Location, &found.Network, labels, edition.Name()), found.Evidence
+}
+
+var nothing atlas.LookupResult
+
+// joined adds to labels those that are not among them; what is given stays as it is.
+func joined(labels, more []string) []string {
+	if len(more) == 0 {
+		return labels
+	}
+	labels = slices.Clone(labels)
+	for _, label := range more {
+		if !slices.Contains(labels, label) {
+			labels = append(labels, label)
+		}
+	}
+	return labels
+}
+
 // card makes a card from one edition, and gives the address that was looked up, if
 // any.
 func (p *Pipeline) card(edition *atlas.Atlas, a netip.Addr, obtained string, req RequestContext, now time.Time) (Card, netip.Addr) {
@@ -120,18 +152,11 @@ func (p *Pipeline) card(edition *atlas.Atlas, a netip.Addr, obtained string, req
 		Labels:  p.Labels.Of(a),
 		Edition: EditionRef{Name: edition.Name(), Credits: edition.Credits()},
 	}
-	subject := p.admit(&card, a)
+	subject := p.admit(&card.Address, a)
 	if subject.IsValid() {
 		found := edition.Lookup(subject)
 		card.Location, card.Network, card.Evidence = found.Location, found.Network, found.Evidence
-		if len(found.Labels) > 0 {
-			card.Labels = slices.Clone(card.Labels)
-		}
-		for _, label := range found.Labels {
-			if !slices.Contains(card.Labels, label) {
-				card.Labels = append(card.Labels, label)
-			}
-		}
+		card.Labels = joined(card.Labels, found.Labels)
 	} else {
 		reason := "the visitor was not found"
 		if card.Address.Skipped {
@@ -173,40 +198,40 @@ func (p *Pipeline) localize(card *Card, country *almanac.Country, req RequestCon
 }
 
 // admit applies the policy. It gives the address to look up, or none with the
-// reason in the card.
-func (p *Pipeline) admit(card *Card, a netip.Addr) netip.Addr {
+// reason in of.
+func (p *Pipeline) admit(of *Address, a netip.Addr) netip.Addr {
 	if !a.IsValid() {
-		card.Address.Reason = words("The visitor was not found.")
+		of.Reason = words("The visitor was not found.")
 		return a
 	}
 	kind := addr.KindOf(a)
-	card.Address.Family, card.Address.Kind = familyOf(a), &kinds[kind]
+	of.Family, of.Kind = familyOf(a), &kinds[kind]
 	rule, byPrefix := p.Policy.Decide(a)
 	inner, by, embedded := addr.Embedded(a, p.ready().embeddings)
 	if by.Own && byPrefix && by.Prefix.Bits() > rule.Prefix.Bits() { // the owner's longer prefix says more
 		rule, byPrefix = p.Policy.OfKind(kind), false
 	}
 	if rule.Action == addr.Skip && byPrefix {
-		return card.skip(rule, "Skipped by a rule of yours.") // which range it names is nobody's business
+		return of.skip(rule, "Skipped by a rule of yours.") // which range it names is nobody's business
 	}
 	if rule.Action == addr.Skip && !by.Own { // the owner's translator may use addresses of any kind
-		return card.skip(rule, fmt.Sprintf("Skipped: %s addresses belong to nobody in particular.", kind))
+		return of.skip(rule, fmt.Sprintf("Skipped: %s addresses belong to nobody in particular.", kind))
 	}
 	if !embedded || byPrefix {
 		return a
 	}
-	card.Address.Embedded.Addr = inner
+	of.Embedded.Addr = inner
 	innerRule, _ := p.Policy.Decide(inner)
 	if innerRule.Action == addr.Skip {
-		return card.skip(innerRule, fmt.Sprintf("Skipped: the address embedded by %s is %s.", by.How, addr.KindOf(inner)))
+		return of.skip(innerRule, fmt.Sprintf("Skipped: the address embedded by %s is %s.", by.How, addr.KindOf(inner)))
 	}
 	return inner
 }
 
-func (c *Card) skip(rule addr.Rule, reason string) netip.Addr {
-	c.Address.Skipped, c.Address.Reason = true, &reason
+func (a *Address) skip(rule addr.Rule, reason string) netip.Addr {
+	a.Skipped, a.Reason = true, &reason
 	if rule.Placeholder != "" {
-		c.Address.Placeholder = &rule.Placeholder
+		a.Placeholder = &rule.Placeholder
 	}
 	return netip.Addr{}
 }

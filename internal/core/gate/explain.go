@@ -39,6 +39,20 @@ func (s *Set) Walk(sub *Subject, req *Request) (Verdict, []Step) {
 
 // Explain makes a decision of a verdict. Of the evidence it takes what says the fact that decided.
 func (s *Set) Explain(v *Verdict, sub *Subject, evidence []atlas.Evidence) Decision {
+	d := s.Brief(v)
+	if d.Reason = "No gate stands here."; v.gate < 0 {
+		return d
+	}
+	g := &s.gates[v.gate]
+	d.Reason = s.reason(v, g, sub)
+	if fact, value := s.ground(v, g, sub); fact != "" {
+		d.Evidence = append(d.Evidence, grounded(fact, value, evidence))
+	}
+	return d
+}
+
+// Brief is [Set.Explain] without the reason and the evidence, which nobody reads of most decisions.
+func (s *Set) Brief(v *Verdict) Decision {
 	d := Decision{Outcome: Admit, Mode: Off, By: v.by, Evidence: []Ground{}}
 	if v.Refused {
 		d.Outcome = Refuse
@@ -47,7 +61,7 @@ func (s *Set) Explain(v *Verdict, sub *Subject, evidence []atlas.Evidence) Decis
 		d.Would = Refuse
 	}
 	if v.gate < 0 {
-		d.By, d.Reason = ByNothing, "No gate stands here."
+		d.By = ByNothing
 		return d
 	}
 	g := &s.gates[v.gate]
@@ -56,12 +70,8 @@ func (s *Set) Explain(v *Verdict, sub *Subject, evidence []atlas.Evidence) Decis
 		n := int(v.rule) + 1
 		d.Rule = &n
 	}
-	if word := v.lacking.String(); word != "" {
-		d.Missing = &word
-	}
-	d.Reason = s.reason(v, g, sub)
-	if fact, value := s.ground(v, g, sub); fact != "" {
-		d.Evidence = append(d.Evidence, grounded(fact, value, evidence))
+	if v.lacking != present {
+		d.Missing = &Absences[v.lacking-1]
 	}
 	return d
 }

@@ -8,6 +8,7 @@ import (
 	"encoding/base32"
 	"errors"
 	"log/slog"
+	"maps"
 	"sync"
 	"time"
 
@@ -43,7 +44,11 @@ type Counter struct {
 	references, passes, links []byte // keys
 	alive                     *lru.Cache[uuid.UUID, looked]
 
+	// Observe is told of what was counted, once, every few seconds; nil for nobody.
+	Observe func(k *gate.CountKey, n int64)
+
 	mu       sync.Mutex
+	told     map[gate.CountKey]int64 // how much of what waits Observe was told of
 	waiting  map[gate.CountKey]int64
 	refusals []gate.Refused
 }
@@ -121,19 +126,27 @@ func newCode() string {
 // Flush writes what was counted. Where the database does not answer it waits for the next time.
 func (k *Counter) Flush(ctx context.Context) error {
 	k.mu.Lock()
-	waiting, refusals := k.waiting, k.refusals
-	k.waiting, k.refusals = map[gate.CountKey]int64{}, nil
+	waiting, refusals, told := k.waiting, k.refusals, k.told
+	k.waiting, k.refusals, k.told = map[gate.CountKey]int64{}, nil, nil
 	k.mu.Unlock()
 	if len(waiting) == 0 {
 		return nil
+	}
+	if k.Observe != nil {
+		for key, n := range waiting {
+			k.Observe(&key, n-told[key])
+		}
 	}
 	err := k.store.AddCounts(ctx, waiting, refusals)
 	if err != nil {
 		k.mu.Lock()
 		defer k.mu.Unlock()
-		for key, n := range waiting {
-			k.waiting[key] += n
+		k.told = waiting
+		again := maps.Clone(waiting)
+		for key, n := range k.waiting {
+			again[key] += n
 		}
+		k.waiting = again
 		k.refusals = append(refusals, k.refusals...)[:min(mostRefusals, len(refusals)+len(k.refusals))]
 	}
 	return err

@@ -67,6 +67,8 @@ func decision(outcome gate.Outcome) *gate.Decision {
 
 func TestCountsWaitForTheDatabase(t *testing.T) {
 	r, c, _ := made()
+	observed := int64(0)
+	c.Observe = func(_ *gate.CountKey, n int64) { observed += n }
 	assert.Empty(t, c.Count("a", gate.AskedRequest, &gate.Decision{By: gate.ByNothing}, 403, "PT", "/"), "where no gate stands nothing is counted")
 	r.away = errors.New("away")
 	for range 3 {
@@ -78,6 +80,7 @@ func TestCountsWaitForTheDatabase(t *testing.T) {
 	require.NoError(t, c.Flush(t.Context()))
 	require.NoError(t, c.Flush(t.Context()))
 	assert.Equal(t, 3, r.refusals)
+	assert.EqualValues(t, 4, observed, "each is told of once")
 	slot := now.Truncate(15 * time.Minute)
 	assert.Equal(t, map[gate.CountKey]int64{
 		{Site: "a", Slot: slot, Asked: "request", Gate: "Early entry", By: "list", Outcome: "refuse", CountryCode: "PT", Path: "/early"}: 3,

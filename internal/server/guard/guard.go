@@ -69,6 +69,9 @@ func (h *Guard) observe(c *gin.Context) {
 	if c.Writer.Status() >= http.StatusInternalServerError {
 		level = slog.LevelWarn
 	}
+	if !h.Log.Enabled(c, level) {
+		return
+	}
 	h.Log.Log(c, level, "request", "request_id", id, "method", c.Request.Method, "route", c.FullPath(),
 		"status", c.Writer.Status(), "bytes", c.Writer.Size(), "took", took)
 }
@@ -88,14 +91,21 @@ func (h *Guard) recover(c *gin.Context) {
 	c.Next()
 }
 
+// always are the fields that every answer has.
+var always = [...]struct {
+	name   string
+	values []string
+}{
+	{"X-Content-Type-Options", []string{"nosniff"}}, {"Referrer-Policy", []string{"same-origin"}}, {"X-Frame-Options", []string{"DENY"}},
+	{"Cross-Origin-Opener-Policy", []string{"same-origin"}}, {"Content-Security-Policy", []string{"default-src 'none'; frame-ancestors 'none'"}},
+}
+
 // harden sets the headers that every answer has.
 func (h *Guard) harden(c *gin.Context) {
 	out := c.Writer.Header()
-	out.Set("X-Content-Type-Options", "nosniff")
-	out.Set("Referrer-Policy", "same-origin")
-	out.Set("X-Frame-Options", "DENY")
-	out.Set("Cross-Origin-Opener-Policy", "same-origin")
-	out.Set("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'")
+	for i := range always {
+		out[always[i].name] = always[i].values // which nobody appends to
+	}
 	if !h.Public {
 		out.Set("Cross-Origin-Resource-Policy", "same-origin")
 	}

@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -157,8 +158,8 @@ func limitName(visitor netip.Addr) string {
 // (RateLimit fields for HTTP), and ends the request where none is.
 func (h *handlers) within(c *gin.Context, name string, l *access.Limiter, who string) bool {
 	q, ok := l.Take(who, time.Now())
-	c.Header("RateLimit-Policy", fmt.Sprintf("%q;q=%d", name, q.Limit))
-	c.Header("RateLimit", fmt.Sprintf("%q;r=%d;t=%d", name, q.Remaining, seconds(q.Reset)))
+	c.Header("RateLimit-Policy", `"`+name+`";q=`+strconv.Itoa(q.Limit))
+	c.Header("RateLimit", `"`+name+`";r=`+strconv.Itoa(q.Remaining)+";t="+strconv.Itoa(seconds(q.Reset)))
 	if ok {
 		return true
 	}

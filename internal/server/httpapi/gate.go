@@ -18,6 +18,7 @@ import (
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/gateapi"
 	"eastporch/internal/server/rehearsals"
+	"eastporch/internal/server/request"
 	"eastporch/internal/server/sites"
 )
 
@@ -58,27 +59,20 @@ func (h *handlers) decided(c *gin.Context) (card.Card, bool) {
 	if rehearsed {
 		reference = h.Content.Gates.Counter.Refer(site.Host, d, status, country)
 	} else {
-		h.Service.Metrics.Decision(site.Host, d)
 		reference = h.Content.Gates.Counter.Count(site.Host, gate.AskedRequest, d, status, country, target)
 	}
 	if d.Outcome != gate.Refuse {
 		return made, true
 	}
-	c.Header(handover.GateField, string(gate.Refuse))
-	c.Header("Porch-Gate-Reference", reference)
-	c.Header("Porch-Gate-Status", strconv.Itoa(status))
-	c.Status(http.StatusForbidden)
+	refuse(c, reference, status)
 	return made, false
 }
 
 // askedAbout makes the card of another request's visitor, with what the gates say of what was asked
 // for.
 func (h *handlers) askedAbout(c *gin.Context) (made card.Card, site *sites.Site, raw string, rehearsed bool, err error) {
-	if site, err = h.oneSite(c); err != nil {
+	if site, err = h.ownSite(c); err != nil {
 		return made, nil, "", false, err
-	}
-	if key := callerOf(c).Key; key != nil && !key.MayUse(site.Host) {
-		return made, nil, "", false, &access.SiteError{Site: site.Host}
 	}
 	raw, target := c.GetHeader(originalTarget), gate.ReadTarget(c.GetHeader(originalTarget))
 	header, now := c.Request.Header, h.Service.Now()
@@ -115,9 +109,84 @@ func (h *handlers) rehearsedCard(as rehearsal.Persona, req card.RequestContext, 
 	return h.Public.Cards.Found(&trail, map[string][]string{"Accept-Language": {as.Languages}}, req, now)
 }
 
+// decideGate answers without making a card, since a proxy asks about every request.
 func (h *handlers) decideGate(c *gin.Context) {
-	if _, ok := h.decided(c); ok {
-		c.Header(handover.GateField, handover.Admitted)
-		c.Status(http.StatusNoContent)
+	if len(c.Request.Header[rehearsal.Header]) > 0 {
+		if _, ok := h.decided(c); ok {
+			admitted(c)
+		}
+		return
 	}
+	site, err := h.ownSite(c)
+	if err != nil {
+		h.fail(c, err)
+		return
+	}
+	now, raw := h.Service.Now(), c.GetHeader(originalTarget)
+	visitor := h.visitorAddress(c)
+	sub, evidence := h.Public.Cards.Subject(visitor)
+	sub.Pass = h.Content.Gates.Counter.Passes(c, request.Cookie(c.Request.Header, handover.PassCookie), site.Host)
+	set := site.Local.Gates()
+	verdict := set.Decide(&sub, &gate.Request{Target: gate.ReadTarget(raw), Time: now})
+	d := set.Brief(&verdict)
+	if verdict.Refused {
+		d = set.Explain(&verdict, &sub, evidence)
+	}
+	kind := ""
+	if visitor.IsValid() {
+		kind = addr.KindOf(visitor).String()
+	}
+	h.Service.Metrics.Address(kind, sub.Skipped)
+	country := ""
+	if sub.Country != nil {
+		country = sub.Country.Code
+	}
+	status := 0
+	if verdict.Refused {
+		status = set.Refusal(plain.Value(d.Gate)).Status
+	}
+	reference := h.Content.Gates.Counter.Count(site.Host, gate.AskedRequest, &d, status, country, raw)
+	if own(c); verdict.Refused {
+		refuse(c, reference, status)
+		return
+	}
+	admitted(c)
+}
+
+func admitted(c *gin.Context) {
+	c.Header(handover.GateField, handover.Admitted)
+	c.Status(http.StatusNoContent)
+}
+
+func refuse(c *gin.Context, reference string, status int) {
+	c.Header(handover.GateField, string(gate.Refuse))
+	c.Header("Porch-Gate-Reference", reference)
+	c.Header("Porch-Gate-Status", strconv.Itoa(status))
+	c.Status(http.StatusForbidden)
+}
+
+// ownSite is the site that a request is about, which its key must be for.
+func (h *handlers) ownSite(c *gin.Context) (*sites.Site, error) {
+	site, err := h.oneSite(c)
+	if err != nil {
+		return nil, err
+	}
+	if key := callerOf(c).Key; key != nil && !key.MayUse(site.Host) {
+		return nil, &access.SiteError{Site: site.Host}
+	}
+	return site, nil
+}
+
+// watched is how often the checkup looks at a request that a proxy asks about: one of so many.
+const watched = 64
+
+// visitorAddress finds who is asked about; the checkup sees some of them.
+func (h *handlers) visitorAddress(c *gin.Context) netip.Addr {
+	if h.asked.Add(1)%watched == 1 {
+		trail := h.trail(c)
+		h.Public.Watch.Observe(peer(c.Request), c.Request.Header, *trail)
+		return trail.Visitor.Addr
+	}
+	visitor, _ := h.Public.Proxies.Finder.Address(peer(c.Request), c.Request.Header)
+	return visitor
 }

@@ -12,16 +12,20 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
 
 	"eastporch/api"
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
+	"eastporch/internal/core/gate"
 	"eastporch/internal/core/report"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/access"
@@ -59,6 +63,7 @@ type Public struct {
 // cards finds visitors and makes their cards.
 type cards interface {
 	Found(trail *caller.Trail, header map[string][]string, req card.RequestContext, now time.Time) card.Card
+	Subject(a netip.Addr) (gate.Subject, []atlas.Evidence)
 }
 
 // Proxies are the settings that Finder was made of, and Try makes another of other
@@ -171,6 +176,7 @@ const (
 // handlers are those of one listener.
 type handlers struct {
 	Options
+	asked    atomic.Uint64 // how often the gates were asked about a request
 	listener Listener
 	door     Door
 }

@@ -88,7 +88,6 @@ func (h *handlers) readVisit(c *gin.Context, decode func(any) error) (*visits.Ta
 		Peer: peer(c.Request), Header: c.Request.Header, Who: callerOf(c), Seen: h.seen,
 		Own: func() *caller.Trail { return h.trail(c) },
 		Decided: func(site string, made *card.Card, path string) {
-			h.Service.Metrics.Decision(site, made.Gate)
 			h.Content.Gates.Counter.Count(site, gate.AskedVisit, made.Gate, 0, plain.Value(made.Location.CountryCode), path)
 		},
 		Context: func(header map[string][]string, site *sites.Site) card.RequestContext {

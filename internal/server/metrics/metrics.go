@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"runtime"
 	"strconv"
+	"sync"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -16,7 +17,6 @@ import (
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/gate"
-	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
 )
 
@@ -27,6 +27,17 @@ type Metrics struct {
 	visitors *prometheus.CounterVec
 	gates    *prometheus.CounterVec
 	requests *prometheus.HistogramVec
+	series   sync.Map // labels -> counter: finding one among others takes longer than counting
+}
+
+// kept finds a counter by its labels.
+func kept(series *sync.Map, labels [4]string, find func([4]string) prometheus.Counter) prometheus.Counter {
+	if known, ok := series.Load(labels); ok {
+		return known.(prometheus.Counter)
+	}
+	found := find(labels)
+	series.Store(labels, found)
+	return found
 }
 
 // Measured is what metrics read when they are asked for.
@@ -123,31 +134,30 @@ func known(name string) string {
 	return "other"
 }
 
-// Decision counts what the gates of a site said, where any stood in the way.
-func (m *Metrics) Decision(site string, d *gate.Decision) {
-	if d == nil || d.Gate == nil {
-		return
-	}
-	outcome := string(d.Outcome)
-	if d.Outcome != d.Would {
-		outcome = gate.WouldRefuse
-	}
-	m.gates.WithLabelValues(site, *d.Gate, outcome, plain.Value(d.Missing)).Inc()
+// Decisions counts what the gates of a site said.
+func (m *Metrics) Decisions(k *gate.CountKey, n int64) {
+	m.gates.WithLabelValues(k.Site, k.Gate, k.Outcome, k.Missing).Add(float64(n))
 }
 
 // Visitor counts a visitor by what became of the address.
 func (m *Metrics) Visitor(card *card.Card) {
-	result, kind := "looked_up", ""
+	kind := ""
 	if card.Address.Kind != nil {
 		kind = card.Address.Kind.String()
 	}
+	m.Address(kind, card.Address.Skipped)
+}
+
+// Address counts a visitor's address; kind is "" where there was none.
+func (m *Metrics) Address(kind string, skipped bool) {
+	result := "looked_up"
 	switch {
-	case card.Address.Kind == nil:
+	case kind == "":
 		result = "not_found"
-	case card.Address.Skipped:
+	case skipped:
 		result = "skipped"
 	}
-	m.visitors.WithLabelValues(result, kind).Inc()
+	kept(&m.series, [4]string{result, kind}, func(l [4]string) prometheus.Counter { return m.visitors.WithLabelValues(l[:2]...) }).Inc()
 }
 
 // ServeHTTP gives the metrics in Prometheus's text format.

@@ -26,6 +26,9 @@ import (
 // Site finds the site that a request is about: the one it names, that of the page it
 // comes from, that of the host it was sent to, or the only one there is.
 func Site(c *gin.Context, known *sites.Sites) (*sites.Site, error) {
+	if host, ok := strings.CutPrefix(c.Request.URL.RawQuery, "site="); ok && known.Of(host) != nil { // which proxies ask
+		return known.Of(host), nil
+	}
 	if host := c.Query("site"); host != "" {
 		return known.Find(host)
 	}

@@ -3,6 +3,7 @@ import { useEffect, useRef } from "react";
 import { api, unwrap, type Trail, type Visit } from "../../api/client";
 import { useAction } from "../../api/changes";
 import { canDraw, Fact, Facts, PlaceHead } from "../../features/card/CardView";
+import { DecisionChip } from "../../features/gate/outcome";
 import { EvidenceBlocks } from "../../features/card/EvidenceTable";
 import { clockTime, placeName, unverified } from "../../components/format";
 import { Icon } from "../../components/icons";
@@ -74,6 +75,14 @@ export function VisitPanel({ visit, onClose }: { visit: Visit; onClose: () => vo
               <span className="second">none</span>
             )}
           </Fact>
+          {card.gate && card.gate.by !== "nothing" && (
+            <Fact name="Gate">
+              <DecisionChip decision={card.gate} />{" "}
+              <span className="small second">
+                <Prose text={card.gate.reason} />
+              </span>
+            </Fact>
+          )}
           {visit.link && (
             <Fact name="Link">
               <span className="breakable">{visit.link}</span>
