@@ -229,9 +229,16 @@ func TestConsoleOnAPhoneAndInTheDark(t *testing.T) {
 	s.fill(t, 60)
 	p := openPage(t, s)
 	p.do(chromedp.EmulateViewport(390, 844), chromedp.Navigate(s.adminURL+"/visits"), visible(".phone-list li"))
-	for _, path := range []string{"/today", "/visits", "/map", "/lookup?address=198.18.3.40"} {
+	for _, path := range []string{"/today", "/visits", "/map", "/lookup?address=198.18.3.40", "/gate", "/rehearse?from=PT&from=NZ&path=/early/eights"} {
 		p.do(chromedp.Navigate(s.adminURL+path), visible(".tabs"), visible("#content > *"))
 		assert.Equal(t, "true", p.eval("String(document.documentElement.scrollWidth <= 390)"), "%s scrolls sideways", path)
+	}
+	for path, ready := range map[string]string{"/gate": ".gate-exceptions", "/rehearse?from=PT&from=NZ&path=/early/eights": ".rehearse-table .ring"} {
+		p.do(chromedp.Navigate(s.adminURL+path), visible(ready))
+		for _, width := range []int64{1280, 1100, 1024, 900, 768, 701, 390} {
+			p.do(chromedp.EmulateViewport(width, 844))
+			assert.Equal(t, "true", p.eval("String(document.documentElement.scrollWidth <= innerWidth)"), "%s scrolls sideways at %d", path, width)
+		}
 	}
 	before := p.eval("getComputedStyle(document.body).backgroundColor")
 	p.do(click(".bar .iconbutton:last-child"))

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -19,6 +20,8 @@ import (
 
 	"eastporch/api"
 	"eastporch/internal/core/gate"
+	"eastporch/internal/core/snippet"
+	"eastporch/internal/testkit/db"
 )
 
 // request sends one request line through a front, and gives what came.
@@ -229,4 +232,51 @@ func TestRehearsingTheSiteItself(t *testing.T) {
 			assert.Zero(t, parse[api.GateRefusals](t, visits).Refused, "a rehearsal is not counted")
 		})
 	}
+}
+
+// An owner's pass, taken through the real proxy, opens every gate in that browser until the session ends that made it;
+// rules that are saved at one instance hold at the other one.
+func TestTheGateOfTwoInstancesAndAnOwnersPass(t *testing.T) {
+	t.Parallel()
+	database := db.New(t)
+	flags := map[string]any{"proxies.trusted": []any{"127.0.0.1/32"}, "database.url": database}
+	first, s := start(t, flags), start(t, flags)
+	application, port := freePort(t), freePort(t)
+	sitePage(t, application)
+	recipes := s.recipes(t, s.publicURL, s.keys(t)["server"], port, "127.0.0.1:"+application)
+	location, ok := snippet.Location("nginx", s.publicURL)
+	require.True(t, ok)
+	startNginx(t, port, strings.Replace(recipes["nginx"], "    location / {", location+"    location / {", 1))
+	seen := func(header ...string) int {
+		status, _, _ := request(t, port, "GET /early/eights", append(header, japanese)...)
+		return status
+	}
+	require.Equal(t, http.StatusOK, seen())
+	first.admin = s.admin // the second start made it anew
+	require.Eventually(t, func() bool {
+		return first.call(t, "127.0.0.1", http.MethodGet, first.adminURL+"/v1/gate?site=heronlake.example", "").status == http.StatusOK
+	}, 10*time.Second, 50*time.Millisecond)
+	first.saveGates(t, nordic(gate.Refuse))
+	require.Eventually(t, func() bool { return seen() == 451 }, 10*time.Second, 50*time.Millisecond, "rules of the other instance")
+
+	cookie, _ := s.signIn(t, s.admin)
+	at := func(method, path string) answer {
+		return s.call(t, "127.0.0.1", method, s.adminURL+path, "", anonymous, cookie, "Origin: "+s.adminURL)
+	}
+	keyed := s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/gate/passes?site=heronlake.example", "")
+	assert.GreaterOrEqual(t, keyed.status, 400, "a key makes no pass: %s", keyed.body)
+	base := "&base=" + url.QueryEscape("http://heronlake.example:"+port+"/porch")
+	link := parse[api.GatePass](t, at(http.MethodPost, "/v1/gate/passes?site=heronlake.example"+base)).URL
+	target, err := url.Parse(link)
+	require.NoError(t, err)
+	status, _, header := request(t, port, "GET "+target.RequestURI())
+	require.Equal(t, http.StatusSeeOther, status)
+	pass := "Cookie: " + strings.Split(header.Get("Set-Cookie"), ";")[0]
+	assert.Equal(t, http.StatusOK, seen(pass))
+	status, _, header = request(t, port, "GET "+target.RequestURI())
+	assert.GreaterOrEqual(t, status, 400, "the link is good once")
+	assert.Empty(t, header.Get("Set-Cookie"))
+
+	require.Equal(t, http.StatusNoContent, at(http.MethodDelete, "/v1/sessions/current").status)
+	assert.Eventually(t, func() bool { return seen(pass) == 451 }, 10*time.Second, 50*time.Millisecond, "the session has ended")
 }
