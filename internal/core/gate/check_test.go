@@ -78,8 +78,10 @@ func TestWhatIsWrongIsSaid(t *testing.T) {
 		"of two":                {after(Rule{Countries: []string{"NO"}}, Rule{Do: "refuse", Groups: []string{"rowers"}}), ""}, // a group is told apart by one rule only
 		"everybody before":      {after(Rule{}, Rule{Do: "refuse", Countries: []string{"JP"}}), "warning gates.0.rules.2: rule 3 never decides: rule 2 decides it already"},
 		"a contradiction":       {after(Rule{Do: "refuse", Countries: []string{"PT", "ES"}}), "warning gates.0.rules.1: rule 1 and rule 2 contradict each other on Portugal: rule 1 decides"},
-		"overlapping times": {after(winter, Rule{Do: "refuse", Countries: []string{"NO"}, From: "2026-12-24T00:00", Until: "2027-01-06T00:00", TimeZone: "Europe/Zurich"}),
-			"warning gates.0.rules.2: rule 2 and rule 3 contradict each other on Norway: rule 2 decides from 2026-12-23T23:00:00Z until 2026-12-30T23:00:00Z"},
+		"overlapping times": {
+			after(winter, Rule{Do: "refuse", Countries: []string{"NO"}, From: "2026-12-24T00:00", Until: "2027-01-06T00:00", TimeZone: "Europe/Zurich"}),
+			"warning gates.0.rules.2: rule 2 and rule 3 contradict each other on Norway: rule 2 decides from 2026-12-23T23:00:00Z until 2026-12-30T23:00:00Z",
+		},
 		"times apart": {after(winter, Rule{Do: "refuse", Countries: []string{"NO"}, From: "2027-01-01T00:00", Until: "2027-01-06T00:00", TimeZone: "Europe/Zurich"}), ""},
 		"a stricter basis first": {func(r *Rules) {
 			r.Gates[0].Rules[0].Basis = "self-published claim"

@@ -31,6 +31,7 @@ func (s *oneSession) SessionOf(context.Context, [sha256.Size]byte, time.Time, ti
 }
 
 func (s *oneSession) EndSession(context.Context, uuid.UUID, Event) error { s.ended = true; return nil }
+
 func (s *oneSession) SessionInForce(context.Context, uuid.UUID, time.Time, time.Time) (bool, error) {
 	return !s.ended, nil
 }

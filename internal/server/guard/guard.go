@@ -96,8 +96,11 @@ var always = [...]struct {
 	name   string
 	values []string
 }{
-	{"X-Content-Type-Options", []string{"nosniff"}}, {"Referrer-Policy", []string{"same-origin"}}, {"X-Frame-Options", []string{"DENY"}},
-	{"Cross-Origin-Opener-Policy", []string{"same-origin"}}, {"Content-Security-Policy", []string{"default-src 'none'; frame-ancestors 'none'"}},
+	{"X-Content-Type-Options", []string{"nosniff"}},
+	{"Referrer-Policy", []string{"same-origin"}},
+	{"X-Frame-Options", []string{"DENY"}},
+	{"Cross-Origin-Opener-Policy", []string{"same-origin"}},
+	{"Content-Security-Policy", []string{"default-src 'none'; frame-ancestors 'none'"}},
 }
 
 // harden sets the headers that every answer has.

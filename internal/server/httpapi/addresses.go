@@ -17,6 +17,7 @@ import (
 	"eastporch/internal/server/lookup"
 	"eastporch/internal/server/problem"
 	"eastporch/internal/server/request"
+	"eastporch/internal/server/respond"
 	"eastporch/internal/server/visits"
 )
 
@@ -45,7 +46,7 @@ func (h *handlers) getAddress(c *gin.Context) {
 		h.fail(c, err)
 		return
 	}
-	own(c)
+	respond.Own(c)
 	h.answerCard(c, &made)
 }
 
@@ -67,7 +68,7 @@ func (h *handlers) getAddresses(c *gin.Context) {
 	}
 	q.Why = false
 	reason := func(err error) string { return problem.From(err).Detail }
-	own(c)
+	respond.Own(c)
 	if format == "ndjson" && c.Query("fields") == "" {
 		c.Header("Content-Type", answers.Types[format])
 		out := json.NewEncoder(c.Writer)

@@ -15,6 +15,7 @@ import (
 	editionfile "eastporch/internal/files/edition"
 	"eastporch/internal/server/atlases"
 	"eastporch/internal/server/request"
+	"eastporch/internal/server/respond"
 )
 
 func (h *handlers) getAtlas(c *gin.Context) { c.JSON(http.StatusOK, h.Atlas.Service.Sources()) }
@@ -119,21 +120,21 @@ func (h *handlers) exportEdition(c *gin.Context) {
 		h.fail(c, err)
 		return
 	}
-	attachment(c, "text/csv; charset=utf-8", fmt.Sprintf("%s-%s.csv", edition.Name(), format))
-	if err := editionfile.Export(edition, steady(c), format, c.Query("raw") == "true", nil); err != nil {
+	respond.Attachment(c, "text/csv; charset=utf-8", fmt.Sprintf("%s-%s.csv", edition.Name(), format))
+	if err := editionfile.Export(edition, respond.Steady(c), format, c.Query("raw") == "true", nil); err != nil {
 		h.breakOff(c, err)
 	}
 }
 
 func (h *handlers) listCorrections(c *gin.Context) {
 	list, err := h.Atlas.Service.Corrections(c)
-	noStore(c)
+	respond.NoStore(c)
 	if c.Query("format") != "geofeed" || err != nil {
 		h.replyList(c, "corrections", api.Corrections{Corrections: list}, err)
 		return
 	}
-	attachment(c, "text/csv; charset=utf-8", "corrections-geofeed.csv")
-	if err := source.WriteGeofeed(steady(c), list, h.Service.Now()); err != nil {
+	respond.Attachment(c, "text/csv; charset=utf-8", "corrections-geofeed.csv")
+	if err := source.WriteGeofeed(respond.Steady(c), list, h.Service.Now()); err != nil {
 		h.breakOff(c, err)
 	}
 }

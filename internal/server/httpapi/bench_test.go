@@ -20,6 +20,7 @@ import (
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/lookup"
+	"eastporch/internal/server/respond"
 )
 
 // nowhere stores nothing: what is measured is accepting.
@@ -54,7 +55,7 @@ func listeners(b *testing.B) (url, admin, key, serverKey string) {
 	answer := fmt.Appendf(nil, `{"id":"01a1d8a4-2b00-7146-b68e-405649734a51","time":"2026-11-14T06:00:00.000Z","state":"accepted","marks":[]}`)
 	engine.POST("/bare", h.admit(access.Page), func(c *gin.Context) {
 		_, _ = io.Copy(io.Discard, c.Request.Body)
-		private(c)
+		respond.Private(c)
 		c.Data(http.StatusAccepted, "application/json; charset=utf-8", answer)
 	})
 	server := httptest.NewServer(engine)

@@ -19,6 +19,7 @@ import (
 	"eastporch/internal/server/gateapi"
 	"eastporch/internal/server/rehearsals"
 	"eastporch/internal/server/request"
+	"eastporch/internal/server/respond"
 	"eastporch/internal/server/sites"
 )
 
@@ -50,7 +51,7 @@ func (h *handlers) decided(c *gin.Context) (card.Card, bool) {
 		h.fail(c, err)
 		return made, false
 	}
-	private(c)
+	respond.Private(c)
 	if rehearsed {
 		c.Header(rehearsal.Header, "1")
 	}
@@ -146,7 +147,7 @@ func (h *handlers) decideGate(c *gin.Context) {
 		status = set.Refusal(plain.Value(d.Gate)).Status
 	}
 	reference := h.Content.Gates.Counter.Count(site.Host, gate.AskedRequest, &d, status, country, raw)
-	if own(c); verdict.Refused {
+	if respond.Own(c); verdict.Refused {
 		refuse(c, reference, status)
 		return
 	}

@@ -194,8 +194,10 @@ func TestRulesAreSavedCheckedAndReturnedTo(t *testing.T) {
 
 	pt := "PT"
 	f.rules.past = []gate.Past{
-		{Time: testNow.Add(-time.Hour), Path: "/early/a", CountryCode: &pt, Counted: true, Address: ptr(inPortugal)}, {Time: testNow.Add(-26 * time.Hour), Path: "/early/b", Counted: true, Address: ptr(unlocated)},
-		{Time: testNow.Add(-time.Hour), Path: "/programme", Counted: true}, {Time: testNow.Add(-time.Hour), Path: "/early/a"},
+		{Time: testNow.Add(-time.Hour), Path: "/early/a", CountryCode: &pt, Counted: true, Address: ptr(inPortugal)},
+		{Time: testNow.Add(-26 * time.Hour), Path: "/early/b", Counted: true, Address: ptr(unlocated)},
+		{Time: testNow.Add(-time.Hour), Path: "/programme", Counted: true},
+		{Time: testNow.Add(-time.Hour), Path: "/early/a"},
 	}
 	sim := read[api.GateSimulation](t, ask(admin, owner, http.MethodPost, "/v1/gate/simulate", `{}`), http.StatusOK)
 	assert.Equal(t, []int{3, 2, 1, 1, 1}, []int{sim.Visits, sim.Draft, sim.Live, sim.Changed, sim.LeftOut}, "the draft refuses Portugal instead, and the unknown still")
@@ -266,8 +268,11 @@ func TestRehearsals(t *testing.T) {
 		return ask(public, server, http.MethodGet, "/v1/handover", "", "X-Forwarded-For", unlocated, "Porch-Rehearsal", token, "Porch-Original-Method", method, "Porch-Original-Target", target, "Porch-Original-Host", host, "Porch-Original-Scheme", scheme)
 	}
 	for _, c := range [][5]string{
-		{token + "x", "GET", "/early/eights?a=1", "heronlake.example", "https"}, {token, "POST", "/early/eights?a=1", "heronlake.example", "https"}, {token, "GET", "/early/eights?a=2", "heronlake.example", "https"},
-		{token, "GET", "/early/eights?a=1", "other.example", "https"}, {token, "GET", "/early/eights?a=1", "heronlake.example", "http"},
+		{token + "x", "GET", "/early/eights?a=1", "heronlake.example", "https"},
+		{token, "POST", "/early/eights?a=1", "heronlake.example", "https"},
+		{token, "GET", "/early/eights?a=2", "heronlake.example", "https"},
+		{token, "GET", "/early/eights?a=1", "other.example", "https"},
+		{token, "GET", "/early/eights?a=1", "heronlake.example", "http"},
 	} {
 		assert.Equal(t, http.StatusForbidden, decide(c[0], c[1], c[2], c[3], c[4]).status, fmt.Sprint(c[1:]))
 	}

@@ -116,13 +116,12 @@ http { access_log off; keepalive_requests 1000000; client_body_temp_path %[1]s/a
 		_ = cmd.Process.Signal(syscall.SIGTERM)
 		_ = cmd.Wait()
 	})
-	for range 1000 {
-		if conn, err := net.Dial("tcp", "127.0.0.1:"+port); err == nil {
+	require.Eventually(b, func() bool {
+		conn, err := net.Dial("tcp", "127.0.0.1:"+port)
+		if err == nil {
 			_ = conn.Close()
-			return "http://127.0.0.1:" + port
 		}
-		time.Sleep(10 * time.Millisecond)
-	}
-	b.Fatal("nginx does not listen")
-	return ""
+		return err == nil
+	}, 10*time.Second, 10*time.Millisecond)
+	return "http://127.0.0.1:" + port
 }

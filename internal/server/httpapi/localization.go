@@ -21,6 +21,7 @@ import (
 	"eastporch/internal/server/page"
 	"eastporch/internal/server/problem"
 	"eastporch/internal/server/request"
+	"eastporch/internal/server/respond"
 )
 
 // getHandover answers a reverse proxy that asks about the visitor of another request.
@@ -54,7 +55,7 @@ func (h *handlers) getLocale(c *gin.Context) {
 		req.AcceptLanguage = c.Query("accept_language")
 		answer, err = h.Public.Localize.Locale(localize.Subject{Address: c.Query("address"), CountryCode: c.Query("country_code"), TimeZone: c.Query("time_zone"), At: c.Query("at")}, req)
 	}
-	own(c)
+	respond.Own(c)
 	h.reply(c, answer, err)
 }
 
@@ -80,9 +81,9 @@ func (h *handlers) convert(c *gin.Context) {
 		if ask.To == "" {
 			ask.To = plain.Value(card.Money.CurrencyCode)
 		}
-		private(c)
+		respond.Private(c)
 	} else {
-		own(c)
+		respond.Own(c)
 	}
 	var answer api.Conversions
 	if ask.Language, err = request.Language(c, ask.Language); err == nil {

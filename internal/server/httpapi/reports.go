@@ -12,6 +12,7 @@ import (
 	"eastporch/internal/core/report"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/request"
+	"eastporch/internal/server/respond"
 )
 
 // asked answers with a report of the visits that a request picks; err is what else may be wrong
@@ -27,7 +28,7 @@ func asked[T any](h *handlers, c *gin.Context, err error, make func(context.Cont
 		answer, err = make(c, f)
 	}
 	if err == nil {
-		own(c)
+		respond.Own(c)
 	}
 	h.replyList(c, "rows", answer, err)
 }

@@ -10,6 +10,7 @@ import (
 
 	"eastporch/api"
 	"eastporch/internal/core/plain"
+	"eastporch/internal/server/respond"
 )
 
 func (h *handlers) getCheckup(c *gin.Context) {
@@ -74,7 +75,7 @@ func (h *handlers) getReadiness(c *gin.Context) {
 
 // answerHealth tells strangers one word, and the admin listener the rest.
 func (h *handlers) answerHealth(c *gin.Context, status int, answer api.Health) {
-	noStore(c)
+	respond.NoStore(c)
 	if h.listener != AdminListener {
 		c.String(status, "%s\n", strings.ReplaceAll(answer.Status, " ", "-"))
 		return

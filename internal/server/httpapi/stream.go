@@ -15,6 +15,7 @@ import (
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/request"
+	"eastporch/internal/server/respond"
 )
 
 const (
@@ -46,7 +47,7 @@ func (h *handlers) streamVisits(c *gin.Context) {
 	c.Header("X-Accel-Buffering", "no") // proxies pass it on at once
 	c.Status(http.StatusOK)
 	send := func(text string) error {
-		_ = out.SetWriteDeadline(time.Now().Add(streamWithin)) // the next write says what was wrong
+		_ = out.SetWriteDeadline(time.Now().Add(respond.WriteWithin)) // the next write says what was wrong
 		if _, err := io.WriteString(c.Writer, text); err != nil {
 			return err
 		}

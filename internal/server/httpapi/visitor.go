@@ -16,6 +16,7 @@ import (
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/problem"
 	"eastporch/internal/server/request"
+	"eastporch/internal/server/respond"
 	"eastporch/internal/server/sites"
 )
 
@@ -85,7 +86,7 @@ func (h *handlers) getVisitor(c *gin.Context) {
 		h.fail(c, err)
 		return
 	}
-	private(c)
+	respond.Private(c)
 	h.answerCard(c, &made)
 }
 
@@ -97,7 +98,7 @@ func (h *handlers) getVisitorAddress(c *gin.Context) {
 		h.fail(c, problem.NotFound("visitor-not-found", "Visitor not found", trail.Reason, "POST /v1/trails on the admin listener explains every hop."))
 		return
 	}
-	private(c)
+	respond.Private(c)
 	c.String(http.StatusOK, "%s\n", trail.Visitor)
 }
 

@@ -27,6 +27,7 @@ import (
 	"eastporch/internal/server/guard"
 	"eastporch/internal/server/problem"
 	"eastporch/internal/server/request"
+	"eastporch/internal/server/respond"
 	"eastporch/internal/server/sites"
 	"eastporch/internal/server/visits"
 )
@@ -41,7 +42,7 @@ func (h *handlers) addVisit(c *gin.Context) {
 		return
 	}
 	prefer := request.Preferences(c)
-	private(c)
+	respond.Private(c)
 	if strings.HasPrefix(strings.TrimSpace(string(text)), "[") {
 		h.addMany(c, text, prefer)
 		return
@@ -207,7 +208,7 @@ func (h *handlers) listVisits(c *gin.Context) {
 		answer.Visits, err = h.Visits.Stored.Visits(c, f, before, limit+1)
 		answer.Visits, answer.Next = request.Cut(answer.Visits, limit, func(v visit.Visit) uuid.UUID { return v.ID })
 	}
-	own(c)
+	respond.Own(c)
 	h.replyJSON(c, http.StatusOK, answer, err)
 }
 
@@ -238,7 +239,7 @@ func (h *handlers) getVisit(c *gin.Context) {
 		h.Visits.Settle(c)
 		v, err = h.Visits.Stored.Visit(c, id)
 	}
-	own(c)
+	respond.Own(c)
 	h.replyJSON(c, http.StatusOK, v, err)
 }
 
@@ -281,9 +282,9 @@ func (h *handlers) exportVisits(c *gin.Context) {
 	begun := false
 	err = h.Visits.Service.Export(c, f, func() (visitfile.Writer, error) {
 		begun = true
-		attachment(c, visitfile.Types[format], "visits."+format)
-		own(c)
-		return visitfile.NewWriter(steady(c), format, c.Query("raw") == "true")
+		respond.Attachment(c, visitfile.Types[format], "visits."+format)
+		respond.Own(c)
+		return visitfile.NewWriter(respond.Steady(c), format, c.Query("raw") == "true")
 	}, func() error { return h.stillAdmitted(c) })
 	switch {
 	case err != nil && begun:
@@ -335,7 +336,7 @@ func (h *handlers) listQuarantine(c *gin.Context) {
 	if err == nil {
 		list, err = h.Visits.Service.Quarantine(c, limit)
 	}
-	own(c)
+	respond.Own(c)
 	h.replyJSON(c, http.StatusOK, list, err)
 }
 
