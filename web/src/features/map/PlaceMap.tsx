@@ -1,8 +1,8 @@
-import { geoCircle, geoMercator, geoPath } from "d3-geo";
+import { geoCircle, geoMercator, geoPath, type GeoProjection } from "d3-geo";
 import { useMemo } from "react";
 import { degrees, km } from "../../components/format";
 import { useSize } from "./useSize";
-import { graticule, kmToDegrees, scaleBar, useOutlines } from "./world";
+import { graticule, kmToDegrees, landAt, scaleBar, useOutlines, type Outlines } from "./world";
 
 interface Props {
   latitude: number;
@@ -13,6 +13,25 @@ interface Props {
   wide?: boolean;
   /** scaleKm is the radius that the scale is made for, where maps side by side share one. */
   scaleKm?: number;
+}
+
+/** around is the projection of a map with a place in its middle. */
+export const around = (longitude: number, latitude: number, scale: number, width: number, height: number) =>
+  geoMercator()
+    .center([longitude, latitude])
+    .scale(scale)
+    .translate([width / 2, height / 2])
+    .clipExtent([
+      [-2, -2],
+      [width + 2, height + 2],
+    ]);
+
+/** landOn gives the land that a map shows. It ends at the date line, as the map does. */
+export function landOn(projection: GeoProjection, outlines: Outlines, width: number, height: number) {
+  const [longitude, latitude] = projection.center();
+  const half = ((width / 2 + 2) / projection.scale()) * (180 / Math.PI);
+  const edge = (y: number) => projection.invert?.([width / 2, y])?.[1] ?? latitude;
+  return landAt(outlines, [longitude - half, edge(height + 2), longitude + half, edge(-2)]);
 }
 
 /** PlaceMap shows one true circle: the place lies somewhere within it. */
@@ -29,18 +48,11 @@ export function PlaceMap(props: Props) {
     // The circle takes four tenths of the smaller side.
     const pixelsPerKm = (0.2 * Math.min(width, height)) / scaleKm;
     const stretch = Math.cos((latitude * Math.PI) / 180);
-    const projection = geoMercator()
-      .center([longitude, latitude])
-      .scale(pixelsPerKm * 6371 * stretch)
-      .translate([width / 2, height / 2])
-      .clipExtent([
-        [-2, -2],
-        [width + 2, height + 2],
-      ]);
+    const projection = around(longitude, latitude, pixelsPerKm * 6371 * stretch, width, height);
     const path = geoPath(projection);
     const outlines = (place && fine) || coarse;
     return {
-      land: outlines && path(outlines.land),
+      land: outlines && path(landOn(projection, outlines, width, height)),
       borders: coarse?.borders && path(coarse.borders),
       lines: path(graticule),
       ring: path(geoCircle().center([longitude, latitude]).radius(kmToDegrees(radiusKm))()),

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { geoArea, geoGraticule } from "d3-geo";
-import type { Feature, MultiLineString, MultiPolygon, Polygon } from "geojson";
+import type { Feature, MultiLineString, MultiPolygon, Polygon, Position } from "geojson";
 import { feature, mesh } from "topojson-client";
 import { alpha2 } from "./numeric";
 import type { GeometryCollection, Topology } from "topojson-specification";
@@ -11,8 +11,13 @@ import land10 from "world-atlas/land-10m.json?url";
 /** Detail is the scale of the outlines: the world, a continent, or a place. */
 export type Detail = "110m" | "50m" | "10m";
 
+/** Box is a part of the world in degrees: west, south, east, north. */
+type Box = [number, number, number, number];
+
 export interface Outlines {
   land: Feature<MultiPolygon>;
+  /** boxes hold the polygons of the land, in their order. */
+  boxes: Box[];
   /** null where the outlines have no countries. */
   borders: MultiLineString | null;
   /** countries by their alpha-2 codes; those without one are left out. */
@@ -21,10 +26,10 @@ export interface Outlines {
 
 const files: Record<Detail, string> = { "110m": countries110, "50m": countries50, "10m": land10 };
 
-type World = Topology<{ land: GeometryCollection<{ name?: string }>; countries?: GeometryCollection }>;
+export type World = Topology<{ land: GeometryCollection<{ name?: string }>; countries?: GeometryCollection }>;
 
-async function read(detail: Detail, signal: AbortSignal): Promise<Outlines> {
-  const topology = (await (await fetch(files[detail], { signal })).json()) as World;
+/** outlinesOf reads what a file of outlines holds. */
+export function outlinesOf(topology: World): Outlines {
   const collection = feature(topology, topology.objects.land);
   const polygons = collection.features.flatMap((f) => {
     const g = f.geometry as Polygon | MultiPolygon;
@@ -35,6 +40,7 @@ async function read(detail: Detail, signal: AbortSignal): Promise<Outlines> {
   const c = topology.objects.countries;
   return {
     land: { type: "Feature", properties: {}, geometry: { type: "MultiPolygon", coordinates: sound } },
+    boxes: sound.map(boxOf),
     borders: c ? mesh(topology as never, c as never, (a, b) => a !== b) : null,
     countries: c
       ? feature(topology, c).features.flatMap((f) => {
@@ -45,6 +51,23 @@ async function read(detail: Detail, signal: AbortSignal): Promise<Outlines> {
   };
 }
 
+function boxOf([outer]: Position[][]): Box {
+  const box: Box = [180, 90, -180, -90];
+  for (const [x = 0, y = 0] of outer ?? []) {
+    box[0] = Math.min(box[0], x);
+    box[1] = Math.min(box[1], y);
+    box[2] = Math.max(box[2], x);
+    box[3] = Math.max(box[3], y);
+  }
+  return box;
+}
+
+/** landAt gives the polygons of the land that reach into a box: to draw the whole world in detail takes a second. */
+export function landAt({ land, boxes }: Outlines, [west, south, east, north]: Box): MultiPolygon {
+  const seen = boxes.map((b) => b[0] <= east && b[2] >= west && b[1] <= north && b[3] >= south);
+  return { type: "MultiPolygon", coordinates: land.geometry.coordinates.filter((_, i) => seen[i]) };
+}
+
 /** useOutlines loads the outlines of a scale once. */
 export function useOutlines(detail: Detail, enabled = true) {
   return useQuery({
@@ -52,7 +75,8 @@ export function useOutlines(detail: Detail, enabled = true) {
     staleTime: Infinity,
     gcTime: Infinity,
     enabled,
-    queryFn: ({ signal }) => read(detail, signal),
+    queryFn: async ({ signal }) =>
+      outlinesOf((await (await fetch(files[detail], { signal })).json()) as World),
   }).data;
 }
 

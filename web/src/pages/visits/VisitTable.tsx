@@ -144,7 +144,7 @@ const narrowColumns: Column[] = [
       </span>
     ),
   },
-  { title: "Marks", width: 110, cell: (v) => <Marks visit={v} /> },
+  { title: "Marks", width: 134, cell: (v) => <Marks visit={v} /> },
 ];
 
 /** smallColumns have the marks below the place, which has no picture. */
