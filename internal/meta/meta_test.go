@@ -159,6 +159,25 @@ func TestTestsDoNotSleepOrSkip(t *testing.T) {
 	})
 }
 
+// What is not tried with the race detector keeps nothing that two could change at once.
+func TestNothingRunsAtOnceInPackagesThatAreNotRaced(t *testing.T) {
+	text, err := os.ReadFile("../../Makefile")
+	require.NoError(t, err)
+	line := regexp.MustCompile(`(?m)^alone := eastporch/(internal/core)/\((.+)\)\$\$$`).FindSubmatch(text)
+	require.NotNil(t, line)
+	atOnce := regexp.MustCompile(`(?m)\bgo (func|\w+)\b.*\($|\bgo \w[\w.]*\(|\bsync\.[^O]|\bsync\.Once\b|\batomic\.|\berrgroup\.|\.Parallel\(\)\s*;`)
+	for dir := range strings.SplitSeq(string(line[2]), "|") {
+		files, err := filepath.Glob(filepath.Join("../..", string(line[1]), dir, "*.go"))
+		require.NoError(t, err)
+		require.NotEmpty(t, files, dir)
+		for _, file := range files {
+			text, err := os.ReadFile(file)
+			require.NoError(t, err)
+			assert.Empty(t, atOnce.FindString(string(text)), "%s does things at once", file)
+		}
+	}
+}
+
 func everyGoFile(t *testing.T, visit func(path, text string)) {
 	t.Helper()
 	err := filepath.WalkDir("../..", func(path string, d os.DirEntry, err error) error {

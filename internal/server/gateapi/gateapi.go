@@ -39,7 +39,6 @@ type Gates struct {
 type Tools struct {
 	Site   func(*gin.Context) (*sites.Site, error) // that a request is about
 	Who    func(*gin.Context) access.Identity
-	Reply  func(c *gin.Context, key string, value any, err error) // in the format that is asked for
 	JSON   func(c *gin.Context, status int, value any, err error)
 	Note   func(c *gin.Context, what, detail string) // in the audit log
 	MayAsk func(*gin.Context) bool                   // within the visitor's limit; else the answer is written
@@ -156,7 +155,7 @@ func (a API) State(c *gin.Context) {
 		answer, err = a.Gates.Rules.State(c, site)
 	}
 	c.Header("Cache-Control", "private, no-store")
-	a.Reply(c, "hits", answer, err)
+	a.JSON(c, http.StatusOK, answer, err)
 }
 
 // Save puts rules in force.
@@ -220,7 +219,7 @@ func (a API) History(c *gin.Context) {
 		answer, err = a.Gates.Rules.History(c, site, int64(before), limit)
 	}
 	c.Header("Cache-Control", "private, no-store")
-	a.Reply(c, "revisions", answer, err)
+	a.JSON(c, http.StatusOK, answer, err)
 }
 
 // Return puts an older revision in force again.
@@ -250,7 +249,7 @@ func (a API) Refusals(c *gin.Context) {
 		answer, err = a.Gates.Rules.Refusals(c, site, from, to, c.Query("reference"))
 	}
 	c.Header("Cache-Control", "private, no-store")
-	a.Reply(c, "countries", answer, err)
+	a.JSON(c, http.StatusOK, answer, err)
 }
 
 // Rehearse tries visits from anywhere.
@@ -274,5 +273,5 @@ func (a API) Rehearse(c *gin.Context) {
 		}
 	}
 	c.Header("Cache-Control", "private, no-store")
-	a.Reply(c, "results", answer, err)
+	a.JSON(c, http.StatusOK, answer, err)
 }

@@ -27,7 +27,7 @@ import (
 func ofGates(do func(gateapi.API, *gin.Context)) func(*handlers, *gin.Context) {
 	return func(h *handlers, c *gin.Context) {
 		do(gateapi.API{Gates: h.Content.Gates, Tools: gateapi.Tools{
-			Site: h.oneSite, Who: callerOf, Reply: h.replyList, JSON: h.replyJSON, Note: h.note, MayAsk: h.mayAsk, Settle: h.Visits.Settle, Now: h.Service.Now, Sites: h.Public.Sites,
+			Site: h.oneSite, Who: callerOf, JSON: h.replyJSON, Note: h.note, MayAsk: h.mayAsk, Settle: h.Visits.Settle, Now: h.Service.Now, Sites: h.Public.Sites,
 		}}, c)
 	}
 }
