@@ -99,6 +99,9 @@ func (l *loader) check(c *Config) {
 	if n := c.HashDays; n < 1 || n > 366 {
 		l.problem("hash_days", fmt.Sprintf("%d days are no time to keep a key", n), "Give 1 to 366.")
 	}
+	if err := plain.Check(c.NotFound, 64); err != nil {
+		l.problem("not_found_placeholder", err.Error(), "Give a short word.")
+	}
 	hosts := map[string]bool{}
 	for i, s := range c.Sites {
 		key := fmt.Sprintf("sites.%d", i)

@@ -37,8 +37,10 @@ type Config struct {
 	// Labels are the owner's names: prefixes, or file:PATH of them.
 	Labels map[string][]string `koanf:"labels"`
 	Policy []PolicyRule        `koanf:"policy"`
-	NAT64  []string            `koanf:"nat64"` // the owner's translation prefixes
-	Atlas  struct {
+	// NotFound is the placeholder of visitors who were not found, whose address was missing or unreadable.
+	NotFound string   `koanf:"not_found_placeholder"`
+	NAT64    []string `koanf:"nat64"` // the owner's translation prefixes
+	Atlas    struct {
 		Sources []AtlasSource `koanf:"sources"`
 		// Activate says whether a new edition is used at once (auto) or by hand.
 		Activate        string        `koanf:"activate"`
@@ -54,6 +56,7 @@ type Config struct {
 	Marks         struct {
 		BotAgents     []string `koanf:"bot_agents"` // parts of what programs call themselves
 		BotLabels     []string `koanf:"bot_labels"`
+		PreviewAgents []string `koanf:"preview_agents"` // that show what a link leads to; for clicks
 		MonitorAgents []string `koanf:"monitor_agents"` // the owner's own
 		MonitorLabels []string `koanf:"monitor_labels"`
 	} `koanf:"marks"`
@@ -118,6 +121,10 @@ type Site struct {
 	FetchInside bool   `koanf:"fetch_inside"`
 	// RefusalPage is a file with a template of the page for those whom a gate refuses.
 	RefusalPage string `koanf:"refusal_page"`
+	// LinkHosts are the hosts, beside its own, that its links may lead to; LinkPage is a file with a template
+	// of the page for whoever asks for a link that there is not.
+	LinkHosts []string `koanf:"link_hosts"`
+	LinkPage  string   `koanf:"link_page"`
 }
 
 // VariantSet is the variants of one thing, and who gets which.
@@ -225,6 +232,9 @@ func defaults(getenv func(string) string) map[string]any {
 		"marks.bot_agents": []any{
 			"bot", "crawl", "spider", "slurp", "archiver", "preview", "fetcher", "headless", "scrapy", "curl/", "wget/", "python-", "java/", "libwww",
 			"go-http-client", "okhttp", "axios/", "node-fetch", "httpclient", "postman",
+		},
+		"marks.preview_agents": []any{
+			"preview", "unfurl", "linkexpanding", "externalhit", "facebot", "twitterbot", "whatsapp", "telegrambot", "discordbot", "linkedinbot", "pinterest", "redditbot", "mastodon", "embedly", "iframely",
 		},
 		"marks.bot_labels": []any{}, "marks.monitor_agents": []any{}, "marks.monitor_labels": []any{"monitoring"},
 		"atlas.activate": "auto", "atlas.refresh_interval": "0s",

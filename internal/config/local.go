@@ -142,6 +142,11 @@ func (l *loader) checkSite(key string, s Site, known variant.Known) {
 	if u, err := url.Parse(s.URL); s.URL != "" && (err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "") {
 		l.problem(key+".url", fmt.Sprintf("%.80q is not where a site is", s.URL), "Write it like https://heronlake.example, without a path.")
 	}
+	for i, host := range s.LinkHosts {
+		if u, err := url.Parse("https://" + host); err != nil || u.Host != host || u.Port() != "" || host == "" || strings.ContainsAny(host, "*@/") {
+			l.problem(fmt.Sprintf("%s.link_hosts.%d", key, i), fmt.Sprintf("%.80q is not a host name", host), "Write one like tickets.example, without a port or a path.")
+		}
+	}
 	if s.BusinessHours != "" {
 		if _, err := locale.ParseHours(s.BusinessHours); err != nil {
 			l.problem(key+".business_hours", reason(err, locale.ErrHours)+" are no business hours", "Write them like 09:00-17:00.")

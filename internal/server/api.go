@@ -26,7 +26,7 @@ import (
 func (s *Server) api(set *settings) (httpapi.Options, error) {
 	cfg := set.cfg
 	known := set.sites()
-	cards := &card.Pipeline{Finder: set.finder, Policy: addr.NewPolicy(cfg.Rules()...), Labels: addr.NewLabels(set.labels), Translators: cfg.Translators(), Places: set.places, Atlas: s.shelf}
+	cards := &card.Pipeline{Finder: set.finder, Policy: addr.NewPolicy(cfg.Rules()...), Labels: addr.NewLabels(set.labels), Translators: cfg.Translators(), Places: set.places, NotFound: cfg.NotFound, Atlas: s.shelf}
 	public, err := s.public(set, cards, known)
 	if err != nil {
 		return httpapi.Options{}, err
@@ -48,7 +48,7 @@ func (s *Server) api(set *settings) (httpapi.Options, error) {
 func (set *settings) sites() *sites.Sites {
 	var list []sites.Site
 	for _, site := range set.cfg.Sites {
-		list = append(list, sites.Site{Host: site.Host, Name: site.Name, Privacy: site.PrivacyMode(), TimeZone: site.Zone(), Local: set.locals[site.Host], Sets: site.Sets(), Origin: site.Origin(), Inside: site.FetchInside, Refusal: set.refusals[site.Host]})
+		list = append(list, sites.Site{Host: site.Host, Name: site.Name, Privacy: site.PrivacyMode(), TimeZone: site.Zone(), Local: set.locals[site.Host], Sets: site.Sets(), Origin: site.Origin(), Inside: site.FetchInside, Refusal: set.refusals[site.Host], LinkHosts: site.LinkHosts, Missing: set.missing[site.Host]})
 	}
 	return sites.New(list...)
 }
@@ -136,6 +136,7 @@ func (s *Server) content(set *settings, cards *card.Pipeline) httpapi.Content {
 	return httpapi.Content{
 		Variants:   &localize.Variants{Store: s.store, Known: set.known(), Areas: areas, Labels: set.cfg.LabelNames(), Revary: s.revary, Now: time.Now},
 		Gates:      s.gates(set, cards, areas),
+		Links:      s.links,
 		VisitorURL: func() string { return s.URL(httpapi.PublicListener) }, MapLink: set.cfg.MapLink, Console: webui.Handler(),
 	}
 }

@@ -10,15 +10,14 @@ import (
 	"sync"
 	"time"
 
-	"eastporch/internal/config"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/gate"
 	"eastporch/internal/core/invalid"
-	"eastporch/internal/core/refusal"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/gateapi"
 	"eastporch/internal/server/gates"
 	"eastporch/internal/server/lifecycle"
+	"eastporch/internal/server/links"
 	"eastporch/internal/server/rehearsals"
 )
 
@@ -110,6 +109,21 @@ func (s *Server) watchGates(ctx context.Context) error {
 	})
 }
 
+// watchLinks keeps the links in memory as they are in the database, and what was counted of them the other
+// way, until ctx ends; then what was counted goes there once more.
+func (s *Server) watchLinks(ctx context.Context) error {
+	tick := func(ctx context.Context) {
+		if err := s.links.Tick(ctx); err != nil && ctx.Err() == nil {
+			s.opt.Log.Debug("the links were not looked at", "error", err)
+		}
+	}
+	err := lifecycle.Every(ctx, links.WatchEvery, func() { tick(ctx) })
+	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), links.WatchEvery)
+	defer cancel()
+	tick(last)
+	return err
+}
+
 // gates makes the services of gates and rehearsals.
 func (s *Server) gates(set *settings, cards *card.Pipeline, areas []string) gateapi.Gates {
 	rows, known := s.store.Gates(), set.gateNames()
@@ -141,17 +155,17 @@ func (s *Server) gates(set *settings, cards *card.Pipeline, areas []string) gate
 // marker says what marks visits.
 func (set *settings) marker() visit.Marker {
 	m := set.cfg.Marks
-	return visit.Marker{BotAgents: m.BotAgents, BotLabels: m.BotLabels, MonitorAgents: m.MonitorAgents, MonitorLabels: m.MonitorLabels}.Lower()
+	return visit.Marker{BotAgents: m.BotAgents, BotLabels: m.BotLabels, PreviewAgents: m.PreviewAgents, MonitorAgents: m.MonitorAgents, MonitorLabels: m.MonitorLabels}.Lower()
 }
 
-// refusalPage reads a site's page for those whom gates refuse.
-func (s *Server) refusalPage(site config.Site) (*refusal.Template, error) {
-	if site.RefusalPage == "" {
-		return refusal.Standard, nil
+// page reads a template of an owner's, or gives our own where there is none.
+func page[T any](s *Server, file string, standard *T, parse func(string) (*T, error)) (*T, error) {
+	if file == "" {
+		return standard, nil
 	}
-	text, err := os.ReadFile(s.opt.Input.Path(site.RefusalPage))
+	text, err := os.ReadFile(s.opt.Input.Path(file))
 	if err != nil {
 		return nil, err
 	}
-	return refusal.Parse(string(text))
+	return parse(string(text))
 }

@@ -28,6 +28,7 @@ import (
 	"eastporch/internal/server/httpapi"
 	"eastporch/internal/server/intake"
 	"eastporch/internal/server/lifecycle"
+	"eastporch/internal/server/links"
 	"eastporch/internal/server/metrics"
 	"eastporch/internal/server/privacy"
 	"eastporch/internal/server/rates"
@@ -77,6 +78,7 @@ type Server struct {
 	limits   *httpapi.Limits
 	metrics  *metrics.Metrics
 
+	links   *links.Links
 	counter *gates.Counter
 	signer  *rehearsals.Signer
 	regates regating
@@ -117,6 +119,8 @@ func Open(ctx context.Context, opt Options) (*Server, error) {
 // openListeners makes the API and listens.
 func (s *Server) openListeners(ctx context.Context) (err error) {
 	opt, cfg := s.opt, s.opt.Config
+	s.links = links.New(links.Options{Rows: s.store.Links(), Counts: s.store, Queue: s.intake, Log: opt.Log, Now: time.Now})
+	s.begin(s.stages.Add("clicks", nil), "clicks", s.links.Run)
 	s.jobs = s.stages.Add("background jobs", nil)
 	listeners := s.stages.Add("the listeners", func(context.Context) error {
 		for _, d := range s.endpoints {
@@ -149,6 +153,10 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 	s.watch = checkup.NewWatch(set.finder, set.whole(), time.Now().UTC())
 	s.limits, s.metrics = newLimits(cfg), s.newMetrics()
 	if err := s.openGates(ctx); err != nil {
+		return err
+	}
+	s.links.Use(set.sites())
+	if err := s.links.Read(ctx); err != nil {
 		return err
 	}
 	handlers, err := s.handlers(set)
@@ -186,6 +194,7 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 	s.begin(s.jobs, "corrections", s.watchCorrections)
 	s.begin(s.jobs, "content variants", s.watchVariants)
 	s.begin(s.jobs, "gates", s.watchGates)
+	s.begin(s.jobs, "links", s.watchLinks)
 	s.begin(s.jobs, "maintenance", s.maintain)
 	return nil
 }

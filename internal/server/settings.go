@@ -16,6 +16,7 @@ import (
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/geo"
+	"eastporch/internal/core/link"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/refusal"
 	"eastporch/internal/core/variant"
@@ -37,12 +38,14 @@ type settings struct {
 	places  map[string]*atlas.LookupResult // of addresses that are skipped, by placeholder
 	// refusals are the pages for those whom gates refuse, by the sites' hosts.
 	refusals map[string]*refusal.Template
+	// missing are the pages for links that there are not, by the sites' hosts.
+	missing map[string]*link.Template
 }
 
 // settle makes settings of a configuration, without touching those in use. The error says what of
 // it cannot be used.
 func (s *Server) settle(cfg *config.Config) (set *settings, err error) {
-	set = &settings{cfg: cfg, locals: map[string]*card.Local{}, refusals: map[string]*refusal.Template{}}
+	set = &settings{cfg: cfg, locals: map[string]*card.Local{}, refusals: map[string]*refusal.Template{}, missing: map[string]*link.Template{}}
 	set.sources, _ = Sources(cfg, s.opt.Input)
 	if set.areas, err = s.readAreas(cfg); err != nil {
 		return nil, err
@@ -61,8 +64,11 @@ func (s *Server) settle(cfg *config.Config) (set *settings, err error) {
 		if err != nil {
 			return nil, err
 		}
-		if set.refusals[site.Host], err = s.refusalPage(site); err != nil {
+		if set.refusals[site.Host], err = page(s, site.RefusalPage, refusal.Standard, refusal.Parse); err != nil {
 			return nil, fmt.Errorf("site %s, refusal_page: %w", site.Host, err)
+		}
+		if set.missing[site.Host], err = page(s, site.LinkPage, link.Standard, link.Parse); err != nil {
+			return nil, fmt.Errorf("site %s, link_page: %w", site.Host, err)
 		}
 		for _, variants := range site.Sets() {
 			if field, err := variants.Check(set.known()); err != nil {
@@ -116,6 +122,7 @@ func (s *Server) Reload(ctx context.Context) (api.Reloaded, error) {
 		return api.Reloaded{}, err
 	}
 	s.inUse.Store(set)
+	s.links.Use(set.sites())
 	for _, d := range s.endpoints {
 		handler := handlers[d.name]
 		d.handler.Store(&handler)

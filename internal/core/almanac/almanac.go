@@ -145,6 +145,20 @@ func CheckCode(code string) error {
 	return fmt.Errorf("%.20q is not a country code of ISO 3166-1", code)
 }
 
+// ReadCode reads a country's code in any case, or its English name, and gives the code of two letters; the
+// error is that of [CheckCode].
+func ReadCode(text string) (string, error) {
+	if country, ok := ByCode(strings.ToUpper(text)); ok {
+		return country.Code, nil
+	}
+	for i := range countries {
+		if c := &countries[i]; strings.EqualFold(c.Alpha3, text) || strings.EqualFold(c.Name, text) {
+			return c.Code, nil
+		}
+	}
+	return text, CheckCode(text)
+}
+
 //go:embed regions.tsv
 var regionFile string
 

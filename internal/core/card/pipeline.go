@@ -25,6 +25,8 @@ type Pipeline struct {
 	Labels addr.Labels
 	// Translators are the owner's NAT64 prefixes.
 	Translators []netip.Prefix
+	// NotFound is the placeholder of visitors who were not found; "" for none.
+	NotFound string
 	// Places are where visits count whose addresses a rule skips, by the rule's placeholder: what
 	// the owner said, and never what was looked up.
 	Places map[string]*atlas.LookupResult
@@ -201,7 +203,9 @@ func (p *Pipeline) localize(card *Card, country *almanac.Country, req RequestCon
 // reason in of.
 func (p *Pipeline) admit(of *Address, a netip.Addr) netip.Addr {
 	if !a.IsValid() {
-		of.Reason = words("The visitor was not found.")
+		if of.Reason = words("The visitor was not found."); p.NotFound != "" {
+			of.Placeholder = &p.NotFound
+		}
 		return a
 	}
 	kind := addr.KindOf(a)

@@ -190,7 +190,7 @@ func (c *checker) rule(at string, r Rule) Rule {
 			return r
 		}
 	}
-	r.Countries = c.each(at+"countries", r.Countries, countryCode, "Give alpha-2 codes of ISO 3166-1, or names.")
+	r.Countries = c.each(at+"countries", r.Countries, almanac.ReadCode, "Give alpha-2 codes of ISO 3166-1, or names.")
 	r.Regions = c.each(at+"regions", r.Regions, regionCode, "Give codes of ISO 3166-2, such as PT-11.")
 	r.Groups = c.each(at+"groups", r.Groups, func(name string) (string, error) {
 		if c.known.Groups.Known(name) {
@@ -255,19 +255,6 @@ func (c *checker) area(name string) (string, error) {
 		return name, fmt.Errorf("the outline of the area %s crosses itself near %.3f, %.3f, so that what is inside is not clear", name, at.Latitude, at.Longitude)
 	}
 	return name, nil
-}
-
-// countryCode reads a code in any case, or a name.
-func countryCode(text string) (string, error) {
-	if country, ok := almanac.ByCode(strings.ToUpper(text)); ok {
-		return country.Code, nil
-	}
-	for _, country := range almanac.All() {
-		if strings.EqualFold(country.Alpha3, text) || strings.EqualFold(country.Name, text) {
-			return country.Code, nil
-		}
-	}
-	return text, almanac.CheckCode(text)
 }
 
 func regionCode(text string) (string, error) {

@@ -36,9 +36,10 @@ type LeftOut map[string]int64
 
 // NoPoint: Visits that have no place, by why. They add up.
 type NoPoint struct {
-	Skipped  int64 `json:"skipped"`   // Their address was never looked up.
-	NotFound int64 `json:"not_found"` // No visitor was found.
-	Unknown  int64 `json:"unknown"`   // The atlas knows no place of the address.
+	Placeholders map[string]int64 `json:"placeholders"` // Of those, how many have a word of yours in place of the location.
+	Skipped      int64            `json:"skipped"`      // Their address was never looked up.
+	NotFound     int64            `json:"not_found"`    // No visitor was found.
+	Unknown      int64            `json:"unknown"`      // The atlas knows no place of the address.
 }
 
 // PlaceNames: In English.

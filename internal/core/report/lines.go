@@ -30,6 +30,7 @@ var kinds = map[string]kind{
 	"bases":     {visit.ByBasis, basisLine},
 	"labels":    {visit.ByLabel, plainLine("label")},
 	"links":     {visit.ByLink, plainLine("link")},
+	"agents":    {visit.ByAgent, agentLine},
 }
 
 // rows gives a row for each key, in the order of the tally, and how many visits have no key.
@@ -173,4 +174,24 @@ func plainLine(filter string) func(visit.KeyCount) (Row, bool) {
 		}
 		return Row{Key: key, Name: &key, Filter: map[string]string{filter: key}}, true
 	}
+}
+
+// agentLine is a row that no filter picks the visits of.
+func agentLine(k visit.KeyCount) (Row, bool) {
+	if k.Key == "" {
+		return Row{Filter: map[string]string{}}, true
+	}
+	return Row{Key: k.Key, Name: &k.Key, Filter: map[string]string{}}, true
+}
+
+// PlaceName gives the name of a town, region or country, in English; nil where there is none.
+func PlaceName(p visit.Place) *string {
+	r := Row{Place: p}
+	r.nameCountry()
+	for _, name := range []*string{r.Names.City, r.Names.Region, r.Names.Country} {
+		if name != nil {
+			return name
+		}
+	}
+	return nil
 }

@@ -11,8 +11,26 @@ import (
 	"eastporch/internal/core/visit"
 )
 
-// noPoint counts the visits that no map can show, where places were counted.
-func noPoint(t visit.Tally) (n NoPoint) {
+// noPoint counts the visits that no map can show, where places were counted, with the owner's words that
+// stand in place of locations.
+func (r *Reports) noPoint(ctx context.Context, f visit.Filter, t visit.Tally) (NoPoint, error) {
+	n := NoPointOf(t)
+	if n.Skipped+n.NotFound == 0 {
+		return n, nil
+	}
+	words, err := r.counts.Tally(ctx, f, visit.ByPlaceholder, r.now())
+	for _, k := range words.Keys {
+		if k.Key != "" {
+			n.Placeholders[k.Key] += k.Visits
+		}
+	}
+	return n, err
+}
+
+// NoPointOf counts the visits that no map can show, where places were counted; the owner's words for them
+// are counted apart.
+func NoPointOf(t visit.Tally) NoPoint {
+	n := NoPoint{Placeholders: map[string]int64{}}
 	for _, k := range t.Keys {
 		switch place := k.Place; {
 		case place.Level == "skipped":
@@ -36,7 +54,10 @@ func (r *Reports) Grid(ctx context.Context, f visit.Filter, zoom int, box geo.Bo
 	if err != nil {
 		return Grid{}, err
 	}
-	answer := Grid{CellDegrees: 360 / math.Exp2(float64(zoom)) / cellsAcross, Rows: []Cell{}, NoPoint: noPoint(t)}
+	answer := Grid{CellDegrees: 360 / math.Exp2(float64(zoom)) / cellsAcross, Rows: []Cell{}}
+	if answer.NoPoint, err = r.noPoint(ctx, f, t); err != nil {
+		return Grid{}, err
+	}
 	cells, total := map[[2]int]*Cell{}, int64(0)
 	for _, k := range t.Keys {
 		p := k.Place
@@ -85,7 +106,10 @@ func (r *Reports) Distances(ctx context.Context, f visit.Filter, from geo.Point)
 	if err != nil {
 		return Distances{}, err
 	}
-	answer := Distances{Latitude: from.Latitude, Longitude: from.Longitude, Rows: make([]Band, len(bands)), NoPoint: noPoint(t)}
+	answer := Distances{Latitude: from.Latitude, Longitude: from.Longitude, Rows: make([]Band, len(bands))}
+	if answer.NoPoint, err = r.noPoint(ctx, f, t); err != nil {
+		return Distances{}, err
+	}
 	for i, to := range bands {
 		answer.Rows[i].ToKm = to
 		if i > 0 {

@@ -102,16 +102,20 @@ func (r *Reports) By(ctx context.Context, name string, q Question) (Report, erro
 	if err != nil {
 		return Report{}, err
 	}
-	answer := Report{Answered: said, Count: count, Others: t.Others, Without: without, RowsSince: kept.Since}
+	answer := Report{Answered: said, Count: count, Others: t.Others, Without: without, NoPoint: NoPoint{Placeholders: map[string]int64{}}, RowsSince: kept.Since}
 	switch {
 	case how.by == visit.ByPlace:
-		answer.NoPoint = noPoint(t)
+		if answer.NoPoint, err = r.noPoint(ctx, q.Filter, t); err != nil {
+			return Report{}, err
+		}
 	case how.by == visit.ByCountry && slices.ContainsFunc(t.Keys, func(k visit.KeyCount) bool { return k.Key == "" }):
 		places, err := r.counts.Tally(ctx, q.Filter, visit.ByPlace, r.now())
 		if err != nil {
 			return Report{}, err
 		}
-		answer.NoPoint = noPoint(places)
+		if answer.NoPoint, err = r.noPoint(ctx, q.Filter, places); err != nil {
+			return Report{}, err
+		}
 	}
 	answer.Rows, answer.Rest = cut(rows, q, total)
 	return answer, nil

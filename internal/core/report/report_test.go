@@ -145,7 +145,7 @@ func TestRowsOfEveryKind(t *testing.T) {
 	}
 	towns, err := reports.By(t.Context(), "towns", report.Question{Filter: visit.Filter{Site: "a"}})
 	require.NoError(t, err)
-	assert.Equal(t, report.NoPoint{Skipped: 5, NotFound: 4, Unknown: 3}, towns.NoPoint)
+	assert.Equal(t, report.NoPoint{Placeholders: map[string]int64{}, Skipped: 5, NotFound: 4, Unknown: 3}, towns.NoPoint)
 	network, err := reports.By(t.Context(), "networks", report.Question{Filter: visit.Filter{Site: "a"}})
 	require.NoError(t, err)
 	assert.Equal(t, "Harbour Net (invented) (AS64500)", *network.Rows[0].Name)

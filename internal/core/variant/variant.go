@@ -132,6 +132,21 @@ func New(sets []Set, groups almanac.Groups, areas []geo.Area) *Chooser {
 	return c
 }
 
+// Values gives the variants that each set may give, by the set's name.
+func (c *Chooser) Values() map[string][]string {
+	values := map[string][]string{}
+	if c == nil {
+		return values
+	}
+	for _, set := range c.sets {
+		values[set.Name] = append(values[set.Name], set.Default)
+		for _, r := range set.Rules {
+			values[set.Name] = append(values[set.Name], r.Variant)
+		}
+	}
+	return values
+}
+
 // Choices are the variants of a visitor by the name of their set.
 type Choices map[string]string
 

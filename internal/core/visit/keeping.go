@@ -43,6 +43,7 @@ func (e Erasure) Holds(r Row) bool {
 
 // A CountMismatch is a count that is not what the rows say.
 type CountMismatch struct {
+	Site        string    `json:"site"` // or the host and path of a link
 	Dimension   string    `json:"dimension"`
 	Granularity string    `json:"granularity"` // day or quarter: how long the slot is
 	Slot        time.Time `json:"slot"`

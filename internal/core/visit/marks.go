@@ -8,13 +8,13 @@ import (
 // A Marker marks the visits of programs. Agents are parts of what programs call
 // themselves, without regard to case; labels are those of their ranges.
 type Marker struct {
-	BotAgents, MonitorAgents []string
-	BotLabels, MonitorLabels []string
+	BotAgents, PreviewAgents, MonitorAgents []string
+	BotLabels, MonitorLabels                []string
 }
 
 // Lower gives the marker with its agents in lower case, as Marks wants them.
 func (m Marker) Lower() Marker {
-	m.BotAgents, m.MonitorAgents = lower(m.BotAgents), lower(m.MonitorAgents)
+	m.BotAgents, m.PreviewAgents, m.MonitorAgents = lower(m.BotAgents), lower(m.PreviewAgents), lower(m.MonitorAgents)
 	return m
 }
 
@@ -24,6 +24,20 @@ func lower(list []string) []string {
 		low[i] = strings.ToLower(s)
 	}
 	return low
+}
+
+// OfClick is [Marker.Marks] for a click on a link, where what shows others what a link leads to counts as a
+// preview; isPreview says that the request does.
+func (m Marker) OfClick(isPreview bool, agent *string, labels []string) []string {
+	if !isPreview && agent != nil {
+		name := strings.ToLower(*agent)
+		isPreview = slices.ContainsFunc(m.PreviewAgents, func(p string) bool { return strings.Contains(name, p) })
+	}
+	marks := m.Marks(agent, labels)
+	if isPreview && !slices.Contains(marks, MarkMonitor) {
+		return []string{MarkPreview}
+	}
+	return marks
 }
 
 // Marks says what an agent and labels make of a visit. The owner's monitors are

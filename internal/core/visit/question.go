@@ -21,6 +21,7 @@ var (
 // A Filter picks visits of one site. Zero fields pick everything.
 type Filter struct {
 	Site        string
+	Click       string    // only clicks on the link with this code
 	From, To    time.Time // From is included, To is not
 	CountryCode string
 	RegionCode  string
@@ -41,7 +42,20 @@ type Filter struct {
 }
 
 // OnlyTimes says whether a filter picks by nothing but times.
-func (f Filter) OnlyTimes() bool { return f == Filter{Site: f.Site, From: f.From, To: f.To} }
+func (f Filter) OnlyTimes() bool {
+	return f == Filter{Site: f.Site, Click: f.Click, From: f.From, To: f.To}
+}
+
+// LinkPath is how the paths of links begin; a code follows.
+const LinkPath = "/to/"
+
+// CountedFor is what the visits of a filter are counted for: the site, or the link.
+func (f Filter) CountedFor() string {
+	if f.Click != "" {
+		return f.Site + LinkPath + f.Click
+	}
+	return f.Site
+}
 
 // By is what visits are counted by.
 type By string
@@ -60,6 +74,10 @@ const (
 	ByLink     By = "link"
 	ByHour     By = "hour" // of the week, where the visitor is
 	ByGate     By = "gate"
+	ByAgent    By = "agent" // the family of the user agent
+	// Where a click led to, and what stands in place of a location that was not looked up.
+	ByDestination By = "destination"
+	ByPlaceholder By = "placeholder"
 )
 
 // KeyCount is how many visits have a key, or where they are counted by place, a place.

@@ -56,6 +56,7 @@ type Row struct {
 	Card        json.RawMessage `json:"card,omitempty" cbor:"18,keyasint,omitempty"`
 	Trail       json.RawMessage `json:"trail,omitempty" cbor:"19,keyasint,omitempty"`
 	FactsID     uuid.UUID       `json:"facts" cbor:"20,keyasint,omitempty"`
+	Destination *string         `json:"destination,omitempty" cbor:"22,keyasint,omitempty"`
 	Gate        string          `json:"gate,omitempty" cbor:"21,keyasint,omitempty"` // one of the words below; "" where no gate stands
 }
 
@@ -72,7 +73,7 @@ func (v Visit) Row() (Row, json.RawMessage, error) { return (*Encoder)(nil).Row(
 func (e *Encoder) Row(v Visit) (Row, json.RawMessage, error) {
 	c := v.Card
 	r := Row{
-		ID: v.ID, Site: v.Site, Path: v.Path, Referrer: v.Referrer, UserAgent: v.UserAgent, Link: v.Link, Attributes: v.Attributes, Marks: v.Marks,
+		ID: v.ID, Site: v.Site, Path: v.Path, Referrer: v.Referrer, UserAgent: v.UserAgent, Link: v.Link, Destination: v.Destination, Attributes: v.Attributes, Marks: v.Marks,
 		Address: c.Address.Text, Placeholder: c.Address.Placeholder, Kind: c.Address.Kind, Skipped: c.Address.Skipped, Labels: c.Labels,
 		Language: c.Locale.Language, WeekHour: weekHour(c.Clock), Unverified: v.Trail.Unverified(), VisitorHash: v.VisitorHash, Gate: gateWord(c.Gate),
 	}
@@ -108,7 +109,7 @@ func FactsID(facts json.RawMessage) uuid.UUID {
 func (r Row) Visit(facts json.RawMessage) (Visit, error) {
 	at, _ := TimeOf(r.ID)
 	v := Visit{
-		ID: r.ID, Time: at, Site: r.Site, Path: r.Path, Referrer: r.Referrer, UserAgent: r.UserAgent, Link: r.Link,
+		ID: r.ID, Time: at, Site: r.Site, Path: r.Path, Referrer: r.Referrer, UserAgent: r.UserAgent, Link: r.Link, Destination: r.Destination,
 		Attributes: r.Attributes, Marks: append([]string{}, r.Marks...), VisitorHash: r.VisitorHash, Earlier: []EarlierFacts{},
 	}
 	var own personal
@@ -176,11 +177,13 @@ const (
 	MarkBot     = "bot"     // a program that says so, or comes from where programs are
 	MarkMonitor = "monitor" // the owner's own
 	MarkTest    = "test"    // sent to try something out
+	MarkPreview = "preview" // of a click: a program that shows what a link leads to, or a browser that fetches ahead
+	MarkRepeat  = "repeat"  // of a click: the same visitor followed the link a moment before
 	MarkPrivate = "private" // it asked not to be tracked (Sec-GPC); it is counted
 )
 
 // MarkWords are the marks.
-var MarkWords = []string{MarkBot, MarkMonitor, MarkTest, MarkPrivate}
+var MarkWords = []string{MarkBot, MarkMonitor, MarkPreview, MarkRepeat, MarkTest, MarkPrivate}
 
 // weekHour gives the hours since Monday began, 0 to 167, at a clock's place.
 func weekHour(c locale.Clock) *int16 {

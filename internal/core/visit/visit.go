@@ -29,7 +29,9 @@ type Visit struct {
 	Path      string    `json:"path"`
 	Referrer  *string   `json:"referrer"`
 	UserAgent *string   `json:"user_agent"`
-	Link      *string   `json:"link"` // the name of the short link that led here
+	Link      *string   `json:"link"` // the code of the link that led here
+	// Destination is where a click on a link was led to; nil for other visits.
+	Destination *string `json:"destination"`
 	// Attributes are the owner's own, a JSON object, or null.
 	Attributes json.RawMessage `json:"attributes"`
 	Marks      []string        `json:"marks"` // why it is left out of statistics, if it is

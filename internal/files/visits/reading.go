@@ -92,7 +92,7 @@ func readCSV(r io.Reader, do func(int, visit.Visit, error) error) error {
 			return nil
 		}
 		v, err := flat{
-			ID: cell("id"), Site: cell("site"), Path: cell("path"), Referrer: optional("referrer"), UserAgent: optional("user_agent"), Link: optional("link"),
+			ID: cell("id"), Site: cell("site"), Path: cell("path"), Referrer: optional("referrer"), UserAgent: optional("user_agent"), Link: optional("link"), Destination: optional("destination"),
 			Attributes: optional("attributes"), Marks: cell("marks"), Card: cell("card"), Trail: cell("trail"),
 		}.visit()
 		if err := do(line, v, err); err != nil {

@@ -40,6 +40,7 @@ type flat struct {
 	Referrer    *string   `parquet:"referrer,optional"`
 	UserAgent   *string   `parquet:"user_agent,optional,dict"`
 	Link        *string   `parquet:"link,optional"`
+	Destination *string   `parquet:"destination,optional"`
 	Attributes  *string   `parquet:"attributes,optional"` // JSON
 	Marks       string    `parquet:"marks"`               // with ; between
 	Address     *string   `parquet:"address,optional"`
@@ -63,7 +64,7 @@ type flat struct {
 
 // columns are the names of flat's fields.
 var columns = []string{
-	"id", "time", "site", "path", "referrer", "user_agent", "link", "attributes", "marks", "address", "kind", "level", "country_code", "basis", "region_code", "city",
+	"id", "time", "site", "path", "referrer", "user_agent", "link", "destination", "attributes", "marks", "address", "kind", "level", "country_code", "basis", "region_code", "city",
 	"latitude", "longitude", "radius_km", "time_zone", "as_number", "operator", "labels", "language", "card", "trail",
 }
 
@@ -78,7 +79,7 @@ func flatten(v visit.Visit) (flat, error) {
 		return flat{}, fmt.Errorf("trail: %w", err)
 	}
 	f := flat{
-		ID: v.ID.String(), Time: v.Time, Site: v.Site, Path: v.Path, Referrer: v.Referrer, UserAgent: v.UserAgent, Link: v.Link,
+		ID: v.ID.String(), Time: v.Time, Site: v.Site, Path: v.Path, Referrer: v.Referrer, UserAgent: v.UserAgent, Link: v.Link, Destination: v.Destination,
 		Marks: strings.Join(v.Marks, ";"), Level: string(c.Location.Level), CountryCode: c.Location.CountryCode, Basis: c.Location.Basis, RegionCode: c.Location.RegionCode,
 		City: c.Location.City, Latitude: c.Location.Latitude, Longitude: c.Location.Longitude, RadiusKm: c.Location.RadiusKm,
 		TimeZone: c.Location.TimeZone, Operator: c.Network.Operator, Labels: strings.Join(c.Labels, ";"), Language: c.Locale.Language,
@@ -113,7 +114,7 @@ func (f flat) visit() (v visit.Visit, err error) {
 	if !ok {
 		return v, fmt.Errorf("id: %s is not a UUID of version 7", v.ID)
 	}
-	v.Time, v.Site, v.Path, v.Referrer, v.UserAgent, v.Link, v.Earlier, v.Marks = at, f.Site, f.Path, f.Referrer, f.UserAgent, f.Link, []visit.EarlierFacts{}, []string{}
+	v.Time, v.Site, v.Path, v.Referrer, v.UserAgent, v.Link, v.Destination, v.Earlier, v.Marks = at, f.Site, f.Path, f.Referrer, f.UserAgent, f.Link, f.Destination, []visit.EarlierFacts{}, []string{}
 	if f.Marks != "" {
 		v.Marks = strings.Split(f.Marks, ";")
 	}

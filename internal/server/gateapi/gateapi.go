@@ -76,19 +76,26 @@ func (a API) Refusal(c *gin.Context) {
 		a.JSON(c, 0, nil, invalid.Field("reference", err.Error(), "Ask /v1/gate/decide again; a reference is good for ten minutes."))
 		return
 	}
+	if err := ShowRefusal(c, site, reference); err != nil {
+		a.JSON(c, 0, nil, err)
+	}
+}
+
+// ShowRefusal answers with the page for whoever is refused. Where it gives an error nothing was written.
+func ShowRefusal(c *gin.Context, site *sites.Site, reference gate.Reference) error {
 	how := site.Local.Gates().Refusal(reference.Gate)
 	nonce := rand.Text()
 	text, err := site.Refusal.Write(refusal.Subject{
 		Site: site.Name, Reference: reference, Refusal: how, Accept: c.GetHeader("Accept-Language"), Default: site.Local.Languages.Default(), TimeZone: site.TimeZone,
 	}, nonce)
 	if err != nil {
-		a.JSON(c, 0, nil, err)
-		return
+		return err
 	}
 	c.Header("Vary", "Accept-Language")
 	c.Header("Content-Security-Policy", fmt.Sprintf("default-src 'none'; img-src 'self'; style-src 'nonce-%s'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'", nonce))
 	c.Header("X-Robots-Tag", "noindex")
 	c.Data(reference.Status, "text/html; charset=utf-8", text)
+	return nil
 }
 
 // UsePass gives a browser the pass that a link is for.

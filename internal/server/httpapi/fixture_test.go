@@ -27,6 +27,7 @@ import (
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
+	"eastporch/internal/core/link"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/refusal"
 	"eastporch/internal/core/report"
@@ -60,6 +61,8 @@ type memory struct {
 	sets        map[string][]variant.Set
 	tallies     map[visit.By]visit.Tally
 	rules       gateRows
+	links       linkRows
+	clicks      clicks
 	away        error // what every question of visits fails with
 }
 
@@ -359,11 +362,11 @@ func newFixture(t testing.TB, feed string, to sink) *fixture {
 	watch := checkup.NewWatch(finder, false, testNow)
 	languages, err := locale.NewLanguages([]string{"pt-PT", "en"}, "")
 	require.NoError(t, err)
-	known := sites.New(sites.Site{Host: testSite, Name: "Heron Lake Regatta", Privacy: visit.Whole, TimeZone: "Europe/Lisbon", Local: &card.Local{Languages: languages, Currency: "EUR"}, Origin: "https://heronlake.example", Refusal: refusal.Standard})
+	known := sites.New(sites.Site{Host: testSite, Name: "Heron Lake Regatta", Privacy: visit.Whole, TimeZone: "Europe/Lisbon", Local: &card.Local{Languages: languages, Currency: "EUR"}, Origin: "https://heronlake.example", Refusal: refusal.Standard, Missing: link.Standard})
 	feedOfRates := rates.New(rates.Options{StaleDays: 7}, now, func(locale.Rates) {})
 	local, err := localize.New(localize.Options{Cards: cards, Rates: feedOfRates, Groups: almanac.Groups{}, Now: now})
 	require.NoError(t, err)
-	recorder, err := visits.New(visits.Options{Cards: cards, Store: m, Queue: in, Privacy: keep, Sites: known}, now)
+	recorder, err := visits.New(visits.Options{Marker: visit.Marker{BotAgents: []string{"bot", "crawl"}, PreviewAgents: []string{"linkexpanding"}}, Cards: cards, Store: m, Queue: in, Privacy: keep, Sites: known}, now)
 	require.NoError(t, err)
 	ofAtlas, err := atlases.New(atlases.Options{Shelf: shelf, Workshop: idle{}, Store: m, Now: now})
 	require.NoError(t, err)
@@ -386,6 +389,7 @@ func newFixture(t testing.TB, feed string, to sink) *fixture {
 		},
 		Content: Content{
 			Gates:      m.gates(cards, known, shelf.Current, now),
+			Links:      newLinks(&m.links, &m.clicks, known),
 			Variants:   &localize.Variants{Store: m, Known: variant.Known{Groups: almanac.Groups{}}, Revary: func(context.Context) error { return nil }, Now: now},
 			VisitorURL: func() string { return "http://in.heronlake.example" }, Console: http.NotFoundHandler(),
 		},

@@ -32,6 +32,8 @@ import (
 	"eastporch/internal/server/atlases"
 	"eastporch/internal/server/gateapi"
 	"eastporch/internal/server/guard"
+	"eastporch/internal/server/linkapi"
+	"eastporch/internal/server/links"
 	"eastporch/internal/server/localize"
 	"eastporch/internal/server/lookup"
 	"eastporch/internal/server/metrics"
@@ -139,6 +141,7 @@ type Door struct {
 type Content struct {
 	Variants *localize.Variants
 	Gates    gateapi.Gates
+	Links    *links.Links
 	// VisitorURL is where the public listener is, as this machine sees it.
 	VisitorURL func() string
 	MapLink    string       // template of a link to a map outside, "" for none
@@ -238,6 +241,15 @@ var routes = []route{
 	{http.MethodGet, "/v1/gate/pass", true, access.Nobody, ofGates(gateapi.API.UsePass)},
 	{http.MethodGet, "/v1/gate/decide", true, access.Server, (*handlers).decideGate},
 	{http.MethodGet, "/v1/gate/refusal", true, access.Nobody, ofGates(gateapi.API.Refusal)},
+	{http.MethodGet, "/to/:code", true, access.Nobody, ofLinks(linkapi.API.Follow)},
+	{http.MethodHead, "/to/:code", true, access.Nobody, ofLinks(linkapi.API.Follow)},
+	{http.MethodGet, "/v1/links", false, access.Admin, ofLinks(linkapi.API.List)},
+	{http.MethodPost, "/v1/links", false, access.Admin, ofLinks(linkapi.API.Create)},
+	{http.MethodGet, "/v1/links/:code", false, access.Admin, ofLinks(linkapi.API.Get)},
+	{http.MethodPatch, "/v1/links/:code", false, access.Admin, ofLinks(linkapi.API.Change)},
+	{http.MethodGet, "/v1/links/:code/clicks", false, access.Admin, ofLinks(linkapi.API.Clicks)},
+	{http.MethodGet, "/v1/links/:code/qr.svg", false, access.Admin, ofLinks(linkapi.API.SVG)},
+	{http.MethodGet, "/v1/links/:code/qr.png", false, access.Admin, ofLinks(linkapi.API.PNG)},
 	{http.MethodPost, "/v1/rehearsals", false, access.Server, ofGates(gateapi.API.Rehearse)},
 	{http.MethodPost, "/v1/reload", false, access.Admin, (*handlers).reload},
 	{http.MethodGet, "/v1/checkup", false, access.Admin, (*handlers).getCheckup},
@@ -298,7 +310,7 @@ func (o *Options) check() error {
 	for name, missing := range map[string]bool{
 		"cards": o.Public.Cards == nil, "sites": o.Public.Sites == nil, "watch": o.Public.Watch == nil, "localize": o.Public.Localize == nil,
 		"visits": o.Visits.Service == nil || o.Visits.Reports == nil || o.Visits.Stored == nil, "atlas": o.Atlas.Service == nil || o.Atlas.Lookup == nil,
-		"gates": o.Content.Gates == gateapi.Gates{}, "keys": o.Access.Keys == nil, "sessions": o.Access.Sessions == nil, "audit": o.Access.Audit == nil, "limits": o.Access.Limits == nil,
+		"gates": o.Content.Gates == gateapi.Gates{}, "links": o.Content.Links == nil, "keys": o.Access.Keys == nil, "sessions": o.Access.Sessions == nil, "audit": o.Access.Audit == nil, "limits": o.Access.Limits == nil,
 		"log": o.Service.Log == nil, "now": o.Service.Now == nil, "metrics": o.Service.Metrics == nil, "queue": o.Service.Queue == nil,
 	} {
 		if missing {
@@ -345,6 +357,10 @@ func New(listener Listener, opt Options) (*gin.Engine, error) {
 			fmt.Sprintf("%.20s does not fit this path.", c.Request.Method), "The Allow header names the methods that do."))
 	})
 	engine.NoRoute(func(c *gin.Context) {
+		if isLink(c.Request) {
+			h.links().Unknown(c, "")
+			return
+		}
 		if listener == AdminListener && (c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead) && !isAPI(c.Request.URL.Path) {
 			opt.Content.Console.ServeHTTP(c.Writer, c.Request)
 			return

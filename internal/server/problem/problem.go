@@ -13,6 +13,7 @@ import (
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/gate"
 	"eastporch/internal/core/invalid"
+	"eastporch/internal/core/link"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
@@ -105,6 +106,10 @@ func From(err error) Problem {
 		return NotFound("no-such-id", "No such id", "It was never there, or has ended.", "List them first.")
 	case errors.Is(err, gate.ErrNoRevision):
 		return NotFound("no-such-revision", "No such revision", "The rules never had it.", "GET /v1/gate/history lists those that there are.")
+	case errors.Is(err, link.ErrNoLink):
+		return NotFound("no-such-link", "No such link", "No link has this code.", "GET /v1/links lists those that there are.")
+	case errors.Is(err, link.ErrTaken):
+		return conflict(plain.UpperFirst(err.Error())+".", "Choose another, or change that link.")
 	case errors.Is(err, gate.ErrChanged):
 		return conflict(plain.UpperFirst(err.Error())+".", "Read them again, and make your change to what is in force now.")
 	case errors.Is(err, atlases.ErrNoCorrection):

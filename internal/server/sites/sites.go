@@ -7,6 +7,7 @@ import (
 
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/invalid"
+	"eastporch/internal/core/link"
 	"eastporch/internal/core/refusal"
 	"eastporch/internal/core/variant"
 	"eastporch/internal/core/visit"
@@ -29,6 +30,10 @@ type Site struct {
 	Inside bool
 	// Refusal is the page for those whom its gates refuse.
 	Refusal *refusal.Template
+	// LinkHosts are the hosts, beside its own, that its links may lead to, and Missing is the page for whoever
+	// asks for a link that there is not.
+	LinkHosts []string
+	Missing   *link.Template
 }
 
 // Sites are all of them. They do not change.

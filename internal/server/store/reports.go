@@ -33,6 +33,10 @@ var dimensions = map[visit.By]dimension{
 	visit.ByLink:     {"link", false},
 	visit.ByHour:     {"week_hour::text", false},
 	visit.ByGate:     {"gate", false},
+	visit.ByAgent:    {"coalesce(agent, '')", false},
+
+	visit.ByDestination: {"destination", false},
+	visit.ByPlaceholder: {"CASE WHEN country_code IS NULL THEN placeholder END", false},
 }
 
 // The ids of count_key that stand for something of their own.
@@ -155,7 +159,7 @@ func (s *Store) scanTally(ctx context.Context, f visit.Filter, d dimension) (vis
 // those; of those that statistics leave out where marked is true.
 func (s *Store) parts(f visit.Filter, by visit.By, d dimension, now time.Time, marked bool) ([]string, pgx.NamedArgs) {
 	var parts []string
-	args := pgx.NamedArgs{"site": f.Site, "most": ScanMost, "by": string(by)}
+	args := pgx.NamedArgs{"site": f.Site, "click": f.Click, "counted": f.CountedFor(), "most": ScanMost, "by": string(by)}
 	which := ""
 	switch {
 	case marked:
@@ -169,7 +173,7 @@ func (s *Store) parts(f visit.Filter, by visit.By, d dimension, now time.Time, m
 		if marked {
 			counted = "NOT counted"
 		}
-		parts = append(parts, fmt.Sprintf(`(SELECT %s, 1 AS n FROM visit WHERE site = @site AND visit.id >= @a%d AND visit.id < @b%d AND %s LIMIT @most)`, d.selected(), n, n, counted))
+		parts = append(parts, fmt.Sprintf(`(SELECT %s, 1 AS n FROM visit WHERE site = @site%s AND visit.id >= @a%d AND visit.id < @b%d AND %s LIMIT @most)`, d.selected(), clicked(f), n, n, counted))
 		args[fmt.Sprintf("a%d", n)], args[fmt.Sprintf("b%d", n)] = floor(from), floor(to)
 	}
 	for _, p := range pieces(f.From, f.To, now, d.quarts) {
@@ -177,7 +181,7 @@ func (s *Store) parts(f visit.Filter, by visit.By, d dimension, now time.Time, m
 			rows(p.from, p.to)
 			continue
 		}
-		parts = append(parts, `SELECT key AS id, NULL::text AS key, visits AS n FROM rollup WHERE site = @site AND dimension = @by`+p.slots(args)+which)
+		parts = append(parts, `SELECT key AS id, NULL::text AS key, visits AS n FROM rollup WHERE site = @counted AND dimension = @by`+p.slots(args)+which)
 	}
 	if len(parts) == 0 { // nothing lies between
 		parts = append(parts, `SELECT NULL::bigint AS id, NULL::text AS key, 0 AS n WHERE false`)
@@ -210,7 +214,7 @@ func (s *Store) FirstSeen(ctx context.Context, site string, by visit.By) (map[st
 // Visitors gives the distinct visitors of each day in UTC, as far as they could
 // be told apart.
 func (s *Store) Visitors(ctx context.Context, f visit.Filter) ([]visit.TimeCount, error) {
-	sql, args := `SELECT slot, visits FROM rollup WHERE site = @site AND dimension = 'visitors'`, pgx.NamedArgs{"site": f.Site}
+	sql, args := `SELECT slot, visits FROM rollup WHERE site = @site AND dimension = 'visitors'`, pgx.NamedArgs{"site": f.CountedFor()}
 	if !f.From.IsZero() {
 		sql += ` AND slot > @from::timestamptz - interval '1 day'`
 		args["from"] = f.From
@@ -233,7 +237,7 @@ func (s *Store) Visitors(ctx context.Context, f visit.Filter) ([]visit.TimeCount
 func (s *Store) Count(ctx context.Context, f visit.Filter, now time.Time) (visit.Count, error) {
 	var c visit.Count
 	err := s.pool.QueryRow(ctx, `SELECT coalesce(sum(visits), 0)::bigint FROM rollup WHERE site = $1 AND dimension = 'all' AND granularity = 'day' AND slot >= $2`,
-		f.Site, s.Oldest(now)).Scan(&c.All)
+		f.CountedFor(), s.Oldest(now)).Scan(&c.All)
 	if err != nil {
 		return c, away(err)
 	}
@@ -262,7 +266,7 @@ func (s *Store) Verify(ctx context.Context, site string, of time.Time, mend bool
 		} else if _, err := tx.Exec(ctx, `SET TRANSACTION ISOLATION LEVEL REPEATABLE READ`); err != nil { // one snapshot of both
 			return err
 		}
-		list, _ := tx.Query(ctx, `SELECT dimension, granularity, slot, key, counted, "rows" FROM miscounted($1, $2)`, site, of)
+		list, _ := tx.Query(ctx, `SELECT site, dimension, granularity, slot, key, counted, "rows" FROM miscounted($1, $2)`, site, of)
 		if differs, err = pgx.CollectRows(list, pgx.RowToStructByPos[visit.CountMismatch]); err != nil {
 			return err
 		}

@@ -20,6 +20,7 @@ import (
 
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/store/gaterows"
+	"eastporch/internal/server/store/linkrows"
 )
 
 //go:embed migrations/*.sql
@@ -120,3 +121,6 @@ func (s *Store) Ping(ctx context.Context) error {
 
 // Gates gives the tables of gates.
 func (s *Store) Gates() *gaterows.Rows { return gaterows.New(s.pool, away) }
+
+// Links gives the tables of links.
+func (s *Store) Links() *linkrows.Rows { return linkrows.New(s.pool, away) }

@@ -104,16 +104,16 @@ func (s *Store) Timeline(ctx context.Context, f visit.Filter, starts []time.Time
 	var parts []string
 	var args pgx.NamedArgs
 	if how.Counted {
-		args = pgx.NamedArgs{"site": f.Site, "key": key, "by": string(by)}
+		args = pgx.NamedArgs{"site": f.Site, "click": f.Click, "counted": f.CountedFor(), "key": key, "by": string(by)}
 		for _, p := range pieces(f.From, f.To, now, true) {
 			if p.width == 0 {
 				a, b := fmt.Sprintf("a%d", len(args)), fmt.Sprintf("b%d", len(args))
-				parts = append(parts, fmt.Sprintf(`SELECT time AS t, 1 AS n FROM visit WHERE site = @site AND visit.id >= @%s AND visit.id < @%s AND counted AND %s = @key`, a, b, dimensions[by].column))
+				parts = append(parts, fmt.Sprintf(`SELECT time AS t, 1 AS n FROM visit WHERE site = @site%s AND visit.id >= @%s AND visit.id < @%s AND counted AND %s = @key`, clicked(f), a, b, dimensions[by].column))
 				args[a], args[b] = floor(p.from), floor(p.to)
 				continue
 			}
 			p.width = quarter // units may begin within a day
-			parts = append(parts, `SELECT slot AS t, visits AS n FROM rollup WHERE site = @site AND dimension = @by AND key = (SELECT id FROM count_key WHERE text = @key)`+p.slots(args))
+			parts = append(parts, `SELECT slot AS t, visits AS n FROM rollup WHERE site = @counted AND dimension = @by AND key = (SELECT id FROM count_key WHERE text = @key)`+p.slots(args))
 		}
 	} else {
 		var conditions string

@@ -17,7 +17,7 @@ import (
 // where gives the conditions of f over the table visit and their arguments,
 // which begin at $1.
 func where(f visit.Filter) (string, pgx.NamedArgs) {
-	sql, args := "site = @site", pgx.NamedArgs{"site": f.Site}
+	sql, args := "site = @site"+clicked(f), pgx.NamedArgs{"site": f.Site, "click": f.Click}
 	add := func(condition, name string, value any) {
 		sql += " AND " + condition
 		args[name] = value
@@ -74,6 +74,14 @@ func where(f visit.Filter) (string, pgx.NamedArgs) {
 		add("address <<= @within", "within", f.Within)
 	}
 	return sql, args
+}
+
+// clicked is the condition that picks the clicks on a filter's link.
+func clicked(f visit.Filter) string {
+	if f.Click == "" {
+		return ""
+	}
+	return " AND link = @click AND path = '" + visit.LinkPath + "' || @click"
 }
 
 // floor is the smallest UUID of version 7 whose time is t.

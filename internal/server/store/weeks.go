@@ -8,6 +8,7 @@ import (
 
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/store/gaterows"
+	"eastporch/internal/server/store/linkrows"
 )
 
 // weeksAhead is how many weeks have their partitions made before they begin.
@@ -114,6 +115,9 @@ func (s *Store) Maintain(ctx context.Context, now time.Time) (dropped []time.Tim
 			return err
 		}
 		if err := gaterows.Maintain(ctx, tx, now, oldest); err != nil {
+			return err
+		}
+		if err := linkrows.Maintain(ctx, tx, now); err != nil {
 			return err
 		}
 		_, err = tx.Exec(ctx, `DELETE FROM tombstone WHERE erased < $1`, now.Add(-tombstonesKept))

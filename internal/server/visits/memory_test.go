@@ -43,10 +43,7 @@ func (f *forgetful) Insert(_ context.Context, batch []visit.QueuedVisit) (out vi
 // A file of 64 MB is imported in less than 32 MB, in every format, whatever its rows hold.
 func TestAnImportTakesLittleMemory(t *testing.T) {
 	s, _, _ := service(t)
-	whole, rows := 64<<20, 4000
-	if testing.Short() {
-		whole, rows = 8<<20, 2000
-	}
+	const whole, rows = 64 << 20, 4000
 	attributes := json.RawMessage(fmt.Sprintf(`{"note":%q}`, strings.Repeat("x", 1000)))
 	agent := strings.Repeat("Mozilla/5.0 ", 40)
 	for format := range visitfile.Types {

@@ -17,6 +17,7 @@ import (
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/gate"
 	"eastporch/internal/core/invalid"
+	"eastporch/internal/core/link"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/access"
@@ -273,6 +274,9 @@ func checkTexts(v *visit.Visit) error {
 		if err := plain.Check(*v.Referrer, visit.MaxReferrer); err != nil {
 			return invalid.Field("referrer", err.Error(), "Leave it out, or give the page that linked here.")
 		}
+	}
+	if v.Link != nil && v.Path == link.Path(*v.Link) {
+		return invalid.Field("path", "it is that of a link, whose clicks the service records itself", "Give the path of the page that the link led to.")
 	}
 	if v.Link != nil {
 		const hint = "Give the name of the link, or leave it out."

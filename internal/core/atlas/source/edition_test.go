@@ -62,14 +62,6 @@ func Invented(r *rand.Rand, n int) (table string, list []naive) {
 	return b.String(), list
 }
 
-// fewer is how often something is tried: all, or what is enough to see a race.
-func fewer(all, short int) int {
-	if testing.Short() {
-		return short
-	}
-	return all
-}
-
 func RandomAddr(r *rand.Rand, is4 bool) netip.Addr {
 	if is4 {
 		x := r.Uint32()
@@ -96,7 +88,7 @@ func around(list []naive, a netip.Addr) []naive {
 
 func TestEditionSaysWhatTheTableSaid(t *testing.T) {
 	r := rand.New(rand.NewPCG(4, 4))
-	for round := range fewer(8, 5) {
+	for round := range 8 {
 		table, list := Invented(r, 40<<round)
 		s, err := ReadTable(strings.NewReader(table), ',', nil, atlas.About{Name: "invented", Rank: 1, Dated: "2026-11-01"})
 		require.NoError(t, err)
@@ -204,7 +196,7 @@ func TestALongLineEndsTheParsing(t *testing.T) {
 func TestTheMostSpecificRangeWins(t *testing.T) {
 	r := rand.New(rand.NewPCG(14, 2))
 	tried, crossing := 0, 0
-	for range fewer(3_000, 300) {
+	for range 3_000 {
 		base := []string{"198.18.0.0", "0.0.0.0", "255.255.255.224", "2001:db8::", "::", "ffff:ffff:ffff:ffff:ffff:ffff:ffff:ffe0"}[r.IntN(6)]
 		space := []netip.Addr{netip.MustParseAddr(base)}
 		for len(space) < 32 {
@@ -261,7 +253,7 @@ func TestLinesOfAGeofeedStandAlone(t *testing.T) {
 	r := rand.New(rand.NewPCG(14, 1))
 	rests := []string{"", ",", ",,,,", ",ZZ", ",CH,CH-ZH,Zürich,8001", `,CH,CH-ZH,"Zürich",8001`, `,"PT"`, `,PT,,"Porto, north",`, `,"NO","NO-03","Oslo",`, ",ES,ES-VC", `,"",,,`, `,XX,,"",`, ",PT,,Porto", `,PT,"PT-13",Porto`}
 	tried := 0
-	for range fewer(200, 40) {
+	for range 200 {
 		var all []string
 		for i := range 2 + r.IntN(12) {
 			line := fmt.Sprintf("198.18.%d.0/24", i)

@@ -143,6 +143,34 @@ CREATE TABLE gate_refusal (
 CREATE INDEX gate_refusal_reference ON gate_refusal (reference);
 CREATE INDEX gate_refusal_time ON gate_refusal (site, time);
 
+-- Tracked links. Every change gives a link the next revision, in the order of the commits, for instances that have read
+-- those before.
+CREATE SEQUENCE link_revision;
+CREATE TABLE link (
+    code         text PRIMARY KEY,
+    site         text NOT NULL,
+    body         jsonb NOT NULL, -- what its owner said, as the contract has it
+    ends         timestamptz, -- until, of the body
+    most         bigint, -- limit, of the body
+    disabled     timestamptz,
+    used         bigint NOT NULL DEFAULT 0, -- redirects that count for the limit
+    not_recorded bigint NOT NULL DEFAULT 0, -- clicks
+    made_by      text NOT NULL,
+    made_at      timestamptz NOT NULL,
+    changed_at   timestamptz NOT NULL,
+    revision     bigint NOT NULL
+);
+CREATE INDEX link_site ON link (site, made_at DESC, code);
+CREATE UNIQUE INDEX link_revisions ON link (revision);
+-- Codes that were asked for and that no link has, by days in UTC; chr(2) for those that are not counted by name.
+CREATE TABLE link_asked (
+    site     text NOT NULL,
+    day      date NOT NULL,
+    code     text NOT NULL,
+    requests bigint NOT NULL,
+    PRIMARY KEY (site, day, code)
+);
+
 -- Numbers that are good once, of signed headers.
 CREATE TABLE used_number (
     number  text PRIMARY KEY,
@@ -191,7 +219,9 @@ CREATE TABLE visit (
     referrer      text,
     referrer_host text, -- of another site
     user_agent    text,
+    agent         text, -- the family of the user agent
     link          text,
+    destination   text, -- where a click on a link was led to
     attributes    jsonb,
     marks         text[] NOT NULL,
     counted       boolean NOT NULL, -- by statistics
@@ -218,6 +248,7 @@ CREATE TABLE visit (
 CREATE INDEX visit_site ON visit (site, id);
 CREATE INDEX visit_country ON visit (site, country_code, id);
 CREATE INDEX visit_sequence_number ON visit (sequence);
+CREATE INDEX visit_link ON visit (site, link, id) WHERE link IS NOT NULL;
 -- What erasures and maintenance ask for.
 CREATE INDEX visit_address ON visit (address) WHERE address IS NOT NULL;
 CREATE INDEX visit_placeholder ON visit (placeholder) WHERE placeholder IS NOT NULL;
@@ -261,7 +292,8 @@ INSERT INTO count_key OVERRIDING SYSTEM VALUE VALUES (0, chr(2)), (1, '');
 ALTER TABLE count_key ALTER id RESTART WITH 2;
 
 -- How many visits of a site were counted under a key from slot on, for a quarter of an hour or a day in UTC. The key is
--- one of count_key, or for the dimension place one of place. 'visitors' counts distinct ones.
+-- one of count_key, or for the dimension place one of place. 'visitors' counts distinct ones. The clicks on a link are counted
+-- a second time, for the link alone: its site is then the host and the path, as in heronlake.example/to/tickets.
 CREATE TABLE rollup (
     site        text NOT NULL,
     dimension   text NOT NULL,
@@ -271,8 +303,9 @@ CREATE TABLE rollup (
     visits      bigint NOT NULL,
     PRIMARY KEY (site, dimension, granularity, slot, key)
 ) WITH (fillfactor = 80);
+CREATE INDEX rollup_links ON rollup (slot, dimension, site) WHERE strpos(site, '/') > 0;
 
--- The visitors of a day, until it is over.
+-- The visitors of a day, until it is over; of a link too.
 CREATE TABLE visitor_seen (
     site         text NOT NULL,
     day          date NOT NULL, -- in UTC
@@ -282,6 +315,20 @@ CREATE TABLE visitor_seen (
 );
 CREATE INDEX visitor_seen_when ON visitor_seen USING brin (seen);
 
+-- What a visit is counted for: its site, and where it is a click on a link, the link.
+-- +goose StatementBegin
+CREATE FUNCTION counted_for(site text, path text, link text) RETURNS text[] LANGUAGE sql IMMUTABLE AS $$
+    SELECT CASE WHEN path = '/to/' || link THEN ARRAY[site, site || path] ELSE ARRAY[site] END
+$$;
+-- +goose StatementEnd
+
+-- Whether counts are of a site or of a link of its.
+-- +goose StatementBegin
+CREATE FUNCTION is_of(counted text, of_site text) RETURNS boolean LANGUAGE sql IMMUTABLE AS $$
+    SELECT counted = of_site OR strpos(counted, '/') > 0 AND starts_with(counted, of_site || '/to/')
+$$;
+-- +goose StatementEnd
+
 -- The counts of the visits that a condition on the table visit picks: the one place that says how each visit counts.
 -- 'all' counts every visit, those that are left out of statistics under their first mark. The key is text, or of the
 -- dimension place an id.
@@ -290,8 +337,9 @@ CREATE FUNCTION count_where(condition text) RETURNS TABLE (site text, dimension 
 LANGUAGE plpgsql STABLE AS $$
 BEGIN
     RETURN QUERY EXECUTE $sql$ WITH every AS MATERIALIZED (
-            SELECT site, counted, CASE WHEN counted THEN '' ELSE marks[1] END AS mark, coalesce(country_code, '') AS country, coalesce(basis, '') AS basis, place, path,
+            SELECT unnest(counted_for(site, path, link)) AS site, counted, CASE WHEN counted THEN '' ELSE marks[1] END AS mark, coalesce(country_code, '') AS country, coalesce(basis, '') AS basis, place, path,
                 coalesce(referrer_host, '') AS referrer, language, coalesce(network, '') AS network, week_hour::text AS hour, gate, link, labels,
+                coalesce(agent, '') AS agent, destination, CASE WHEN country_code IS NULL THEN placeholder END AS placeholder,
                 date_trunc('day', time, 'UTC') AS day, date_bin('15 minutes', time, '2000-01-01Z') AS quarter
             FROM visit WHERE $sql$ || condition || $sql$
         ), v AS (SELECT * FROM every WHERE counted)
@@ -308,6 +356,9 @@ BEGIN
         UNION ALL SELECT site, 'hour', 'day', day, hour, NULL::bigint, count(*) FROM v WHERE hour IS NOT NULL GROUP BY 1, 4, 5
         UNION ALL SELECT site, 'gate', 'day', day, gate, NULL::bigint, count(*) FROM v WHERE gate IS NOT NULL GROUP BY 1, 4, 5
         UNION ALL SELECT site, 'link', 'day', day, link, NULL::bigint, count(*) FROM v WHERE link IS NOT NULL GROUP BY 1, 4, 5
+        UNION ALL SELECT site, 'agent', 'day', day, agent, NULL::bigint, count(*) FROM v GROUP BY 1, 4, 5
+        UNION ALL SELECT site, 'destination', 'day', day, destination, NULL::bigint, count(*) FROM v WHERE destination IS NOT NULL AND strpos(site, '/') > 0 GROUP BY 1, 4, 5
+        UNION ALL SELECT site, 'placeholder', 'day', day, placeholder, NULL::bigint, count(*) FROM v WHERE placeholder IS NOT NULL GROUP BY 1, 4, 5
         UNION ALL SELECT site, 'label', 'day', day, label, NULL::bigint, count(*) FROM v, unnest(labels) label WHERE labels <> '{}' GROUP BY 1, 4, 5 $sql$;
 END $$;
 -- +goose StatementEnd
@@ -369,7 +420,7 @@ BEGIN
 
     WITH fresh AS (
         INSERT INTO visitor_seen (site, day, visitor_hash)
-        SELECT DISTINCT site, (time AT TIME ZONE 'UTC')::date, visitor_hash FROM visit
+        SELECT DISTINCT unnest(counted_for(site, path, link)), (time AT TIME ZONE 'UTC')::date, visitor_hash FROM visit
         WHERE sequence >= first AND counted AND visitor_hash IS NOT NULL ORDER BY 1, 2, 3
         ON CONFLICT DO NOTHING RETURNING site, day
     )
@@ -411,27 +462,29 @@ BEGIN
 END $$;
 -- +goose StatementEnd
 
--- What the counts of a site's day in UTC would be if they were made from its rows now. The text of a place's key is its id.
+-- What the counts of a site's day in UTC, and of its links, would be if they were made from its rows now. The text of a
+-- place's key is its id.
 -- +goose StatementBegin
-CREATE FUNCTION recount(of_site text, day timestamptz) RETURNS TABLE (dimension text, granularity text, slot timestamptz, key text, visits bigint)
+CREATE FUNCTION recount(of_site text, day timestamptz) RETURNS TABLE (site text, dimension text, granularity text, slot timestamptz, key text, visits bigint)
 LANGUAGE sql STABLE AS $$
-    SELECT dimension, granularity, slot, coalesce(key, place::text), visits
+    SELECT site, dimension, granularity, slot, coalesce(key, place::text), visits
     FROM count_where(format('site = %L AND id >= %L AND id < %L', of_site, id_floor(day), id_floor(day + interval '1 day')))
     UNION ALL
-    SELECT 'visitors', 'day', day, '', count(DISTINCT visitor_hash) FROM visit
-    WHERE site = of_site AND id >= id_floor(day) AND id < id_floor(day + interval '1 day') AND counted
-    HAVING count(DISTINCT visitor_hash) > 0
+    SELECT s, 'visitors', 'day', day, '', count(DISTINCT visitor_hash) FROM visit v, unnest(counted_for(v.site, path, link)) s
+    WHERE v.site = of_site AND id >= id_floor(day) AND id < id_floor(day + interval '1 day') AND counted
+    GROUP BY s HAVING count(DISTINCT visitor_hash) > 0
 $$;
 -- +goose StatementEnd
 
--- Counts the distinct visitors of a site's day in UTC again, and forgets those that have no visit left.
+-- Counts the distinct visitors of a site's day in UTC, and of its links, again, and forgets those that have no visit left.
 -- +goose StatementBegin
 CREATE FUNCTION recount_visitors(of_site text, day timestamptz) RETURNS void LANGUAGE sql AS $$
-    DELETE FROM visitor_seen s WHERE s.site = of_site AND s.day = (recount_visitors.day AT TIME ZONE 'UTC')::date
-        AND s.visitor_hash NOT IN (SELECT visitor_hash FROM visit WHERE site = of_site AND id >= id_floor(recount_visitors.day)
+    DELETE FROM visitor_seen s WHERE is_of(s.site, of_site) AND s.day = (recount_visitors.day AT TIME ZONE 'UTC')::date
+        AND (s.site, s.visitor_hash) NOT IN (SELECT unnest(counted_for(site, path, link)), visitor_hash FROM visit WHERE site = of_site AND id >= id_floor(recount_visitors.day)
             AND id < id_floor(recount_visitors.day + interval '1 day') AND counted AND visitor_hash IS NOT NULL);
     DELETE FROM rollup WHERE site = of_site AND dimension = 'visitors' AND slot = recount_visitors.day;
-    INSERT INTO rollup SELECT of_site, dimension, granularity, slot, 1, visits FROM recount(of_site, day) WHERE dimension = 'visitors';
+    DELETE FROM rollup WHERE strpos(site, '/') > 0 AND is_of(site, of_site) AND dimension = 'visitors' AND slot = recount_visitors.day;
+    INSERT INTO rollup SELECT site, dimension, granularity, slot, 1, visits FROM recount(of_site, day) WHERE dimension = 'visitors';
 $$;
 -- +goose StatementEnd
 
@@ -440,33 +493,35 @@ $$;
 CREATE FUNCTION mend_day(of_site text, day timestamptz) RETURNS void LANGUAGE plpgsql AS $$
 BEGIN
     DELETE FROM rollup WHERE site = of_site AND slot >= day AND slot < day + interval '1 day';
+    DELETE FROM rollup WHERE strpos(site, '/') > 0 AND is_of(site, of_site) AND slot >= day AND slot < day + interval '1 day';
     INSERT INTO count_key (text) SELECT DISTINCT key FROM recount(of_site, day) WHERE dimension <> 'place' ON CONFLICT DO NOTHING;
-    INSERT INTO rollup SELECT of_site, r.dimension, r.granularity, r.slot, CASE r.dimension WHEN 'place' THEN r.key::bigint ELSE k.id END, r.visits
+    INSERT INTO rollup SELECT r.site, r.dimension, r.granularity, r.slot, CASE r.dimension WHEN 'place' THEN r.key::bigint ELSE k.id END, r.visits
     FROM recount(of_site, day) r LEFT JOIN count_key k ON k.text = r.key AND r.dimension <> 'place';
-    PERFORM bound_names(of_site, d, day) FROM (SELECT DISTINCT dimension AS d FROM rollup WHERE site = of_site AND slot = day AND is_named(dimension)) n;
+    PERFORM bound_names(n.site, n.dimension, day) FROM (SELECT DISTINCT site, dimension FROM recount(of_site, day) WHERE is_named(dimension)) n;
 END $$;
 -- +goose StatementEnd
 
--- What differs between the counts of a site's day in UTC and its rows. Where not all names are counted, those that are
+-- What differs between the counts of a site's day in UTC, and of its links, and its rows. Where not all names are counted, those that are
 -- may have fewer visits than rows, and all of them together as many.
 -- +goose StatementBegin
-CREATE FUNCTION miscounted(of_site text, day timestamptz) RETURNS TABLE (dimension text, granularity text, slot timestamptz, key text, counted bigint, "rows" bigint)
+CREATE FUNCTION miscounted(of_site text, day timestamptz) RETURNS TABLE (site text, dimension text, granularity text, slot timestamptz, key text, counted bigint, "rows" bigint)
 LANGUAGE sql STABLE AS $$
     WITH r AS MATERIALIZED (SELECT * FROM recount(of_site, day)),
     c AS MATERIALIZED (
-        SELECT x.dimension, x.granularity, x.slot, CASE x.dimension WHEN 'place' THEN x.key::text ELSE k.text END AS key, x.visits
-        FROM rollup x LEFT JOIN count_key k ON k.id = x.key AND x.dimension <> 'place'
-        WHERE x.site = of_site AND x.slot >= day AND x.slot < day + interval '1 day'),
-    bounded AS (SELECT c.dimension, c.slot FROM c WHERE c.key = chr(2)),
+        SELECT x.site, x.dimension, x.granularity, x.slot, CASE x.dimension WHEN 'place' THEN x.key::text ELSE k.text END AS key, x.visits
+        FROM (SELECT * FROM rollup WHERE site = of_site AND slot >= day AND slot < day + interval '1 day'
+            UNION ALL SELECT * FROM rollup WHERE strpos(site, '/') > 0 AND is_of(site, of_site) AND slot >= day AND slot < day + interval '1 day') x
+        LEFT JOIN count_key k ON k.id = x.key AND x.dimension <> 'place'),
+    bounded AS (SELECT c.site, c.dimension, c.slot FROM c WHERE c.key = chr(2)),
     both_of AS (
-        SELECT dimension, granularity, slot, key, coalesce(c.visits, 0) AS counted, coalesce(r.visits, 0) AS there,
-            granularity = 'day' AND (dimension, slot) IN (SELECT * FROM bounded) AS part
-        FROM r FULL JOIN c USING (dimension, granularity, slot, key)
+        SELECT site, dimension, granularity, slot, key, coalesce(c.visits, 0) AS counted, coalesce(r.visits, 0) AS there,
+            granularity = 'day' AND (site, dimension, slot) IN (SELECT * FROM bounded) AS part
+        FROM r FULL JOIN c USING (site, dimension, granularity, slot, key)
     )
-    SELECT dimension, granularity, slot, key, counted, there FROM both_of WHERE counted <> there AND NOT part
-    UNION ALL SELECT dimension, granularity, slot, key, counted, there FROM both_of WHERE part AND key <> chr(2) AND counted > there
-    UNION ALL SELECT dimension, granularity, slot, chr(2), sum(counted)::bigint, sum(there)::bigint FROM both_of WHERE part GROUP BY 1, 2, 3 HAVING sum(counted) <> sum(there)
-    ORDER BY 1, 2, 3, 4
+    SELECT site, dimension, granularity, slot, key, counted, there FROM both_of WHERE counted <> there AND NOT part
+    UNION ALL SELECT site, dimension, granularity, slot, key, counted, there FROM both_of WHERE part AND key <> chr(2) AND counted > there
+    UNION ALL SELECT site, dimension, granularity, slot, chr(2), sum(counted)::bigint, sum(there)::bigint FROM both_of WHERE part GROUP BY 1, 2, 3, 4 HAVING sum(counted) <> sum(there)
+    ORDER BY 1, 2, 3, 4, 5
 $$;
 -- +goose StatementEnd
 
@@ -494,7 +549,7 @@ CREATE INDEX quarantine_time ON quarantine (time DESC, id);
 -- For the owner's own tools: docs/sql.md. These names and columns stay ------------------------------------------------
 
 CREATE VIEW visit_fact AS
-SELECT v.id, v.time, v.site, v.path, v.referrer, v.referrer_host, v.user_agent, v.link, v.attributes, v.marks, v.counted,
+SELECT v.id, v.time, v.site, v.path, v.referrer, v.referrer_host, v.user_agent, v.agent, v.link, v.destination, v.attributes, v.marks, v.counted,
     v.address, v.placeholder, v.kind, v.skipped, p.level, v.country_code, v.basis, p.region_code, p.city, p.latitude, p.longitude, p.radius_km, p.time_zone,
     CASE WHEN p.latitude IS NOT NULL THEN json_build_object('type', 'Point', 'coordinates', json_build_array(p.longitude, p.latitude)) END AS point,
     v.network, v.labels, v.language, v.week_hour, v.unverified,
@@ -505,7 +560,13 @@ CREATE VIEW visit_day AS
 SELECT r.site, (r.slot AT TIME ZONE 'UTC')::date AS day, r.dimension, k.text AS key, r.visits,
     p.level, p.country_code, p.region_code, p.city, p.latitude, p.longitude, p.radius_km, p.time_zone
 FROM rollup r LEFT JOIN count_key k ON k.id = r.key AND r.dimension <> 'place' LEFT JOIN place p ON p.id = r.key AND r.dimension = 'place'
-WHERE r.granularity = 'day';
+WHERE r.granularity = 'day' AND strpos(r.site, '/') = 0;
+
+CREATE VIEW link_day AS
+SELECT split_part(r.site, '/', 1) AS site, split_part(r.site, '/', 3) AS link, (r.slot AT TIME ZONE 'UTC')::date AS day, r.dimension, k.text AS key, r.visits AS clicks,
+    p.level, p.country_code, p.region_code, p.city, p.latitude, p.longitude, p.radius_km, p.time_zone
+FROM rollup r LEFT JOIN count_key k ON k.id = r.key AND r.dimension <> 'place' LEFT JOIN place p ON p.id = r.key AND r.dimension = 'place'
+WHERE r.granularity = 'day' AND strpos(r.site, '/') > 0;
 
 -- What an edition says, range by range, where it was published; see locate(inet).
 CREATE TABLE atlas_range (

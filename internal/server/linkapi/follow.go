@@ -1,0 +1,119 @@
+package linkapi
+
+import (
+	"crypto/rand"
+	"fmt"
+	"net"
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"eastporch/internal/core/gate"
+	"eastporch/internal/core/handover"
+	"eastporch/internal/core/link"
+	"eastporch/internal/server/request"
+	"eastporch/internal/server/sites"
+	"eastporch/internal/server/visits"
+)
+
+// Follow redirects whoever follows a link, and has the click recorded.
+func (a API) Follow(c *gin.Context) {
+	c.Header("Cache-Control", "no-store")
+	code := c.Param("code")
+	entry := a.Links.Find(code)
+	var of *link.Compiled
+	var site *sites.Site
+	if entry != nil {
+		of = entry.Link()
+		site = a.Sites.Of(of.Site) // nil where the configuration has it no more
+	}
+	if site == nil {
+		a.Unknown(c, code)
+		return
+	}
+	now, r := a.Now(), c.Request
+	preview := link.IsPreview(r.Method, r.Header)
+	if state, _ := of.Stand(now, 0); state != link.Active { // by all but the limit, for which only redirects count
+		a.missing(c, site, http.StatusGone)
+		return
+	}
+	target := r.URL.EscapedPath()
+	decision, sub := a.Ask(c, site, target)
+	if refused(decision) {
+		a.Refuse(c, site, decision, country(sub), target)
+		return
+	}
+	visitor := link.Visitor{Accept: r.Header.Get("Accept-Language"), Choice: request.Cookie(r.Header, handover.ChoiceCookie)}
+	if of.WantsPlace() {
+		visitor = a.Visitor(c, site)
+	}
+	destination, address := of.Choose(visitor, site.Origin, r.URL.RawQuery)
+	if decision != nil && destination[0] == '/' {
+		if there, who := a.Ask(c, site, destination); there.By != gate.ByNothing {
+			if decision, sub, target = there, who, destination; refused(decision) {
+				a.Refuse(c, site, decision, country(sub), target)
+				return
+			}
+		}
+	}
+	counts := of.Limit == nil || !preview && len(a.Visits.Marker.OfClick(false, agent(r), nil)) == 0
+	if entry.Take(of, counts, now) != link.Active {
+		a.missing(c, site, http.StatusGone)
+		return
+	}
+	if decision != nil {
+		a.Admit(site, decision, country(sub), target)
+	}
+	c.Header("Location", address)
+	c.Status(of.Status)
+	a.Links.Record(entry, a.Visits, visits.Click{
+		Time: now, Site: site, Code: of.Code, Destination: destination, Peer: a.Peer(r), Header: r.Header, Choice: visitor.Choice, Gate: decision, Preview: preview,
+	})
+}
+
+func refused(d *gate.Decision) bool { return d != nil && d.Outcome == gate.Refuse }
+
+func country(sub *gate.Subject) string {
+	if sub == nil || sub.Country == nil {
+		return ""
+	}
+	return sub.Country.Code
+}
+
+func agent(r *http.Request) *string {
+	if name := r.Header.Get("User-Agent"); name != "" {
+		return &name
+	}
+	return nil
+}
+
+// Unknown answers whoever asks for a code that no link has.
+func (a API) Unknown(c *gin.Context, code string) {
+	c.Header("Cache-Control", "no-store")
+	host := c.Request.Host
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	site := a.Sites.Of(host)
+	if site == nil {
+		site = a.Sites.All()[0]
+	}
+	a.Links.Ask(site.Host, code)
+	a.missing(c, site, http.StatusNotFound)
+}
+
+// missing shows the page for a link that there is not, or no more.
+func (a API) missing(c *gin.Context, site *sites.Site, status int) {
+	nonce := rand.Text()
+	text, err := site.Missing.Write(link.Missing{
+		Site: site.Name, Home: site.Origin + "/", Ended: status == http.StatusGone, Accept: c.GetHeader("Accept-Language"), Default: site.Local.Languages.Default(),
+	}, nonce)
+	if err != nil {
+		a.JSON(c, 0, nil, err)
+		return
+	}
+	c.Header("Vary", "Accept-Language")
+	c.Header("Content-Security-Policy", fmt.Sprintf("default-src 'none'; img-src 'self'; style-src 'nonce-%s'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'", nonce))
+	c.Header("X-Robots-Tag", "noindex")
+	c.Data(status, "text/html; charset=utf-8", text)
+}
