@@ -48,19 +48,8 @@ func (o *of) open(cmd *cobra.Command) (*client.Client, string, error) {
 	if err != nil || *o.site != "" {
 		return c, *o.site, err
 	}
-	site, err := firstSite(cmd, c)
+	site, err := terminal.FirstSite(cmd.Context(), c)
 	return c, site, err
-}
-
-func firstSite(cmd *cobra.Command, c *client.Client) (string, error) {
-	sites, err := c.Sites(cmd.Context())
-	if err != nil {
-		return "", err
-	}
-	if len(sites) == 0 {
-		return "", errors.New("the service has no site: name one under sites in its configuration")
-	}
-	return sites[0].Host, nil
 }
 
 // read reads a file of rules; - is standard input.

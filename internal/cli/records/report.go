@@ -32,6 +32,7 @@ var reportKinds = []struct{ name, short, head string }{
 	{"languages", "Visits by language", "Language"},
 	{"labels", "Visits by label", "Label"},
 	{"links", "Visits by link", "Link"},
+	{"agents", "Visits by the family of the user agent", "User agent"},
 	{"bases", "Visits by what their country rests on", "Basis of the country"},
 }
 

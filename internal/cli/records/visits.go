@@ -96,15 +96,9 @@ func visitsListCommand(a *terminal.App) *cobra.Command {
 }
 
 func firstSite(cmd *cobra.Command, c *client.Client, query url.Values) error {
-	sites, err := c.Sites(cmd.Context())
-	if err != nil {
-		return err
-	}
-	if len(sites) == 0 {
-		return errors.New("the service has no site: name one under sites in its configuration")
-	}
-	query.Set("site", sites[0].Host)
-	return nil
+	site, err := terminal.FirstSite(cmd.Context(), c)
+	query.Set("site", site)
+	return err
 }
 
 func readVisits(cmd *cobra.Command, c *client.Client, query url.Values, limit int) ([]visit.Visit, visit.Count, error) {

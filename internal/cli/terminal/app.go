@@ -3,6 +3,8 @@
 package terminal
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -58,3 +60,15 @@ func (a *App) Client() (*client.Client, error) {
 
 // Note writes a note for people to standard error.
 func (a *App) Note(args ...any) { fmt.Fprintln(a.Err, args...) }
+
+// FirstSite gives the host of the first site of a service.
+func FirstSite(ctx context.Context, c *client.Client) (string, error) {
+	sites, err := c.Sites(ctx)
+	if err != nil {
+		return "", err
+	}
+	if len(sites) == 0 {
+		return "", errors.New("the service has no site: name one under sites in its configuration")
+	}
+	return sites[0].Host, nil
+}

@@ -71,7 +71,7 @@ func NewCode() string {
 type Compiled struct {
 	Link
 	Off   *time.Time // since when it is disabled; nil where it is not
-	own   *url.URL   // the destination
+	own   way        // for everybody whom no route fits
 	to    []way
 	tags  []language.Tag // of the site's language, and of all routes
 	match language.Matcher
@@ -80,16 +80,21 @@ type Compiled struct {
 // way is a route that was read.
 type way struct {
 	Route
-	url *url.URL
+	url  *url.URL
+	text string // of the url
+}
+
+func wayOf(r Route) way {
+	to, _ := url.Parse(r.Destination) // which was checked
+	return way{r, to, to.String()}
 }
 
 // Compile reads a link that was checked; siteLanguage is that of the pages for everybody else, BCP 47.
 func Compile(l Link, off *time.Time, siteLanguage string) *Compiled {
 	c := &Compiled{Link: l, Off: off, tags: []language.Tag{language.Make(siteLanguage)}}
-	c.own, _ = url.Parse(l.Destination)
+	c.own = wayOf(Route{Destination: l.Destination})
 	for _, r := range l.Routes {
-		to, _ := url.Parse(r.Destination)
-		c.to = append(c.to, way{r, to})
+		c.to = append(c.to, wayOf(r))
 		for _, tag := range r.Languages {
 			c.tags = append(c.tags, language.Make(tag))
 		}
@@ -130,23 +135,24 @@ type Visitor struct {
 // Choose gives the destination as the owner wrote it, and the address to redirect to: origin is where
 // visitors reach the site, query what they asked with.
 func (c *Compiled) Choose(v Visitor, origin, query string) (destination, address string) {
-	destination, to := c.Destination, c.own
+	to := &c.own
 	if len(c.to) > 0 {
 		tag := c.suits(v)
-		for _, w := range c.to {
-			if w.fits(v, tag) {
-				destination, to = w.Destination, w.url
+		for i := range c.to {
+			if c.to[i].fits(v, tag) {
+				to = &c.to[i]
 				break
 			}
 		}
 	}
+	address = to.text
 	if query != "" && len(c.HandOn) > 0 {
-		to = c.handOn(to, query)
+		address = c.handOn(to.url, query).String()
 	}
-	if to.Host == "" {
-		return destination, origin + to.String()
+	if to.url.Host == "" {
+		address = origin + address
 	}
-	return destination, to.String()
+	return to.Destination, address
 }
 
 // suits gives the language of all that the link leads to that suits a visitor best; undetermined where none

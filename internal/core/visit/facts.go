@@ -1,12 +1,16 @@
 package visit
 
 import (
+	"encoding/binary"
 	"encoding/json"
+	"math"
+	"net/netip"
 	"strconv"
 
 	"github.com/google/uuid"
 	lru "github.com/hashicorp/golang-lru/v2"
 
+	"eastporch/internal/core/addr"
 	"eastporch/internal/core/card"
 )
 
@@ -74,17 +78,29 @@ func factsKey(c *card.Card) string {
 	}
 	for _, f := range []*float64{w.Latitude, w.Longitude, w.RadiusKm} {
 		if f != nil {
-			key = strconv.AppendFloat(key, *f, 'g', -1, 64)
+			key = binary.BigEndian.AppendUint64(append(key, 1), math.Float64bits(*f))
 		}
 		key = append(key, 0)
 	}
-	key = append(n.Range.AppendTo(key), 0)
+	addRange := func(r addr.Range) {
+		for _, a := range [...]netip.Addr{r.First, r.Last} { // of one family
+			if a.Is4() {
+				four := a.As4()
+				key = append(append(key, 4), four[:]...)
+			} else if a.IsValid() {
+				six := a.As16()
+				key = append(append(key, 6), six[:]...)
+			}
+		}
+		key = append(key, 0)
+	}
+	addRange(n.Range.Range)
 	if n.ASNumber != nil {
 		key = strconv.AppendUint(key, uint64(*n.ASNumber), 10)
 	}
 	for _, e := range c.Evidence {
 		add(e.Source)
-		key = append(e.Range.AppendTo(key), 0)
+		addRange(e.Range.Range)
 		addTo(e.Reason)
 		key = append(key, byte(len(e.Facts)))
 	}

@@ -29,12 +29,9 @@ func lower(list []string) []string {
 // OfClick is [Marker.Marks] for a click on a link, where what shows others what a link leads to counts as a
 // preview; isPreview says that the request does.
 func (m Marker) OfClick(isPreview bool, agent *string, labels []string) []string {
-	if !isPreview && agent != nil {
-		name := strings.ToLower(*agent)
-		isPreview = slices.ContainsFunc(m.PreviewAgents, func(p string) bool { return strings.Contains(name, p) })
-	}
-	marks := m.Marks(agent, labels)
-	if isPreview && !slices.Contains(marks, MarkMonitor) {
+	name := lowerOf(agent)
+	marks := m.marks(name, labels)
+	if isPreview = isPreview || contains(name, m.PreviewAgents); isPreview && !slices.Contains(marks, MarkMonitor) {
 		return []string{MarkPreview}
 	}
 	return marks
@@ -43,20 +40,28 @@ func (m Marker) OfClick(isPreview bool, agent *string, labels []string) []string
 // Marks says what an agent and labels make of a visit. The owner's monitors are
 // not bots.
 func (m Marker) Marks(agent *string, labels []string) []string {
-	name := ""
-	if agent != nil {
-		name = strings.ToLower(*agent)
+	return m.marks(lowerOf(agent), labels)
+}
+
+func lowerOf(agent *string) string {
+	if agent == nil {
+		return ""
 	}
-	named := func(parts []string) bool {
-		return name != "" && slices.ContainsFunc(parts, func(p string) bool { return strings.Contains(name, p) })
-	}
+	return strings.ToLower(*agent)
+}
+
+func contains(name string, parts []string) bool {
+	return name != "" && slices.ContainsFunc(parts, func(p string) bool { return strings.Contains(name, p) })
+}
+
+func (m Marker) marks(name string, labels []string) []string {
 	labelled := func(list []string) bool {
 		return slices.ContainsFunc(list, func(l string) bool { return slices.Contains(labels, l) })
 	}
 	switch {
-	case named(m.MonitorAgents) || labelled(m.MonitorLabels):
+	case contains(name, m.MonitorAgents) || labelled(m.MonitorLabels):
 		return []string{MarkMonitor}
-	case named(m.BotAgents) || labelled(m.BotLabels):
+	case contains(name, m.BotAgents) || labelled(m.BotLabels):
 		return []string{MarkBot}
 	}
 	return []string{}

@@ -17,12 +17,12 @@ import (
 )
 
 // ofLinks is a route about links.
-func ofLinks(do func(linkapi.API, *gin.Context)) func(*handlers, *gin.Context) {
-	return func(h *handlers, c *gin.Context) { do(h.links(), c) }
+func ofLinks(do func(*linkapi.API, *gin.Context)) func(*handlers, *gin.Context) {
+	return func(h *handlers, c *gin.Context) { do(h.links, c) }
 }
 
-func (h *handlers) links() linkapi.API {
-	return linkapi.API{
+func (h *handlers) ofLinks() *linkapi.API {
+	return &linkapi.API{
 		Links:     h.Content.Links,
 		Tools:     linkapi.Tools{Site: h.oneSite, Who: callerOf, JSON: h.replyJSON, Note: h.note, Settle: h.Visits.Settle, Now: h.Service.Now},
 		Following: linkapi.Following{Visits: h.Visits.Service, Sites: h.Public.Sites, Ask: h.askForLink, Admit: h.admitToLink, Refuse: h.refuseLink, Visitor: h.linkVisitor, Peer: peer},

@@ -182,6 +182,7 @@ type handlers struct {
 	asked    atomic.Uint64 // how often the gates were asked about a request
 	listener Listener
 	door     Door
+	links    *linkapi.API
 }
 
 // route is one line of the contract.
@@ -241,15 +242,15 @@ var routes = []route{
 	{http.MethodGet, "/v1/gate/pass", true, access.Nobody, ofGates(gateapi.API.UsePass)},
 	{http.MethodGet, "/v1/gate/decide", true, access.Server, (*handlers).decideGate},
 	{http.MethodGet, "/v1/gate/refusal", true, access.Nobody, ofGates(gateapi.API.Refusal)},
-	{http.MethodGet, "/to/:code", true, access.Nobody, ofLinks(linkapi.API.Follow)},
-	{http.MethodHead, "/to/:code", true, access.Nobody, ofLinks(linkapi.API.Follow)},
-	{http.MethodGet, "/v1/links", false, access.Admin, ofLinks(linkapi.API.List)},
-	{http.MethodPost, "/v1/links", false, access.Admin, ofLinks(linkapi.API.Create)},
-	{http.MethodGet, "/v1/links/:code", false, access.Admin, ofLinks(linkapi.API.Get)},
-	{http.MethodPatch, "/v1/links/:code", false, access.Admin, ofLinks(linkapi.API.Change)},
-	{http.MethodGet, "/v1/links/:code/clicks", false, access.Admin, ofLinks(linkapi.API.Clicks)},
-	{http.MethodGet, "/v1/links/:code/qr.svg", false, access.Admin, ofLinks(linkapi.API.SVG)},
-	{http.MethodGet, "/v1/links/:code/qr.png", false, access.Admin, ofLinks(linkapi.API.PNG)},
+	{http.MethodGet, "/to/:code", true, access.Nobody, ofLinks((*linkapi.API).Follow)},
+	{http.MethodHead, "/to/:code", true, access.Nobody, ofLinks((*linkapi.API).Follow)},
+	{http.MethodGet, "/v1/links", false, access.Admin, ofLinks((*linkapi.API).List)},
+	{http.MethodPost, "/v1/links", false, access.Admin, ofLinks((*linkapi.API).Create)},
+	{http.MethodGet, "/v1/links/:code", false, access.Admin, ofLinks((*linkapi.API).Get)},
+	{http.MethodPatch, "/v1/links/:code", false, access.Admin, ofLinks((*linkapi.API).Change)},
+	{http.MethodGet, "/v1/links/:code/clicks", false, access.Admin, ofLinks((*linkapi.API).Clicks)},
+	{http.MethodGet, "/v1/links/:code/qr.svg", false, access.Admin, ofLinks((*linkapi.API).SVG)},
+	{http.MethodGet, "/v1/links/:code/qr.png", false, access.Admin, ofLinks((*linkapi.API).PNG)},
 	{http.MethodPost, "/v1/rehearsals", false, access.Server, ofGates(gateapi.API.Rehearse)},
 	{http.MethodPost, "/v1/reload", false, access.Admin, (*handlers).reload},
 	{http.MethodGet, "/v1/checkup", false, access.Admin, (*handlers).getCheckup},
@@ -326,6 +327,7 @@ func New(listener Listener, opt Options) (*gin.Engine, error) {
 		return nil, err
 	}
 	h := &handlers{Options: opt, listener: listener, door: opt.Access.Listeners[listener]}
+	h.links = h.ofLinks()
 	gin.SetMode(gin.ReleaseMode)
 	engine := gin.New()
 	engine.HandleMethodNotAllowed = true
@@ -358,7 +360,7 @@ func New(listener Listener, opt Options) (*gin.Engine, error) {
 	})
 	engine.NoRoute(func(c *gin.Context) {
 		if isLink(c.Request) {
-			h.links().Unknown(c, "")
+			h.links.Unknown(c, "")
 			return
 		}
 		if listener == AdminListener && (c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead) && !isAPI(c.Request.URL.Path) {

@@ -17,7 +17,7 @@ import (
 )
 
 // Follow redirects whoever follows a link, and has the click recorded.
-func (a API) Follow(c *gin.Context) {
+func (a *API) Follow(c *gin.Context) {
 	c.Header("Cache-Control", "no-store")
 	code := c.Param("code")
 	entry := a.Links.Find(code)
@@ -88,7 +88,7 @@ func agent(r *http.Request) *string {
 }
 
 // Unknown answers whoever asks for a code that no link has.
-func (a API) Unknown(c *gin.Context, code string) {
+func (a *API) Unknown(c *gin.Context, code string) {
 	c.Header("Cache-Control", "no-store")
 	host := c.Request.Host
 	if name, _, err := net.SplitHostPort(host); err == nil {
@@ -103,7 +103,7 @@ func (a API) Unknown(c *gin.Context, code string) {
 }
 
 // missing shows the page for a link that there is not, or no more.
-func (a API) missing(c *gin.Context, site *sites.Site, status int) {
+func (a *API) missing(c *gin.Context, site *sites.Site, status int) {
 	nonce := rand.Text()
 	text, err := site.Missing.Write(link.Missing{
 		Site: site.Name, Home: site.Origin + "/", Ended: status == http.StatusGone, Accept: c.GetHeader("Accept-Language"), Default: site.Local.Languages.Default(),

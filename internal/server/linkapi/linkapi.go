@@ -55,7 +55,7 @@ type API struct {
 }
 
 // mayUse refuses a key that is not for a site.
-func (a API) mayUse(c *gin.Context) func(string) error {
+func (a *API) mayUse(c *gin.Context) func(string) error {
 	return func(site string) error {
 		if key := a.Who(c).Key; key != nil && !key.MayUse(site) {
 			return &access.SiteError{Site: site}
@@ -65,7 +65,7 @@ func (a API) mayUse(c *gin.Context) func(string) error {
 }
 
 // List lists links.
-func (a API) List(c *gin.Context) {
+func (a *API) List(c *gin.Context) {
 	site, err := a.Site(c)
 	if err == nil {
 		err = a.mayUse(c)(site.Host)
@@ -92,7 +92,7 @@ func (a API) List(c *gin.Context) {
 	a.own(c, http.StatusOK, page, err)
 }
 
-func (a API) own(c *gin.Context, status int, value any, err error) {
+func (a *API) own(c *gin.Context, status int, value any, err error) {
 	c.Header("Cache-Control", "private, no-store")
 	a.JSON(c, status, value, err)
 }
@@ -105,7 +105,7 @@ type fresh struct {
 }
 
 // Create makes a link.
-func (a API) Create(c *gin.Context) {
+func (a *API) Create(c *gin.Context) {
 	var body fresh
 	err := request.JSON(c, &body, false)
 	var site *sites.Site
@@ -130,13 +130,13 @@ func (a API) Create(c *gin.Context) {
 }
 
 // Get gives a link.
-func (a API) Get(c *gin.Context) {
+func (a *API) Get(c *gin.Context) {
 	of, err := a.of(c)
 	a.own(c, http.StatusOK, of, err)
 }
 
 // of is the link that a request is about.
-func (a API) of(c *gin.Context) (link.Link, error) {
+func (a *API) of(c *gin.Context) (link.Link, error) {
 	of, err := a.Links.Get(c, c.Param("code"))
 	if err == nil {
 		err = a.mayUse(c)(of.Site)
@@ -145,7 +145,7 @@ func (a API) of(c *gin.Context) (link.Link, error) {
 }
 
 // Change changes a link.
-func (a API) Change(c *gin.Context) {
+func (a *API) Change(c *gin.Context) {
 	text, err := io.ReadAll(c.Request.Body)
 	if err == nil {
 		err = request.Decode(text, new(json.RawMessage))
@@ -161,9 +161,10 @@ func (a API) Change(c *gin.Context) {
 }
 
 // Clicks says who followed a link.
-func (a API) Clicks(c *gin.Context) {
+func (a *API) Clicks(c *gin.Context) {
 	q := links.ReportQuestion{Code: c.Param("code"), Compare: c.Query("compare")}
-	var err error
+	days, err := request.Int(c, "days", 7, 1, 400)
+	q.Days = days
 	for name, at := range map[string]*time.Time{"from": &q.From, "to": &q.To} {
 		if err == nil {
 			*at, err = request.Time(c, name, time.Time{})

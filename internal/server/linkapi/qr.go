@@ -20,7 +20,7 @@ import (
 const quiet = 4
 
 // SVG draws a link's QR code.
-func (a API) SVG(c *gin.Context) {
+func (a *API) SVG(c *gin.Context) {
 	of, err := a.of(c)
 	var code barcode.Barcode
 	if err == nil {
@@ -52,7 +52,7 @@ func isDark(code image.Image, x, y int) bool {
 }
 
 // PNG draws a link's QR code, of at most so many pixels a side.
-func (a API) PNG(c *gin.Context) {
+func (a *API) PNG(c *gin.Context) {
 	size, err := request.Int(c, "size", 800, 100, 4000)
 	var text bytes.Buffer
 	name := ""

@@ -25,8 +25,8 @@ const (
 	bufferBytes  = 32 << 20
 	// gather is how long the first click of a group waits for others before the group is made into visits and
 	// synced to the disk: with the time of both less than 100 ms.
-	gather    = 20 * time.Millisecond
-	groupMost = 1000
+	gather    = 50 * time.Millisecond
+	groupMost = 2000
 	// repeatWithin is how long after a click of a visitor's another one is a repetition, and repeatsKept how many
 	// clicks are remembered for it.
 	repeatWithin = 30 * time.Second

@@ -29,9 +29,10 @@ const (
 	rowsMost = 1000
 )
 
-// A ReportQuestion is what a report is about. A zero From is a week with today, a zero To now.
+// A ReportQuestion is what a report is about. A zero From is so many Days back, a zero To now.
 type ReportQuestion struct {
 	Code, Compare string
+	Days          int
 	From, To      time.Time
 	Zone          *time.Location // nil for the site's
 }
@@ -60,7 +61,7 @@ func (l *Links) Report(ctx context.Context, q ReportQuestion, may func(site stri
 	}
 	if out.From = q.From.UTC(); q.From.IsZero() {
 		year, month, day := out.To.In(q.Zone).Date()
-		out.From = time.Date(year, month, day+1-daysListed, 0, 0, 0, 0, q.Zone).UTC()
+		out.From = time.Date(year, month, day+1-q.Days, 0, 0, 0, 0, q.Zone).UTC()
 	}
 	switch {
 	case !out.From.Before(out.To):
