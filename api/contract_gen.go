@@ -303,20 +303,21 @@ type Reloaded struct {
 
 // NewVisit: as the contract has it.
 type NewVisit struct {
-	ID         *string         `json:"id,omitempty"`         // Version 7; its time is the visit's. Wants scope `server`.
-	Time       *string         `json:"time,omitempty"`       // Instead of an id. Wants scope `server`.
-	Site       string          `json:"site,omitempty"`       // The host of a configured site; may be left out where the key has one, or only one is configured.
-	Path       string          `json:"path"`                 // Begins with /; at most 2048 bytes.
-	Referrer   *string         `json:"referrer,omitempty"`   // At most 2048 bytes.
-	UserAgent  *string         `json:"user_agent,omitempty"` // By default the request's own. Wants scope `server`.
-	Link       *string         `json:"link,omitempty"`       // The name of the short link that led here; at most 64 bytes.
-	Attributes json.RawMessage `json:"attributes,omitempty"` // Your own; at most 2048 bytes and four levels.
-	Nonce      *string         `json:"nonce,omitempty"`      // Made by the page for one view: milliseconds since 1970 in base 36, a dash, and random letters and digits. A request that is sent again with it counts once.
-	Test       bool            `json:"test,omitempty"`       // Kept and marked; statistics leave it out.
-	DryRun     bool            `json:"dry_run,omitempty"`    // Read, made and answered, but not stored.
-	Address    *string         `json:"address,omitempty"`    // The visitor's address, where the reporting server knows it: no header is searched for it. Wants scope `server`.
-	Peer       *string         `json:"peer,omitempty"`       // Instead of `address`: the other end of the connection that the reporting server saw; the visitor is found in `headers`. Wants scope `server`.
-	Headers    Headers         `json:"headers,omitempty"`
+	ID          *string         `json:"id,omitempty"`          // Version 7; its time is the visit's. Wants scope `server`.
+	Time        *string         `json:"time,omitempty"`        // Instead of an id. Wants scope `server`.
+	Site        string          `json:"site,omitempty"`        // The host of a configured site; may be left out where the key has one, or only one is configured.
+	Path        string          `json:"path"`                  // Begins with /; at most 2048 bytes.
+	Referrer    *string         `json:"referrer,omitempty"`    // At most 2048 bytes.
+	UserAgent   *string         `json:"user_agent,omitempty"`  // By default the request's own. Wants scope `server`.
+	Link        *string         `json:"link,omitempty"`        // The code of the link that led here; at most 64 bytes. With the path of that link itself the visit is a click: the service records those, and with scope `admin` clicks of the past may be given.
+	Destination *string         `json:"destination,omitempty"` // Of a click: where it was led to, as the link has it.
+	Attributes  json.RawMessage `json:"attributes,omitempty"`  // Your own; at most 2048 bytes and four levels.
+	Nonce       *string         `json:"nonce,omitempty"`       // Made by the page for one view: milliseconds since 1970 in base 36, a dash, and random letters and digits. A request that is sent again with it counts once.
+	Test        bool            `json:"test,omitempty"`        // Kept and marked; statistics leave it out.
+	DryRun      bool            `json:"dry_run,omitempty"`     // Read, made and answered, but not stored.
+	Address     *string         `json:"address,omitempty"`     // The visitor's address, where the reporting server knows it: no header is searched for it. Wants scope `server`.
+	Peer        *string         `json:"peer,omitempty"`        // Instead of `address`: the other end of the connection that the reporting server saw; the visitor is found in `headers`. Wants scope `server`.
+	Headers     Headers         `json:"headers,omitempty"`
 }
 
 // Taken: as the contract has it.

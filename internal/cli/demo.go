@@ -101,6 +101,13 @@ func fillDemo(a *terminal.App, ctx context.Context, s *server.Server, file strin
 	if err := demo.Gates(ctx, c); err != nil {
 		return err
 	}
+	if err := demo.Links(ctx, c); err != nil {
+		return err
+	}
+	if err := demo.SendClicks(ctx, c, demo.Clicks(demo.Seed, visits*2/5, until), func(int, int) {}); err != nil {
+		return err
+	}
+	demo.Follow(ctx, s.URL(httpapi.PublicListener), demo.Seed)
 	// Two weeks later: a newer feed, whose edition waits to be looked at.
 	if err := demo.WriteNext(filepath.Dir(file)); err != nil {
 		return err
@@ -132,9 +139,10 @@ The regatta's own page, in the visitor's language, time and money:
 In another terminal:
   bin/eastporch visits tail%[5]s
   bin/eastporch report countries%[5]s
+  bin/eastporch links show tickets%[5]s
   bin/eastporch resolve 198.18.3.40%[5]s
 Ctrl-C stops everything.
 `, file, a.Store, link, site, elsewhere)
-	go demo.SendVisits(ctx, c, uint64(time.Now().UnixNano())) // it ends with ctx, and nothing waits for it
+	go demo.SendVisits(ctx, c, s.URL(httpapi.PublicListener), uint64(time.Now().UnixNano())) // it ends with ctx, and nothing waits for it
 	return nil
 }

@@ -75,6 +75,28 @@ func Gates(ctx context.Context, c *client.Client) error {
 	return err
 }
 
+// Links makes the regatta's links, those that are not there yet.
+func Links(ctx context.Context, c *client.Client) error {
+	for _, l := range links {
+		if _, err := c.Link(ctx, l.Code); err == nil {
+			continue
+		}
+		if _, err := c.CreateLink(ctx, l); err != nil {
+			return fmt.Errorf("link %s: %w", l.Code, err)
+		}
+	}
+	return nil
+}
+
+// SendClicks stores clicks of the week before, unless there are some already.
+func SendClicks(ctx context.Context, c *client.Client, clicks []api.NewVisit, progress func(done, all int)) error {
+	page, err := c.Visits(ctx, url.Values{"site": {Site}, "link": {links[0].Code}}, "", 1)
+	if err != nil || page.Count.Matching > 0 {
+		return err
+	}
+	return send(ctx, c, clicks, progress)
+}
+
 // WriteNext writes the geofeed that Harbour Net publishes two weeks later in
 // place of the one before.
 func WriteNext(dir string) error {
@@ -122,6 +144,10 @@ func Send(ctx context.Context, c *client.Client, visits []api.NewVisit, progress
 	if err != nil || page.Count.All >= int64(len(visits)) {
 		return err
 	}
+	return send(ctx, c, visits, progress)
+}
+
+func send(ctx context.Context, c *client.Client, visits []api.NewVisit, progress func(done, all int)) error {
 	for done := 0; done < len(visits); {
 		part := visits[done:min(done+sentAtOnce, len(visits))]
 		taken, err := c.AddVisits(ctx, part)
@@ -143,9 +169,9 @@ func Send(ctx context.Context, c *client.Client, visits []api.NewVisit, progress
 // while the demo runs.
 const between, betweenMost = 2 * time.Second, 8 * time.Second
 
-// SendVisits sends a visit now and then, until ctx ends, so that there is something
-// to see. Visits that cannot be sent are left out.
-func SendVisits(ctx context.Context, c *client.Client, seed uint64) {
+// SendVisits sends a visit now and then, and follows a link of the public listener at visitors, until ctx
+// ends, so that there is something to see. What cannot be sent is left out.
+func SendVisits(ctx context.Context, c *client.Client, visitors string, seed uint64) {
 	r := rand.New(rand.NewPCG(seed, 1))
 	for {
 		select {
@@ -155,6 +181,9 @@ func SendVisits(ctx context.Context, c *client.Client, seed uint64) {
 			v := Visits(r.Uint64(), 1, time.Now())[0]
 			v.ID = nil // its time is now
 			_, _ = c.AddVisit(ctx, v)
+			if r.IntN(4) == 0 {
+				follow(ctx, visitors, Clicks(r.Uint64(), 1, time.Now())[0])
+			}
 		}
 	}
 }

@@ -15,6 +15,7 @@ import (
 
 	"eastporch/internal/core/gate"
 	"eastporch/internal/core/handover"
+	"eastporch/internal/core/link"
 	"eastporch/internal/core/rehearsal"
 )
 
@@ -30,19 +31,21 @@ const SiteAddress = "127.0.0.1:8082"
 // seenFromCookie holds one of the words of [SeenFrom].
 const seenFromCookie = "seen_from"
 
-// Front does in Go what a reverse proxy does before the page: it passes /porch/ on to the
-// service, and asks the service about every other request. Before a page of your own, use a
+// Front does in Go what a reverse proxy does before the page: it passes /porch/ and /to/, the links, on to
+// the service, and asks the service about every other request. Before a page of your own, use a
 // recipe of package snippet.
 func Front(visitors *url.URL, key string, app http.Handler) http.Handler {
 	service := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
 		r.Out.URL.Scheme, r.Out.URL.Host, r.Out.URL.Path = visitors.Scheme, visitors.Host, strings.TrimPrefix(r.In.URL.Path, "/porch")
 		r.Out.Host = Site
-		r.Out.Header.Set("Authorization", "Bearer "+key)
+		if r.Out.Header.Del("Authorization"); !isLink(r.In.URL.Path) { // which nobody needs a key for
+			r.Out.Header.Set("Authorization", "Bearer "+key)
+		}
 		r.Out.Header["X-Forwarded-For"] = []string{seenAs(r.In)}
 	}}
 	web := &http.Client{Timeout: time.Second}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if strings.HasPrefix(r.URL.Path, "/porch/") {
+		if strings.HasPrefix(r.URL.Path, "/porch/") || isLink(r.URL.Path) {
 			service.ServeHTTP(w, r)
 			return
 		}
@@ -79,6 +82,8 @@ func Front(visitors *url.URL, key string, app http.Handler) http.Handler {
 		app.ServeHTTP(w, r)
 	})
 }
+
+func isLink(path string) bool { return strings.HasPrefix(path, link.Path("")) }
 
 // refusal shows the service's page for those whom a gate refuses.
 func refusal(visitors *url.URL, reference string) http.Handler {

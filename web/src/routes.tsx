@@ -3,6 +3,7 @@ import type { IconName } from "./components/icons";
 import { AtlasPage } from "./pages/atlas/AtlasPage";
 import { GatePage } from "./pages/gate/GatePage";
 import { RehearsePage } from "./pages/rehearse/RehearsePage";
+import { LinksPage } from "./pages/links/LinksPage";
 import { LookupPage } from "./pages/lookup/LookupPage";
 import { ManyPage } from "./pages/lookup/ManyPage";
 import { SetupPage } from "./pages/setup/SetupPage";
@@ -101,6 +102,15 @@ const pages: Route[] = [
     icon: "gate",
     key: "g",
     page: GatePage,
+  },
+  {
+    path: "/links",
+    title: "Links",
+    line: "Short addresses, and who followed them",
+    group: "Settings",
+    icon: "link",
+    key: "k",
+    page: LinksPage,
   },
   {
     path: "/atlas",

@@ -26,7 +26,7 @@ func show(a *terminal.App) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "show CODE", Short: "Say who followed a link", Args: cobra.ExactArgs(1),
 		Long: `Shows a link with its clicks and distinct visitors by day, and clicks by place, country, referrer, user
-agent and destination. Visitors are told apart within a day in UTC, and added up.`,
+agent and destination. Days are those of UTC, by which visitors are told apart, unless --zone names another.`,
 		Example: "  eastporch links show tickets\n  eastporch links show tickets --days 30 --compare programme --output json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if days < 1 || days > 400 {
@@ -55,7 +55,7 @@ agent and destination. Visitors are told apart within a day in UTC, and added up
 	}
 	cmd.Flags().IntVar(&days, "days", 7, "how many days back, with today")
 	cmd.Flags().IntVar(&rows, "rows", 10, "how many rows of each table")
-	cmd.Flags().StringVar(&zone, "zone", "", "the zone that days are of, an IANA name; by default that of the site")
+	cmd.Flags().StringVar(&zone, "zone", "", "the zone that days are of, an IANA name; UTC by default")
 	cmd.Flags().StringVar(&compare, "compare", "", "the code of another link to put beside it")
 	return cmd
 }
@@ -63,10 +63,16 @@ agent and destination. Visitors are told apart within a day in UTC, and added up
 func drawReport(out io.Writer, r *link.Report, most int) {
 	of, other := &r.Of, r.Compared
 	describe(out, &of.Link)
-	fmt.Fprintf(out, "\n%s clicks by %s visitors from %s, days of %s.\n\n", terminal.Thousands(of.Clicks), terminal.Thousands(of.Visitors), r.From.Format("2006-01-02 15:04"), r.Zone)
+	fmt.Fprintf(out, "\n%s clicks by %s visitors since %s, days of %s.\n\n", terminal.Thousands(of.Clicks), terminal.Thousands(of.Visitors), r.From.Format("2006-01-02 15:04"), r.Zone)
 	zone, err := time.LoadLocation(r.Zone)
 	if err != nil {
 		zone = time.UTC
+	}
+	visitors := func(d link.Day) string {
+		if d.Visitors == nil {
+			return ""
+		}
+		return terminal.Thousands(*d.Visitors)
 	}
 	header, figures := table.Row{"Day", "Clicks", "Visitors"}, []string{"Clicks", "Visitors"}
 	if other != nil {
@@ -75,9 +81,9 @@ func drawReport(out io.Writer, r *link.Report, most int) {
 	}
 	t := terminal.NewTable(out, header, figures...)
 	for i, d := range of.Days {
-		row := table.Row{d.From.In(zone).Format("Mon 02 Jan"), terminal.Thousands(d.Clicks), terminal.Thousands(d.Visitors)}
+		row := table.Row{d.From.In(zone).Format("Mon 02 Jan"), terminal.Thousands(d.Clicks), visitors(d)}
 		if other != nil {
-			row = append(row, terminal.Thousands(other.Days[i].Clicks), terminal.Thousands(other.Days[i].Visitors))
+			row = append(row, terminal.Thousands(other.Days[i].Clicks), visitors(other.Days[i]))
 		}
 		t.AppendRow(row)
 	}

@@ -95,7 +95,7 @@ type PlaceCount struct {
 type Day struct {
 	From     time.Time `json:"from"`
 	Clicks   int64     `json:"clicks"`
-	Visitors int64     `json:"visitors"` // Of the day in UTC with the same date.
+	Visitors *int64    `json:"visitors"` // Distinct ones; null where days are not those of UTC.
 }
 
 // Figures: What the counts say of a link.

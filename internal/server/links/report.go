@@ -34,7 +34,7 @@ type ReportQuestion struct {
 	Code, Compare string
 	Days          int
 	From, To      time.Time
-	Zone          *time.Location // nil for the site's
+	Zone          *time.Location // nil for UTC
 }
 
 // Report says who followed a link, and what is left out of that.
@@ -49,11 +49,6 @@ func (l *Links) Report(ctx context.Context, q ReportQuestion, may func(site stri
 	}
 	if q.Zone == nil {
 		q.Zone = time.UTC
-		if site := l.sites.Load().Of(of.Site); site != nil {
-			if zone, err := time.LoadLocation(site.TimeZone); err == nil {
-				q.Zone = zone
-			}
-		}
 	}
 	now := l.Now().UTC()
 	if out.To = q.To.UTC(); q.To.IsZero() {
@@ -129,7 +124,7 @@ func (l *Links) figures(ctx context.Context, of link.Link, when *link.Report, zo
 	return out, err
 }
 
-// days counts clicks by the days of a zone, and visitors by those in UTC.
+// days counts clicks by the days of a zone, and visitors where these are days in UTC.
 func (l *Links) days(ctx context.Context, out *link.Figures, f visit.Filter, zone *time.Location, now time.Time) error {
 	lines, t, err := l.Counts.Timeline(ctx, f, report.UnitsBetween("day", f.From, f.To, zone, daysMost+2), now)
 	if err != nil {
@@ -139,15 +134,20 @@ func (l *Links) days(ctx context.Context, out *link.Figures, f visit.Filter, zon
 	if err != nil {
 		return err
 	}
-	by := map[string]int64{}
+	by := map[time.Time]int64{}
 	for _, v := range visitors {
-		by[v.From.UTC().Format(time.DateOnly)] = v.Visits
+		by[v.From.UTC()] = v.Visits
+		out.Visitors += v.Visits
 	}
 	out.Partial, out.Days = t.Partial, []link.Day{}
 	for _, line := range lines {
-		d := link.Day{From: line.From.UTC(), Clicks: line.Visits, Visitors: by[line.From.In(zone).Format(time.DateOnly)]}
+		d := link.Day{From: line.From.UTC(), Clicks: line.Visits}
+		if zone == time.UTC {
+			n := by[d.From]
+			d.Visitors = &n
+		}
 		out.Days = append(out.Days, d)
-		out.Clicks, out.Visitors = out.Clicks+d.Clicks, out.Visitors+d.Visitors
+		out.Clicks += d.Clicks
 	}
 	return nil
 }

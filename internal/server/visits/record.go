@@ -89,6 +89,9 @@ func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
 	if err := checkTexts(&v); err != nil {
 		return nil, err
 	}
+	if err := checkClick(&v, body.Destination, from.Who); err != nil {
+		return nil, err
+	}
 	if v.Attributes, err = visit.CheckAttributes(body.Attributes); err != nil {
 		return nil, invalid.Field("attributes", err.Error(), fmt.Sprintf("Give one JSON object of at most %d bytes.", visit.MaxAttributes))
 	}
@@ -116,7 +119,9 @@ func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
 	if !body.DryRun {
 		from.Decided(site.Host, &v.Card, v.Path)
 	}
-	v.Marks = s.Marker.Marks(v.UserAgent, v.Card.Labels)
+	if v.Marks = s.Marker.Marks(v.UserAgent, v.Card.Labels); isClick(&v) {
+		v.Marks = s.Marker.OfClick(false, v.UserAgent, v.Card.Labels)
+	}
 	if body.Test {
 		v.Marks = append(v.Marks, visit.MarkTest)
 	}
@@ -275,9 +280,6 @@ func checkTexts(v *visit.Visit) error {
 			return invalid.Field("referrer", err.Error(), "Leave it out, or give the page that linked here.")
 		}
 	}
-	if v.Link != nil && v.Path == link.Path(*v.Link) {
-		return invalid.Field("path", "it is that of a link, whose clicks the service records itself", "Give the path of the page that the link led to.")
-	}
 	if v.Link != nil {
 		const hint = "Give the name of the link, or leave it out."
 		if err := plain.Check(*v.Link, visit.MaxLink); err != nil {
@@ -293,6 +295,26 @@ func checkTexts(v *visit.Visit) error {
 	}
 	return nil
 }
+
+// checkClick refuses visits that pass for clicks on links, which the service records itself; an owner may
+// give those of the past.
+func checkClick(v *visit.Visit, destination *string, who access.Identity) error {
+	switch {
+	case isClick(v) && !who.Scope.Includes(access.Admin):
+		return invalid.Field("path", "it is that of a link, whose clicks the service records itself", "Give the path of the page that the link led to; a key of scope admin may give clicks of the past.")
+	case destination == nil:
+		return nil
+	case !isClick(v):
+		return invalid.Field("destination", "this is no click on a link", "Leave it out, or give link and its path.")
+	}
+	if err := plain.Check(*destination, visit.MaxPath); err != nil {
+		return invalid.Field("destination", err.Error(), "Give the destination as the link has it.")
+	}
+	v.Destination = destination
+	return nil
+}
+
+func isClick(v *visit.Visit) bool { return v.Link != nil && v.Path == link.Path(*v.Link) }
 
 // whose gives the visitor that is reported, or the peer, with the header; those of the
 // request itself where none are.

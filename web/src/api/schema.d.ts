@@ -1025,6 +1025,171 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/to/{code}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description A link's code; upper case is read as lower case.
+                 * @example tickets
+                 */
+                code: string;
+            };
+            cookie?: never;
+        };
+        /**
+         * Follow a link
+         * @description Redirects at once, with the status that the link has; the click is recorded afterwards. The gates of the site come first. Who asks
+         *     for a code that no link has gets a page with 404, and for a link that has ended a page with 410.
+         */
+        get: operations["followLink"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        /**
+         * See where a link leads
+         * @description As a GET answers; it is a preview and never counts as a click.
+         */
+        head: operations["previewLink"];
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List links
+         * @description The links of a site with their clicks of the last seven days: those that are active first, then the most followed, then the newest.
+         *     With them come the codes that were asked for in these days and that no link has.
+         */
+        get: operations["listLinks"];
+        put?: never;
+        /**
+         * Make a link
+         * @description Without a code it gets one of five letters and digits. A code stays with its link for good.
+         */
+        post: operations["createLink"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/links/{code}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description The code of a link.
+                 * @example tickets
+                 */
+                code: components["parameters"]["LinkCode"];
+            };
+            cookie?: never;
+        };
+        /**
+         * A link
+         * @description What was said of it, and how it stands.
+         */
+        get: operations["getLink"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Change, disable or enable a link
+         * @description A merge patch (RFC 7396): fields that are left out stay as they are, and null takes an end or a limit away.
+         */
+        patch: operations["changeLink"];
+        trace?: never;
+    };
+    "/v1/links/{code}/clicks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description The code of a link.
+                 * @example tickets
+                 */
+                code: components["parameters"]["LinkCode"];
+            };
+            cookie?: never;
+        };
+        /**
+         * Who followed a link
+         * @description Clicks and distinct visitors by day, and clicks by country, place, referrer, user agent and destination, from counts. What is left
+         *     out of them is said. Visitors are told apart within a day in UTC, and those of several days are added up.
+         */
+        get: operations["getClicks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/links/{code}/qr.svg": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description The code of a link.
+                 * @example tickets
+                 */
+                code: components["parameters"]["LinkCode"];
+            };
+            cookie?: never;
+        };
+        /**
+         * A link's QR code as SVG
+         * @description ISO/IEC 18004, error correction level M, with the quiet zone of four modules.
+         */
+        get: operations["getLinkSVG"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/links/{code}/qr.png": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description The code of a link.
+                 * @example tickets
+                 */
+                code: components["parameters"]["LinkCode"];
+            };
+            cookie?: never;
+        };
+        /**
+         * A link's QR code as PNG
+         * @description As the SVG. Each module has the same whole number of pixels, so that the picture may be a little smaller than was asked for.
+         */
+        get: operations["getLinkPNG"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/reload": {
         parameters: {
             query?: never;
@@ -2116,6 +2281,244 @@ export interface components {
             /** @enum {string} */
             result: "passes" | "decides";
         };
+        /** @description Another destination for some. All that is given must fit; of several countries, languages or variants one. */
+        LinkRoute: {
+            /** @description ISO 3166-1 alpha-2. Names and lower case are understood. */
+            countries: string[];
+            /** @description BCP 47. Of the languages of all routes and that of the site, the one that suits the visitor best decides. */
+            languages: string[];
+            /** @description A content variant and its value, as in fees=members. */
+            variants: string[];
+            destination: string;
+        };
+        /** @description What an owner says of a link. */
+        LinkSaid: {
+            /**
+             * @description What it is called in lists.
+             * @example Posters in the towns
+             */
+            name: string;
+            note: string;
+            /**
+             * @description A path of the site, or an address whose host is one of `link_hosts` in the configuration.
+             * @example /en/tickets
+             */
+            destination: string;
+            /** @description The first that fits decides; the destination is for everybody else. */
+            routes: components["schemas"]["LinkRoute"][];
+            /**
+             * @description What a redirect answers.
+             * @enum {integer}
+             */
+            status: 301 | 302 | 307 | 308;
+            /** @description Query parameters that the destination gets where the visitor's address has them; * is all of them. */
+            hand_on: string[];
+            /**
+             * Format: date-time
+             * @description It ends then.
+             */
+            until: string | null;
+            /**
+             * Format: int64
+             * @description How often it redirects; bots and previews do not count.
+             */
+            limit: number | null;
+        };
+        /** @description A route, of which only what it depends on need be given. */
+        LinkRouteGiven: {
+            countries?: string[];
+            languages?: string[];
+            variants?: string[];
+            destination: string;
+        };
+        LinkNew: {
+            /**
+             * @description Your own word: letters a to z, digits and hyphens.
+             * @example tickets
+             */
+            code?: string;
+            /** @description The host of the site; needless where there is only one. */
+            site?: string;
+            name?: string;
+            note?: string;
+            destination: string;
+            routes?: components["schemas"]["LinkRouteGiven"][];
+            /**
+             * @default 302
+             * @enum {integer}
+             */
+            status: 301 | 302 | 307 | 308;
+            hand_on?: string[];
+            /** Format: date-time */
+            until?: string | null;
+            /** Format: int64 */
+            limit?: number | null;
+        };
+        LinkChange: {
+            name?: string;
+            note?: string;
+            destination?: string;
+            routes?: components["schemas"]["LinkRouteGiven"][];
+            /** @enum {integer} */
+            status?: 301 | 302 | 307 | 308;
+            hand_on?: string[];
+            /** Format: date-time */
+            until?: string | null;
+            /** Format: int64 */
+            limit?: number | null;
+            disabled?: boolean;
+        };
+        Link: {
+            code: string;
+            site: string;
+            /**
+             * @description What to print.
+             * @example https://heronlake.example/to/tickets
+             */
+            url: string;
+            /** @enum {string} */
+            state: "active" | "disabled" | "expired" | "limit";
+            /**
+             * Format: date-time
+             * @description Since when it is disabled or has expired; null otherwise.
+             */
+            since: string | null;
+            /**
+             * Format: int64
+             * @description How often it has redirected, without bots and previews.
+             */
+            used: number;
+            /**
+             * Format: int64
+             * @description Clicks that were redirected and not stored, because the buffer or the queue was full.
+             */
+            clicks_not_recorded: number;
+            made_by: string;
+            /** Format: date-time */
+            made_at: string;
+            /** Format: date-time */
+            changed_at: string;
+            name: string;
+            note: string;
+            destination: string;
+            routes: components["schemas"]["LinkRoute"][];
+            status: number;
+            hand_on: string[];
+            /** Format: date-time */
+            until: string | null;
+            /** Format: int64 */
+            limit: number | null;
+        };
+        LinkRow: {
+            link: components["schemas"]["Link"];
+            /** @description Clicks of the last seven days in UTC, today the last. */
+            days: number[];
+            /**
+             * Format: int64
+             * @description Of these days.
+             */
+            clicks: number;
+            last: components["schemas"]["LinkLast"] | null;
+        };
+        /** @description The newest click that counts. */
+        LinkLast: {
+            /** Format: date-time */
+            time: string;
+            place: components["schemas"]["Place"];
+            /** @description Of the town, region or country. */
+            name: string | null;
+            /** @description Your word in place of the location. */
+            placeholder: string | null;
+        };
+        /** @description A code that was asked for and that no link has. */
+        LinkAsked: {
+            code: string;
+            /** Format: int64 */
+            requests: number;
+        };
+        LinkPage: {
+            links: components["schemas"]["LinkRow"][];
+            /** @description The cursor of the next page. */
+            next: string | null;
+            /** Format: int64 */
+            all: number;
+            /** Format: int64 */
+            active: number;
+            /** @description The codes that were asked for most in these days, at most 20. */
+            asked: components["schemas"]["LinkAsked"][];
+            /**
+             * Format: int64
+             * @description Requests for other codes; no more than 500 of a day are kept by name, and none that could not be a code.
+             */
+            asked_others: number;
+        };
+        LinkCount: {
+            /** @description Empty where there is none. */
+            key: string;
+            name: string;
+            /** Format: int64 */
+            clicks: number;
+        };
+        LinkPlace: {
+            place: components["schemas"]["Place"];
+            /** @description Of the town, region or country; null where there is none. */
+            name: string | null;
+            /** @description Your word in place of the location. */
+            placeholder: string | null;
+            /** Format: int64 */
+            clicks: number;
+        };
+        LinkDay: {
+            /** Format: date-time */
+            from: string;
+            /** Format: int64 */
+            clicks: number;
+            /**
+             * Format: int64
+             * @description Distinct ones; null where days are not those of UTC.
+             */
+            visitors: number | null;
+        };
+        /** @description What the counts say of a link. */
+        LinkFigures: {
+            link: components["schemas"]["Link"];
+            /** Format: int64 */
+            clicks: number;
+            /**
+             * Format: int64
+             * @description Distinct ones of each day, added up.
+             */
+            visitors: number;
+            days: components["schemas"]["LinkDay"][];
+            countries: components["schemas"]["LinkCount"][];
+            /** @description The most first. */
+            places: components["schemas"]["LinkPlace"][];
+            referrers: components["schemas"]["LinkCount"][];
+            /** @description Families of user agents. */
+            agents: components["schemas"]["LinkCount"][];
+            destinations: components["schemas"]["LinkCount"][];
+            /** @description Clicks that are not counted, by their first mark: bot, monitor, preview, repeat or test. */
+            left_out: {
+                [key: string]: number;
+            };
+            no_point: components["schemas"]["NoPoint"];
+            /** @description There were more rows than are read. */
+            partial: boolean;
+        };
+        LinkReport: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            zone: string;
+            of: components["schemas"]["LinkFigures"];
+            compared: components["schemas"]["LinkFigures"] | null;
+            /**
+             * Format: date-time
+             * @description Before it only counts are kept.
+             */
+            rows_since: string | null;
+        };
         GateRevision: {
             /**
              * Format: int64
@@ -2543,10 +2946,10 @@ export interface components {
          */
         Verdict: "trusted" | "visitor" | "unverified" | "unreadable";
         /**
-         * @description Why a visit is left out of statistics; `private` ones are counted.
+         * @description Why a visit is left out of statistics; `private` ones are counted. `preview` and `repeat` are clicks on links: by programs that show what a link leads to or browsers that fetch ahead, and by a visitor who followed the link within the last 30 seconds.
          * @enum {string}
          */
-        Mark: "bot" | "monitor" | "test" | "private";
+        Mark: "bot" | "monitor" | "preview" | "repeat" | "test" | "private";
         Reloaded: {
             /** @description The keys that were different and are in use now. */
             changed: string[];
@@ -2574,8 +2977,10 @@ export interface components {
             referrer?: string | null;
             /** @description By default the request's own. Wants scope `server`. */
             user_agent?: string | null;
-            /** @description The name of the short link that led here; at most 64 bytes. */
+            /** @description The code of the link that led here; at most 64 bytes. With the path of that link itself the visit is a click: the service records those, and with scope `admin` clicks of the past may be given. */
             link?: string | null;
+            /** @description Of a click: where it was led to, as the link has it. */
+            destination?: string | null;
             /** @description Your own; at most 2048 bytes and four levels. */
             attributes?: Record<string, never> | null;
             /** @description Made by the page for one view: milliseconds since 1970 in base 36, a dash, and random letters and digits. A request that is sent again with it counts once. */
@@ -2641,7 +3046,10 @@ export interface components {
             path: string;
             referrer: string | null;
             user_agent: string | null;
+            /** @description The code of the link that led here. */
             link: string | null;
+            /** @description Where a click on a link was led to; null for other visits. */
+            destination: string | null;
             attributes: Record<string, never> | null;
             marks: components["schemas"]["Mark"][];
             card: components["schemas"]["Card"];
@@ -2753,6 +3161,8 @@ export interface components {
             differs: components["schemas"]["CountDiffers"][];
         };
         CountDiffers: {
+            /** @description The host of the site, or the host and path of a link. */
+            site: string;
             dimension: string;
             /**
              * @description How long the slot is.
@@ -2857,6 +3267,10 @@ export interface components {
         };
         /** @description Visits that have no place, by why. They add up. */
         NoPoint: {
+            /** @description Of those, how many have a word of yours in place of the location. */
+            placeholders: {
+                [key: string]: number;
+            };
             /**
              * Format: int64
              * @description Their address was never looked up.
@@ -3711,6 +4125,11 @@ export interface components {
         Network: string;
         /** @description Visits whose address has this label. */
         Label: string;
+        /**
+         * @description The code of a link.
+         * @example tickets
+         */
+        LinkCode: string;
         /** @description Visits that came by this link. */
         Link: string;
         /** @description Visits with this mark; without it, marked ones are listed and not counted. */
@@ -5146,7 +5565,7 @@ export interface operations {
             header?: never;
             path: {
                 /** @description What visits are counted by. */
-                by: "countries" | "regions" | "towns" | "zones" | "places" | "networks" | "paths" | "referrers" | "languages" | "labels" | "links" | "bases";
+                by: "countries" | "regions" | "towns" | "zones" | "places" | "networks" | "paths" | "referrers" | "languages" | "labels" | "links" | "bases" | "agents";
             };
             cookie?: never;
         };
@@ -5942,6 +6361,378 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    followLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description A link's code; upper case is read as lower case.
+                 * @example tickets
+                 */
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The destination. */
+            301: {
+                headers: {
+                    /** @description The destination. */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The destination. A link may answer with 301, 307 or 308 instead. */
+            302: {
+                headers: {
+                    /** @description The destination. */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The destination. */
+            307: {
+                headers: {
+                    /** @description The destination. */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The destination. */
+            308: {
+                headers: {
+                    /** @description The destination. */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A gate refuses the visitor; or with 404 or 451. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description No link has this code. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description The link is disabled, has expired or was followed as often as it may be. */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description A gate refuses the visitor. */
+            451: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description A link's code; upper case is read as lower case.
+                 * @example tickets
+                 */
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The destination. */
+            301: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The destination. */
+            302: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The destination. */
+            307: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The destination. */
+            308: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description No link has this code. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The link has ended. */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A gate refuses the visitor, or the request is wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    listLinks: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+                /** @description active, or ended: disabled, expired or at its limit. */
+                state?: "active" | "ended";
+                /** @description Part of the code, name, note or destination. */
+                search?: string;
+                /** @description What `next` said. */
+                cursor?: string;
+                /** @description How many at most. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The links. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    createLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkNew"];
+            };
+        };
+        responses: {
+            /** @description It is followed from now on. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Link"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description The code of a link.
+                 * @example tickets
+                 */
+                code: components["parameters"]["LinkCode"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The link. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Link"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description The code of a link.
+                 * @example tickets
+                 */
+                code: components["parameters"]["LinkCode"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkChange"];
+            };
+        };
+        responses: {
+            /** @description It is followed so from now on. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Link"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getClicks: {
+        parameters: {
+            query?: {
+                /** @description How many days back, with today; instead of from. */
+                days?: number;
+                /** @description At or after this time. */
+                from?: string;
+                /** @description Before this time; now by default. */
+                to?: string;
+                /**
+                 * @description The zone that days are of, an IANA name; UTC by default, by whose days visitors are told apart.
+                 * @example Europe/Zurich
+                 */
+                zone?: string;
+                /** @description The code of another link of the site to put beside it. */
+                compare?: string;
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description The code of a link.
+                 * @example tickets
+                 */
+                code: components["parameters"]["LinkCode"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The statistics. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkReport"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLinkSVG: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description The code of a link.
+                 * @example tickets
+                 */
+                code: components["parameters"]["LinkCode"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The code. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/svg+xml": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLinkPNG: {
+        parameters: {
+            query?: {
+                /** @description Width and height, in pixels, at the most. */
+                size?: number;
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description The code of a link.
+                 * @example tickets
+                 */
+                code: components["parameters"]["LinkCode"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The code. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
                 };
             };
             default: components["responses"]["Problem"];

@@ -36,6 +36,8 @@ export const names: Record<string, string> = {
   "gate-check": "what is wrong with the rules",
   "gate-simulation": "the simulation",
   rehearsal: "the rehearsal",
+  links: "the links",
+  clicks: "who followed the link",
 };
 
 /** isMissing says whether a page lacks what a query asks for: a 404 is an answer, and the sites have a page of their own. */

@@ -14,6 +14,12 @@ const shapes = {
   trail: <path d="M3 2v12M3 4h5M3 8.5h8M3 13h10M10 4h.1" />,
   atlas: <path d="m8 2 6 3-6 3-6-3zM2 8l6 3 6-3M2 11l6 3 6-3" />,
   gate: <path d="M1.5 5.5h13M3 5.5v8M13 5.5v8M1.5 8.5h13M6 8.5v5M10 8.5v5M2.5 5.5 4 3h8l1.5 2.5" />,
+  link: (
+    <path d="M7 4.5 8.5 3a3.2 3.2 0 0 1 4.5 4.5L11 9.5a3.2 3.2 0 0 1-4.5 0M9 11.5 7.5 13A3.2 3.2 0 0 1 3 8.5l2-2a3.2 3.2 0 0 1 4.5 0" />
+  ),
+  qr: (
+    <path d="M2.5 2.5h4v4h-4zM9.5 2.5h4v4h-4zM2.5 9.5h4v4h-4zM9.5 9.5h1.5v1.5M13.5 9.5v4h-4M13.5 13.5h.1" />
+  ),
   rehearse: <path d="M2.5 2.5h4.5v11H2.5zM9 2.5h4.5v11H9z" />,
   grip: (
     <path d="M6 3.5h.1M10 3.5h.1M6 8h.1M10 8h.1M6 12.5h.1M10 12.5h.1" strokeWidth="2" strokeLinecap="round" />

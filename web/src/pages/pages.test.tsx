@@ -15,6 +15,7 @@ const pages = [
   "/setup",
   "/gate",
   "/rehearse?from=PT&from=JP&from=unknown&path=/early/eights",
+  "/links?link=tickets",
 ];
 
 const nameOf = (a: Asked) => `${a.method} ${a.path}?${a.query.toString()}`;

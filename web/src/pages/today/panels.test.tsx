@@ -4,7 +4,8 @@ import type { Report, Visit } from "../../api/client";
 import { recordedBody } from "../../testkit/answers";
 import { on, open } from "../../testkit/console";
 import { oppositeOfSun } from "./sun";
-import { nameOf, visitsOf } from "./LastHourMap";
+import { nameOf } from "../../features/map/SmallWorld";
+import { visitsOf } from "./LastHourMap";
 
 const list = recordedBody("GET /v1/visits?limit=50&site=heronlake.example") as { visits: Visit[] };
 const first = list.visits[0] as Visit;
