@@ -19,8 +19,8 @@ import (
 	"eastporch/internal/core/checkup"
 )
 
-// A link of a chain of real proxies, the outermost first.
-type link struct {
+// A chainLink is one of a chain of real proxies, the outermost first.
+type chainLink struct {
 	program string // nginx or haproxy
 	from    string // the address that it connects from
 	lines   string // what it does with the headers
@@ -35,7 +35,7 @@ const (
 
 // chainOf starts the links in front of an upstream, and gives the port of the outermost,
 // which wants the PROXY protocol, so that a test can connect as anybody.
-func chainOf(t *testing.T, upstream string, links ...link) (port string) {
+func chainOf(t *testing.T, upstream string, links ...chainLink) (port string) {
 	t.Helper()
 	for i := len(links) - 1; i >= 0; i-- {
 		l := links[i]
@@ -106,9 +106,9 @@ func nth(i int) string { return fmt.Sprintf("198.18.3.%d", 1+i) }
 // lines mend it.
 func TestCheckupOfRealSetUps(t *testing.T) {
 	t.Parallel()
-	nginx, inner := link{program: "nginx", from: "127.0.0.2", lines: nginxExtends}, link{program: "haproxy", from: "127.0.0.2", lines: haproxyExtends}
-	outer := link{program: "nginx", from: "127.0.0.3", lines: nginxExtends}
-	with := func(l link, lines string) link {
+	nginx, inner := chainLink{program: "nginx", from: "127.0.0.2", lines: nginxExtends}, chainLink{program: "haproxy", from: "127.0.0.2", lines: haproxyExtends}
+	outer := chainLink{program: "nginx", from: "127.0.0.3", lines: nginxExtends}
+	with := func(l chainLink, lines string) chainLink {
 		l.lines = lines
 		return l
 	}
@@ -121,20 +121,20 @@ func TestCheckupOfRealSetUps(t *testing.T) {
 	forge := func(i int) []string { return []string{fmt.Sprintf("X-Forwarded-For: 203.0.113.%d", i)} }
 	tests := []struct {
 		name   string
-		links  []link // none: clients connect by themselves
+		links  []chainLink // none: clients connect by themselves
 		flags  map[string]any
 		header func(i int) []string // of the client
 		state  checkup.State
 		check  string // the finding that is meant
 		mended string // among its lines
 	}{
-		{"nginx", []link{nginx}, proxies("127.0.0.2/32"), nil, checkup.OK, "trusted-proxy", ""},
-		{"HAProxy", []link{inner}, proxies("127.0.0.2/32"), nil, checkup.OK, "trusted-proxy", ""},
-		{"nginx before HAProxy", []link{outer, inner}, proxies("127.0.0.2/31"), nil, checkup.OK, "trusted-proxy", ""},
-		{"the same by two hops", []link{outer, inner}, and(proxies("127.0.0.2/32"), "proxies.hops", 2), nil, checkup.OK, "trusted-proxy", ""},
-		{"HAProxy with the PROXY protocol", []link{{program: "haproxy", from: "127.0.0.2", server: "send-proxy-v2", mode: "tcp"}}, and(proxies("203.0.113.0/28"), "public.proxy_protocol", []any{"127.0.0.2/32"}), nil, checkup.OK, "forged-lists", ""},
-		{"nginx with X-Real-IP", []link{with(nginx, "proxy_set_header X-Real-IP $remote_addr;")}, and(proxies("127.0.0.2/32"), "proxies.header", "X-Real-IP"), nil, checkup.OK, "trusted-proxy", ""},
-		{"HAProxy with Forwarded", []link{with(inner, "http-request add-header Forwarded for=%[src]")}, and(proxies("127.0.0.2/32"), "proxies.header", "Forwarded"), nil, checkup.OK, "trusted-proxy", ""},
+		{"nginx", []chainLink{nginx}, proxies("127.0.0.2/32"), nil, checkup.OK, "trusted-proxy", ""},
+		{"HAProxy", []chainLink{inner}, proxies("127.0.0.2/32"), nil, checkup.OK, "trusted-proxy", ""},
+		{"nginx before HAProxy", []chainLink{outer, inner}, proxies("127.0.0.2/31"), nil, checkup.OK, "trusted-proxy", ""},
+		{"the same by two hops", []chainLink{outer, inner}, and(proxies("127.0.0.2/32"), "proxies.hops", 2), nil, checkup.OK, "trusted-proxy", ""},
+		{"HAProxy with the PROXY protocol", []chainLink{{program: "haproxy", from: "127.0.0.2", server: "send-proxy-v2", mode: "tcp"}}, and(proxies("203.0.113.0/28"), "public.proxy_protocol", []any{"127.0.0.2/32"}), nil, checkup.OK, "forged-lists", ""},
+		{"nginx with X-Real-IP", []chainLink{with(nginx, "proxy_set_header X-Real-IP $remote_addr;")}, and(proxies("127.0.0.2/32"), "proxies.header", "X-Real-IP"), nil, checkup.OK, "trusted-proxy", ""},
+		{"HAProxy with Forwarded", []chainLink{with(inner, "http-request add-header Forwarded for=%[src]")}, and(proxies("127.0.0.2/32"), "proxies.header", "Forwarded"), nil, checkup.OK, "trusted-proxy", ""},
 		{"no proxy", nil, and(proxies(), "public.proxy_protocol", listed), nil, checkup.OK, "forged-lists", ""},
 		{"no proxy, and one stranger who forges", nil, and(proxies(), "public.proxy_protocol", listed), func(i int) []string {
 			if i >= 34 {
@@ -142,25 +142,25 @@ func TestCheckupOfRealSetUps(t *testing.T) {
 			}
 			return nil
 		}, checkup.OK, "forged-lists", ""},
-		{"clients who forge lists", []link{nginx}, proxies("127.0.0.2/32"), forge, checkup.OK, "forged-lists", ""},
-		{"nginx through a Unix socket", []link{nginx}, proxies("unix"), nil, checkup.OK, "trusted-proxy", ""},
+		{"clients who forge lists", []chainLink{nginx}, proxies("127.0.0.2/32"), forge, checkup.OK, "forged-lists", ""},
+		{"nginx through a Unix socket", []chainLink{nginx}, proxies("unix"), nil, checkup.OK, "trusted-proxy", ""},
 
-		{"nginx that is not trusted", []link{nginx}, proxies("203.0.113.0/28"), nil, checkup.Attention, "untrusted-proxy", `- "127.0.0.2/32"`},
-		{"one that is not trusted before one that is", []link{outer, inner}, proxies("127.0.0.2/32"), nil, checkup.Attention, "untrusted-proxy", `- "127.0.0.3/32"`},
-		{"too few hops", []link{outer, inner}, and(proxies("127.0.0.2/32"), "proxies.hops", 1), nil, checkup.Attention, "hops-too-few", "hops: 2"},
-		{"too many hops", []link{outer, inner}, and(proxies("127.0.0.2/32"), "proxies.hops", 3), nil, checkup.Attention, "hops-too-many", "hops: 2"},
-		{"the header in some locations only", []link{with(nginx, "location = /v1/visitor/address { "+nginxExtends+" @pass } location / { @pass }")}, proxies("127.0.0.2/32"), nil, checkup.Attention, "header-sometimes", nginxExtends},
-		{"no header", []link{with(nginx, "")}, proxies("127.0.0.2/32"), nil, checkup.Attention, "header-absent", nginxExtends},
-		{"another header than is believed", []link{with(nginx, "proxy_set_header X-Real-IP $remote_addr;")}, proxies("127.0.0.2/32"), nil, checkup.Attention, "header-absent", "header: X-Real-IP"},
-		{"nginx that sends none, before HAProxy on one host", []link{with(outer, ""), inner}, proxies("127.0.0.2/31"), nil, checkup.Attention, "nobody-before", haproxyExtends},
-		{"HAProxy that writes the header anew", []link{outer, with(inner, "http-request set-header X-Forwarded-For %[src]")}, proxies("127.0.0.2/31"), nil, checkup.Attention, "nobody-before", haproxyExtends},
-		{"nginx that hides its clients", []link{with(nginx, "proxy_set_header X-Forwarded-For unknown;")}, proxies("127.0.0.2/32"), nil, checkup.Attention, "unreadable", nginxExtends},
-		{"nginx that passes on what clients write", []link{nginx}, proxies("127.0.0.2/32"), func(int) []string { return []string{"X-Real-IP: 203.0.113.77"} }, checkup.Attention, "headers-disagree", "http-request del-header X-Real-IP"},
-		{"everybody is trusted", []link{nginx}, proxies("0.0.0.0/0"), nil, checkup.Attention, "trusts-everybody", "0.0.0.0/0"},
-		{"visitors are trusted", []link{nginx}, proxies("127.0.0.2/32", "198.18.0.0/16"), nil, checkup.Attention, "trusted-visitors", "198.18.0.0/16"},
-		{"the PROXY protocol from one who is not listed", []link{{program: "haproxy", from: "127.0.0.2", lines: haproxyExtends, server: "send-proxy-v2"}}, proxies("127.0.0.2/32"), nil, checkup.Attention, "proxy-protocol-unexpected", `- "127.0.0.2/32"`},
-		{"no PROXY protocol from one who is listed", []link{inner}, and(proxies(), "public.proxy_protocol", []any{"127.0.0.2/32"}), nil, checkup.Attention, "proxy-protocol-missing", "send-proxy-v2"},
-		{"a TCP balancer that says nothing", []link{{program: "haproxy", from: "127.0.0.2", mode: "tcp"}}, proxies(), nil, checkup.Attention, "one-peer", `- "127.0.0.2/32"`},
+		{"nginx that is not trusted", []chainLink{nginx}, proxies("203.0.113.0/28"), nil, checkup.Attention, "untrusted-proxy", `- "127.0.0.2/32"`},
+		{"one that is not trusted before one that is", []chainLink{outer, inner}, proxies("127.0.0.2/32"), nil, checkup.Attention, "untrusted-proxy", `- "127.0.0.3/32"`},
+		{"too few hops", []chainLink{outer, inner}, and(proxies("127.0.0.2/32"), "proxies.hops", 1), nil, checkup.Attention, "hops-too-few", "hops: 2"},
+		{"too many hops", []chainLink{outer, inner}, and(proxies("127.0.0.2/32"), "proxies.hops", 3), nil, checkup.Attention, "hops-too-many", "hops: 2"},
+		{"the header in some locations only", []chainLink{with(nginx, "location = /v1/visitor/address { "+nginxExtends+" @pass } location / { @pass }")}, proxies("127.0.0.2/32"), nil, checkup.Attention, "header-sometimes", nginxExtends},
+		{"no header", []chainLink{with(nginx, "")}, proxies("127.0.0.2/32"), nil, checkup.Attention, "header-absent", nginxExtends},
+		{"another header than is believed", []chainLink{with(nginx, "proxy_set_header X-Real-IP $remote_addr;")}, proxies("127.0.0.2/32"), nil, checkup.Attention, "header-absent", "header: X-Real-IP"},
+		{"nginx that sends none, before HAProxy on one host", []chainLink{with(outer, ""), inner}, proxies("127.0.0.2/31"), nil, checkup.Attention, "nobody-before", haproxyExtends},
+		{"HAProxy that writes the header anew", []chainLink{outer, with(inner, "http-request set-header X-Forwarded-For %[src]")}, proxies("127.0.0.2/31"), nil, checkup.Attention, "nobody-before", haproxyExtends},
+		{"nginx that hides its clients", []chainLink{with(nginx, "proxy_set_header X-Forwarded-For unknown;")}, proxies("127.0.0.2/32"), nil, checkup.Attention, "unreadable", nginxExtends},
+		{"nginx that passes on what clients write", []chainLink{nginx}, proxies("127.0.0.2/32"), func(int) []string { return []string{"X-Real-IP: 203.0.113.77"} }, checkup.Attention, "headers-disagree", "http-request del-header X-Real-IP"},
+		{"everybody is trusted", []chainLink{nginx}, proxies("0.0.0.0/0"), nil, checkup.Attention, "trusts-everybody", "0.0.0.0/0"},
+		{"visitors are trusted", []chainLink{nginx}, proxies("127.0.0.2/32", "198.18.0.0/16"), nil, checkup.Attention, "trusted-visitors", "198.18.0.0/16"},
+		{"the PROXY protocol from one who is not listed", []chainLink{{program: "haproxy", from: "127.0.0.2", lines: haproxyExtends, server: "send-proxy-v2"}}, proxies("127.0.0.2/32"), nil, checkup.Attention, "proxy-protocol-unexpected", `- "127.0.0.2/32"`},
+		{"no PROXY protocol from one who is listed", []chainLink{inner}, and(proxies(), "public.proxy_protocol", []any{"127.0.0.2/32"}), nil, checkup.Attention, "proxy-protocol-missing", "send-proxy-v2"},
+		{"a TCP balancer that says nothing", []chainLink{{program: "haproxy", from: "127.0.0.2", mode: "tcp"}}, proxies(), nil, checkup.Attention, "one-peer", `- "127.0.0.2/32"`},
 		{"a CDN that is not trusted", nil, and(proxies(), "public.proxy_protocol", listed), func(i int) []string {
 			if i >= 34 {
 				return forge(i)

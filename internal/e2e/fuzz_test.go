@@ -24,6 +24,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/api"
+	"eastporch/internal/client"
+	"eastporch/internal/core/link"
 )
 
 var (
@@ -184,7 +186,9 @@ func TestEveryOperationSurvivesOddRequests(t *testing.T) {
 	require.NoError(t, err)
 	key, err := s.client.Keys(t.Context())
 	require.NoError(t, err)
-	f := &fuzzer{r: rand.New(rand.NewPCG(*fuzzSeed, 1)), ids: []string{"00000000-0000-0000-0000-000000000000", "x", page.Visits[0].ID.String(), page.Visits[1].ID.String(), key[0].ID.String()}}
+	made, err := s.client.CreateLink(t.Context(), client.NewLink{Code: "tickets", Said: link.Said{Destination: "/x"}})
+	require.NoError(t, err)
+	f := &fuzzer{r: rand.New(rand.NewPCG(*fuzzSeed, 1)), ids: []string{"00000000-0000-0000-0000-000000000000", "x", page.Visits[0].ID.String(), page.Visits[1].ID.String(), key[0].ID.String(), made.Code}}
 	statuses, operations, requests := map[int]int{}, 0, 0
 	web := &contract{t: t, router: s.contract.router, next: &http.Transport{MaxIdleConnsPerHost: 4}}
 	began := time.Now()

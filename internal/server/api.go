@@ -79,6 +79,7 @@ func (s *Server) visits(set *settings, cards *card.Pipeline, known *sites.Sites)
 		Settle: func(ctx context.Context) {
 			ctx, cancel := context.WithTimeout(ctx, settleWithin)
 			defer cancel()
+			s.links.Settle(ctx)
 			s.intake.Settle(ctx)
 		},
 	}, err

@@ -56,7 +56,7 @@ func (a *API) Follow(c *gin.Context) {
 			}
 		}
 	}
-	counts := of.Limit == nil || !preview && len(a.Visits.Marker.OfClick(false, agent(r), nil)) == 0
+	counts := of.Limit != nil && !preview && len(a.Visits.Marker.OfClick(false, agent(r), nil)) == 0 // else afterwards
 	if entry.Take(of, counts, now) != link.Active {
 		a.missing(c, site, http.StatusGone)
 		return
@@ -68,7 +68,7 @@ func (a *API) Follow(c *gin.Context) {
 	c.Status(of.Status)
 	a.Links.Record(entry, a.Visits, visits.Click{
 		Time: now, Site: site, Code: of.Code, Destination: destination, Peer: a.Peer(r), Header: r.Header, Choice: visitor.Choice, Gate: decision, Preview: preview,
-	})
+	}, of.Limit != nil)
 }
 
 func refused(d *gate.Decision) bool { return d != nil && d.Outcome == gate.Refuse }

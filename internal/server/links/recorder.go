@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"hash/maphash"
 	"net/netip"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -33,12 +34,14 @@ const (
 	repeatsKept  = 100_000
 )
 
-// buffered is a click that waits.
+// buffered is a click that waits, or somebody who waits for those before.
 type buffered struct {
 	of      *Entry
 	to      *visits.Visits
 	click   visits.Click
+	counted bool  // for the limit, already
 	carries int64 // bytes
+	settled chan struct{}
 }
 
 // A recorder makes visits of clicks, beside the requests.
@@ -57,9 +60,9 @@ func newRecorder(l *Links) *recorder {
 }
 
 // Record has a click recorded, and never waits: where the buffer is full the click is counted as not
-// recorded. The header must not change any more.
-func (l *Links) Record(of *Entry, to *visits.Visits, click visits.Click) {
-	b := &buffered{of: of, to: to, click: click, carries: 256}
+// recorded. The header must not change any more; counted says that [Entry.Take] has counted it.
+func (l *Links) Record(of *Entry, to *visits.Visits, click visits.Click, counted bool) {
+	b := &buffered{of: of, to: to, click: click, counted: counted, carries: 256}
 	for name, lines := range click.Header {
 		b.carries += int64(len(name))
 		for _, line := range lines {
@@ -84,6 +87,20 @@ func (r *recorder) lose(list ...*buffered) {
 		b.of.newlyLost.Add(1)
 	}
 	r.total.Add(int64(len(list)))
+}
+
+// Settle waits until the clicks of before are with the other visits, as long as ctx lasts.
+func (l *Links) Settle(ctx context.Context) {
+	b := &buffered{settled: make(chan struct{})}
+	select {
+	case l.clicks.queue <- b:
+	case <-ctx.Done():
+		return
+	}
+	select {
+	case <-b.settled:
+	case <-ctx.Done():
+	}
 }
 
 // NotRecorded is how many clicks were redirected and not recorded since the start.
@@ -118,10 +135,11 @@ func (l *Links) Run(ctx context.Context) error {
 			}
 		}
 		timer.Reset(gather)
-		for waiting := true; waiting && len(group) < groupMost; {
+		for waiting := group[0].settled == nil; waiting && len(group) < groupMost; {
 			select {
 			case b := <-r.queue:
 				group = append(group, b)
+				waiting = b.settled == nil
 			case <-timer.C:
 				waiting = false
 			case <-ctx.Done():
@@ -136,12 +154,20 @@ func (l *Links) Run(ctx context.Context) error {
 func (r *recorder) record(ctx context.Context, group []*buffered) {
 	queued, from := make([]visit.QueuedVisit, 0, len(group)), make([]*buffered, 0, len(group))
 	for _, b := range group {
+		if b.settled != nil {
+			defer close(b.settled)
+			continue
+		}
 		r.bytes.Add(-b.carries)
 		v, err := r.visit(b)
 		if err != nil {
 			r.links.Log.Error("a click was not recorded", "link", b.click.Code, "error", err)
 			r.lose(b)
 			continue
+		}
+		if !b.counted && !slices.ContainsFunc(v.Row.Marks, func(m string) bool { return m != visit.MarkRepeat && m != visit.MarkPrivate }) {
+			b.of.used.Add(1)
+			b.of.newlyUsed.Add(1)
 		}
 		queued, from = append(queued, v), append(from, b)
 	}
