@@ -111,10 +111,11 @@ func (p *page) text(selector string) string {
 }
 
 // says waits until a part of the page has a text: answers of before stand until
-// new ones come.
+// new ones come, and parts are drawn anew meanwhile.
 func (p *page) says(selector, text string) {
 	p.t.Helper()
-	require.Eventually(p.t, func() bool { return strings.Contains(p.text(selector), text) }, time.Minute, 20*time.Millisecond, text)
+	look := fmt.Sprintf(`document.querySelector(%q)?.innerText ?? ""`, selector)
+	require.Eventually(p.t, func() bool { return strings.Contains(p.eval(look), text) }, time.Minute, 20*time.Millisecond, text)
 }
 
 func (p *page) eval(expression string) string {

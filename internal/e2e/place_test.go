@@ -37,7 +37,7 @@ func TestAPlaceholderNamesAPlace(t *testing.T) {
 	}
 	countries, of := counts("countries")
 	assert.Equal(t, map[string]int64{"NO": 3, "PT": 1, "": 1}, countries)
-	assert.Equal(t, report.NoPoint{Skipped: 1}, of.NoPoint)
+	assert.Equal(t, report.NoPoint{Placeholders: map[string]int64{}, Skipped: 1}, of.NoPoint)
 	towns, _ := counts("towns")
 	assert.Equal(t, map[string]int64{"NO/NO-03/Oslo": 3, "PT/PT-11/Lisbon": 1}, towns)
 
