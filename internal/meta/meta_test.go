@@ -17,7 +17,7 @@ const module = "eastporch/"
 
 // pure are the data packages that the core may use, beside itself and the
 // standard library.
-var pure = []string{"golang.org/x/text/", "github.com/google/uuid", "github.com/shopspring/decimal", "github.com/hashicorp/golang-lru/", "go.yaml.in/yaml/"}
+var pure = []string{"golang.org/x/text/", "github.com/google/uuid", "github.com/shopspring/decimal", "github.com/hashicorp/golang-lru/", "go.yaml.in/yaml/", "github.com/mileusna/useragent"}
 
 // mayUse says what each part of internal may import of ours; the core only
 // itself. A part that is missing here fails the test, so that its place is
@@ -44,9 +44,11 @@ var mayUse = map[string][]string{
 	"internal/server/gateapi":        {"api", "internal/core/", "internal/server/access", "internal/server/gates", "internal/server/problem", "internal/server/rehearsals", "internal/server/request", "internal/server/sites"},
 	"internal/server/gates":          {"api", "internal/core/", "internal/server/lifecycle", "internal/server/sites"},
 	"internal/server/guard":          {"internal/server/metrics", "internal/server/problem"},
-	"internal/server/httpapi":        {"api", "internal/core/", "internal/editions", "internal/files/", "internal/flags", "internal/server/access", "internal/server/atlases", "internal/server/gateapi", "internal/server/gates", "internal/server/guard", "internal/server/localize", "internal/server/lookup", "internal/server/metrics", "internal/server/page", "internal/server/problem", "internal/server/rehearsals", "internal/server/request", "internal/server/respond", "internal/server/sites", "internal/server/visits"},
+	"internal/server/httpapi":        {"api", "internal/core/", "internal/editions", "internal/files/", "internal/flags", "internal/server/access", "internal/server/atlases", "internal/server/gateapi", "internal/server/gates", "internal/server/guard", "internal/server/linkapi", "internal/server/links", "internal/server/localize", "internal/server/lookup", "internal/server/metrics", "internal/server/page", "internal/server/problem", "internal/server/rehearsals", "internal/server/request", "internal/server/respond", "internal/server/sites", "internal/server/visits"},
 	"internal/server/intake":         {"internal/core/"},
 	"internal/server/lifecycle":      {},
+	"internal/server/linkapi":        {"internal/core/", "internal/server/access", "internal/server/gateapi", "internal/server/gates", "internal/server/links", "internal/server/request", "internal/server/sites", "internal/server/visits"},
+	"internal/server/links":          {"internal/core/", "internal/server/sites", "internal/server/visits"},
 	"internal/server/localize":       {"api", "internal/core/", "internal/server/rates", "internal/server/sites"},
 	"internal/server/lookup":         {"api", "internal/core/"},
 	"internal/server/metrics":        {"internal/core/"},
@@ -59,8 +61,9 @@ var mayUse = map[string][]string{
 	"internal/server/request":        {"internal/core/", "internal/files/answers", "internal/server/problem", "internal/server/sites"},
 	"internal/server/respond":        {"internal/core/", "internal/files/answers", "internal/server/request"},
 	"internal/server/sites":          {"internal/core/"},
-	"internal/server/store":          {"internal/core/", "internal/server/access", "internal/server/store/gaterows"},
+	"internal/server/store":          {"internal/core/", "internal/server/access", "internal/server/store/gaterows", "internal/server/store/linkrows"},
 	"internal/server/store/gaterows": {"internal/core/"},
+	"internal/server/store/linkrows": {"internal/core/"},
 	"internal/server/visits":         {"api", "internal/core/", "internal/files/visits", "internal/server/access", "internal/server/sites"},
 	"internal/server/webui":          {},
 	"internal/flags":                 {"internal/core/"},

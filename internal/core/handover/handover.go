@@ -183,3 +183,11 @@ func Open(value string, key []byte, now time.Time) (Facts, error) {
 	}
 	return c.Facts, nil
 }
+
+// Fields of a question about another request, which the owner's proxy sets.
+const (
+	OriginalTarget = "Porch-Original-Target"
+	OriginalMethod = "Porch-Original-Method"
+	OriginalScheme = "Porch-Original-Scheme"
+	OriginalHost   = "Porch-Original-Host"
+)

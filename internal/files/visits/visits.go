@@ -179,7 +179,7 @@ func (c *csvWriter) Write(v visit.Visit) error {
 		asNumber = strconv.FormatInt(*f.ASNumber, 10)
 	}
 	row := []string{
-		f.ID, f.Time.Format("2006-01-02T15:04:05.000Z"), f.Site, f.Path, text(f.Referrer), text(f.UserAgent), text(f.Link), text(f.Attributes), f.Marks, text(f.Address), text(f.Kind),
+		f.ID, f.Time.Format("2006-01-02T15:04:05.000Z"), f.Site, f.Path, text(f.Referrer), text(f.UserAgent), text(f.Link), text(f.Destination), text(f.Attributes), f.Marks, text(f.Address), text(f.Kind),
 		f.Level, text(f.CountryCode), text(f.Basis), text(f.RegionCode), text(f.City), number(f.Latitude), number(f.Longitude), number(f.RadiusKm), text(f.TimeZone),
 		asNumber, text(f.Operator), f.Labels, f.Language, f.Card, f.Trail,
 	}

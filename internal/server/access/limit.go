@@ -2,10 +2,13 @@ package access
 
 import (
 	"math"
+	"net/netip"
 	"sync"
 	"time"
 
 	"golang.org/x/time/rate"
+
+	"eastporch/internal/core/addr"
 )
 
 // A Limiter lets each of many callers do so much a second. Its memory is
@@ -63,4 +66,16 @@ func (l *Limiter) of(caller string) *rate.Limiter {
 		l.young[caller] = one
 	}
 	return one
+}
+
+// LimitName is what a visitor is called in limits. A truncated address is enough, and stands for a household
+// of IPv6.
+func LimitName(visitor netip.Addr) string {
+	switch {
+	case !visitor.IsValid():
+		return "nobody"
+	case visitor.Is6():
+		visitor = addr.Truncate(visitor)
+	}
+	return visitor.String()
 }

@@ -282,3 +282,17 @@ func (a API) Rehearse(c *gin.Context) {
 	c.Header("Cache-Control", "private, no-store")
 	a.JSON(c, http.StatusOK, answer, err)
 }
+
+// Admit answers a proxy that the visitor is admitted.
+func Admit(c *gin.Context) {
+	c.Header(handover.GateField, handover.Admitted)
+	c.Status(http.StatusNoContent)
+}
+
+// Refuse answers a proxy that the visitor is refused: with a reference, and the status that the page has.
+func Refuse(c *gin.Context, reference string, status int) {
+	c.Header(handover.GateField, string(gate.Refuse))
+	c.Header("Porch-Gate-Reference", reference)
+	c.Header("Porch-Gate-Status", strconv.Itoa(status))
+	c.Status(http.StatusForbidden)
+}

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"math"
 	"net/http"
-	"net/netip"
 	"net/url"
 	"slices"
 	"strconv"
@@ -13,7 +12,6 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"eastporch/internal/core/addr"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/guard"
 	"eastporch/internal/server/problem"
@@ -131,7 +129,7 @@ func (h *handlers) stillAdmitted(c *gin.Context) error {
 // how their visitor was found, which is then asked once.
 func (h *handlers) visitorOf(c *gin.Context, wants access.Scope) string {
 	if wants == access.Page {
-		return limitName(h.trail(c).Visitor.Addr)
+		return access.LimitName(h.trail(c).Visitor.Addr)
 	}
 	return h.from(c)
 }
@@ -139,19 +137,7 @@ func (h *handlers) visitorOf(c *gin.Context, wants access.Scope) string {
 // from is the caller's address for limits, found as every visitor is.
 func (h *handlers) from(c *gin.Context) string {
 	visitor, _ := h.Public.Proxies.Finder.Address(peer(c.Request), c.Request.Header)
-	return limitName(visitor)
-}
-
-// limitName is what a visitor is called in limits. A truncated address is enough, and stands for
-// a household of IPv6.
-func limitName(visitor netip.Addr) string {
-	switch {
-	case !visitor.IsValid():
-		return "nobody"
-	case visitor.Is6():
-		visitor = addr.Truncate(visitor)
-	}
-	return visitor.String()
+	return access.LimitName(visitor)
 }
 
 // within takes one from a quota, says what is left in the answer's header

@@ -1,9 +1,7 @@
 package httpapi
 
 import (
-	"net/http"
 	"net/netip"
-	"strconv"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -32,14 +30,6 @@ func ofGates(do func(gateapi.API, *gin.Context)) func(*handlers, *gin.Context) {
 	}
 }
 
-// Fields of a question about another request, which the owner's proxy sets.
-const (
-	originalTarget = "Porch-Original-Target"
-	originalMethod = "Porch-Original-Method"
-	originalScheme = "Porch-Original-Scheme"
-	originalHost   = "Porch-Original-Host"
-)
-
 // asksForAnother says whether a route is asked about another request, by the owner's proxy: what it
 // says of the key must not look like what it says of the visitor.
 func asksForAnother(route string) bool { return route == "/v1/gate/decide" || route == "/v1/handover" }
@@ -65,7 +55,7 @@ func (h *handlers) decided(c *gin.Context) (card.Card, bool) {
 	if d.Outcome != gate.Refuse {
 		return made, true
 	}
-	refuse(c, reference, status)
+	gateapi.Refuse(c, reference, status)
 	return made, false
 }
 
@@ -75,13 +65,13 @@ func (h *handlers) askedAbout(c *gin.Context) (made card.Card, site *sites.Site,
 	if site, err = h.ownSite(c); err != nil {
 		return made, nil, "", false, err
 	}
-	raw, target := c.GetHeader(originalTarget), gate.ReadTarget(c.GetHeader(originalTarget))
+	raw, target := c.GetHeader(handover.OriginalTarget), gate.ReadTarget(c.GetHeader(handover.OriginalTarget))
 	header, now := c.Request.Header, h.Service.Now()
 	req := h.requestContext(c, header, site)
 	req.Target = &target
 	if token := c.GetHeader(rehearsal.Header); token != "" {
 		as, err := h.Content.Gates.Signer.Open(c, token, rehearsals.Request{
-			Site: site.Host, Scheme: c.GetHeader(originalScheme), Host: c.GetHeader(originalHost), Method: c.GetHeader(originalMethod), Target: raw,
+			Site: site.Host, Scheme: c.GetHeader(handover.OriginalScheme), Host: c.GetHeader(handover.OriginalHost), Method: c.GetHeader(handover.OriginalMethod), Target: raw,
 		})
 		if err == nil {
 			made = h.rehearsedCard(as, req, now)
@@ -114,7 +104,7 @@ func (h *handlers) rehearsedCard(as rehearsal.Persona, req card.RequestContext, 
 func (h *handlers) decideGate(c *gin.Context) {
 	if len(c.Request.Header[rehearsal.Header]) > 0 {
 		if _, ok := h.decided(c); ok {
-			admitted(c)
+			gateapi.Admit(c)
 		}
 		return
 	}
@@ -123,7 +113,7 @@ func (h *handlers) decideGate(c *gin.Context) {
 		h.fail(c, err)
 		return
 	}
-	now, raw := h.Service.Now(), c.GetHeader(originalTarget)
+	now, raw := h.Service.Now(), c.GetHeader(handover.OriginalTarget)
 	visitor := h.visitorAddress(c)
 	sub, evidence := h.Public.Cards.Subject(visitor)
 	sub.Pass = h.Content.Gates.Counter.Passes(c, request.Cookie(c.Request.Header, handover.PassCookie), site.Host)
@@ -148,22 +138,10 @@ func (h *handlers) decideGate(c *gin.Context) {
 	}
 	reference := h.Content.Gates.Counter.Count(site.Host, gate.AskedRequest, &d, status, country, raw)
 	if respond.Own(c); verdict.Refused {
-		refuse(c, reference, status)
+		gateapi.Refuse(c, reference, status)
 		return
 	}
-	admitted(c)
-}
-
-func admitted(c *gin.Context) {
-	c.Header(handover.GateField, handover.Admitted)
-	c.Status(http.StatusNoContent)
-}
-
-func refuse(c *gin.Context, reference string, status int) {
-	c.Header(handover.GateField, string(gate.Refuse))
-	c.Header("Porch-Gate-Reference", reference)
-	c.Header("Porch-Gate-Status", strconv.Itoa(status))
-	c.Status(http.StatusForbidden)
+	gateapi.Admit(c)
 }
 
 // ownSite is the site that a request is about, which its key must be for.

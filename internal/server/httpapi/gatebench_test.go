@@ -21,6 +21,7 @@ import (
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/gate"
 	"eastporch/internal/server/access"
+	"eastporch/internal/server/gateapi"
 )
 
 // What a sub-request to the gate adds to a page through a real nginx, beside what an empty one adds: one that is
@@ -32,7 +33,7 @@ func BenchmarkGateThroughNginx(b *testing.B) {
 	own := &handlers{Options: f.opt, listener: PublicListener, door: f.opt.Access.Listeners[PublicListener]}
 	engine.GET("/empty", own.admit(access.Server), func(c *gin.Context) {
 		c.Header("Cache-Control", "private, no-store")
-		admitted(c)
+		gateapi.Admit(c)
 	})
 	g := gate.Gate{Name: "a", Path: "/**", Mode: gate.On, List: gate.Deny, Missing: gate.Missing{Unknown: gate.Refuse, Skipped: gate.Refuse, NotFound: gate.Refuse, NoData: gate.Refuse}}
 	for _, country := range almanac.All()[:101] {

@@ -10,19 +10,18 @@ import (
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/links"
 	"eastporch/internal/server/sites"
-	"eastporch/internal/server/store/linkrows"
 )
 
 // linkRows are the tables of links in memory.
 type linkRows struct {
 	lock     sync.Mutex
-	list     []linkrows.Kept
+	list     []link.Kept
 	revision int64
-	tally    linkrows.Tally
+	tally    link.Tally
 	away     error // what every question gets
 }
 
-func (r *linkRows) Since(_ context.Context, revision int64) (list []linkrows.Kept, err error) {
+func (r *linkRows) Since(_ context.Context, revision int64) (list []link.Kept, err error) {
 	r.lock.Lock()
 	defer r.lock.Unlock()
 	for _, k := range r.list {
@@ -37,7 +36,7 @@ func (r *linkRows) Limited(context.Context) (map[string]int64, error) {
 	return map[string]int64{}, r.away
 }
 
-func (r *linkRows) Get(_ context.Context, code string) (linkrows.Kept, error) {
+func (r *linkRows) Get(_ context.Context, code string) (link.Kept, error) {
 	r.lock.Lock()
 	defer r.lock.Unlock()
 	for _, k := range r.list {
@@ -45,7 +44,7 @@ func (r *linkRows) Get(_ context.Context, code string) (linkrows.Kept, error) {
 			return k, r.away
 		}
 	}
-	return linkrows.Kept{}, link.ErrNoLink
+	return link.Kept{}, link.ErrNoLink
 }
 
 func (r *linkRows) Add(ctx context.Context, l link.Link) error {
@@ -55,11 +54,11 @@ func (r *linkRows) Add(ctx context.Context, l link.Link) error {
 	r.lock.Lock()
 	defer r.lock.Unlock()
 	r.revision++
-	r.list = append(r.list, linkrows.Kept{Link: l, Revision: r.revision})
+	r.list = append(r.list, link.Kept{Link: l, Revision: r.revision})
 	return r.away
 }
 
-func (r *linkRows) Change(_ context.Context, k linkrows.Kept) error {
+func (r *linkRows) Change(_ context.Context, k link.Kept) error {
 	r.lock.Lock()
 	defer r.lock.Unlock()
 	for i := range r.list {
@@ -73,7 +72,7 @@ func (r *linkRows) Change(_ context.Context, k linkrows.Kept) error {
 	return link.ErrNoLink
 }
 
-func (r *linkRows) AddTally(_ context.Context, t linkrows.Tally) error {
+func (r *linkRows) AddTally(_ context.Context, t link.Tally) error {
 	r.lock.Lock()
 	defer r.lock.Unlock()
 	if r.away == nil {
@@ -82,7 +81,7 @@ func (r *linkRows) AddTally(_ context.Context, t linkrows.Tally) error {
 	return r.away
 }
 
-func (r *linkRows) List(context.Context, linkrows.Question, time.Time) ([]linkrows.Listed, error) {
+func (r *linkRows) List(context.Context, link.Question, time.Time) ([]link.Listed, error) {
 	return nil, r.away
 }
 

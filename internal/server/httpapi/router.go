@@ -64,6 +64,7 @@ type Public struct {
 
 // cards finds visitors and makes their cards.
 type cards interface {
+	Visitor(peer netip.Addr, header map[string][]string, req card.RequestContext, now time.Time) (card.Card, caller.Trail)
 	Found(trail *caller.Trail, header map[string][]string, req card.RequestContext, now time.Time) card.Card
 	Subject(a netip.Addr) (gate.Subject, []atlas.Evidence)
 }
@@ -359,11 +360,11 @@ func New(listener Listener, opt Options) (*gin.Engine, error) {
 			fmt.Sprintf("%.20s does not fit this path.", c.Request.Method), "The Allow header names the methods that do."))
 	})
 	engine.NoRoute(func(c *gin.Context) {
-		if isLink(c.Request) {
+		if linkapi.IsLink(c.Request) {
 			h.links.Unknown(c, "")
 			return
 		}
-		if listener == AdminListener && (c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead) && !isAPI(c.Request.URL.Path) {
+		if listener == AdminListener && (c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead) && !strings.HasPrefix(c.Request.URL.Path, "/v1/") {
 			opt.Content.Console.ServeHTTP(c.Writer, c.Request)
 			return
 		}
@@ -372,5 +373,3 @@ func New(listener Listener, opt Options) (*gin.Engine, error) {
 	})
 	return engine, nil
 }
-
-func isAPI(path string) bool { return strings.HasPrefix(path, "/v1/") }

@@ -8,10 +8,9 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"eastporch/internal/core/caller"
 	"eastporch/internal/core/gate"
-	"eastporch/internal/core/handover"
 	"eastporch/internal/core/link"
-	"eastporch/internal/server/request"
 	"eastporch/internal/server/sites"
 	"eastporch/internal/server/visits"
 )
@@ -38,20 +37,17 @@ func (a *API) Follow(c *gin.Context) {
 		return
 	}
 	target := r.URL.EscapedPath()
-	decision, sub := a.Ask(c, site, target)
+	decision, country := a.ask(c, site, target)
 	if refused(decision) {
-		a.Refuse(c, site, decision, country(sub), target)
+		a.refuse(c, site, decision, country, target)
 		return
 	}
-	visitor := link.Visitor{Accept: r.Header.Get("Accept-Language"), Choice: request.Cookie(r.Header, handover.ChoiceCookie)}
-	if of.WantsPlace() {
-		visitor = a.Visitor(c, site)
-	}
+	visitor := a.visitor(r, of, site)
 	destination, address := of.Choose(visitor, site.Origin, r.URL.RawQuery)
 	if decision != nil && destination[0] == '/' {
-		if there, who := a.Ask(c, site, destination); there.By != gate.ByNothing {
-			if decision, sub, target = there, who, destination; refused(decision) {
-				a.Refuse(c, site, decision, country(sub), target)
+		if there, of := a.ask(c, site, destination); there.By != gate.ByNothing {
+			if decision, country, target = there, of, destination; refused(decision) {
+				a.refuse(c, site, decision, country, target)
 				return
 			}
 		}
@@ -62,23 +58,16 @@ func (a *API) Follow(c *gin.Context) {
 		return
 	}
 	if decision != nil {
-		a.Admit(site, decision, country(sub), target)
+		a.Gates.Count(site.Host, gate.AskedRequest, decision, 0, country, target)
 	}
 	c.Header("Location", address)
 	c.Status(of.Status)
 	a.Links.Record(entry, a.Visits, visits.Click{
-		Time: now, Site: site, Code: of.Code, Destination: destination, Peer: a.Peer(r), Header: r.Header, Choice: visitor.Choice, Gate: decision, Preview: preview,
+		Time: now, Site: site, Code: of.Code, Destination: destination, Peer: caller.PeerOf(r.RemoteAddr), Header: r.Header, Choice: visitor.Choice, Gate: decision, Preview: preview,
 	}, of.Limit != nil)
 }
 
 func refused(d *gate.Decision) bool { return d != nil && d.Outcome == gate.Refuse }
-
-func country(sub *gate.Subject) string {
-	if sub == nil || sub.Country == nil {
-		return ""
-	}
-	return sub.Country.Code
-}
 
 func agent(r *http.Request) *string {
 	if name := r.Header.Get("User-Agent"); name != "" {

@@ -7,16 +7,16 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"net/netip"
 	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
-	"eastporch/internal/core/gate"
+	"eastporch/internal/core/caller"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/link"
 	"eastporch/internal/server/access"
+	"eastporch/internal/server/gates"
 	"eastporch/internal/server/links"
 	"eastporch/internal/server/request"
 	"eastporch/internal/server/sites"
@@ -37,14 +37,9 @@ type Tools struct {
 type Following struct {
 	Visits *visits.Visits
 	Sites  *sites.Sites
-	// Ask says what the gates say of somebody who wants a target of a site, and who that is; nil where the site
-	// has none. Admit counts whom they admit, and Refuse answers and counts whom they refuse.
-	Ask    func(c *gin.Context, site *sites.Site, target string) (*gate.Decision, *gate.Subject)
-	Admit  func(site *sites.Site, d *gate.Decision, country, target string)
-	Refuse func(c *gin.Context, site *sites.Site, d *gate.Decision, country, target string)
-	// Visitor is who asks, for a choice among destinations.
-	Visitor func(c *gin.Context, site *sites.Site) link.Visitor
-	Peer    func(*http.Request) netip.Addr
+	Cards  cards
+	Finder caller.Finder
+	Gates  *gates.Counter
 }
 
 // An API answers.

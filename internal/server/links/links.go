@@ -11,18 +11,17 @@ import (
 
 	"eastporch/internal/core/link"
 	"eastporch/internal/server/sites"
-	"eastporch/internal/server/store/linkrows"
 )
 
 // rows keep links. Errors may be [link.ErrNoLink], [link.ErrTaken] and wrap [visit.ErrAway].
 type rows interface {
-	Since(ctx context.Context, revision int64) ([]linkrows.Kept, error)
+	Since(ctx context.Context, revision int64) ([]link.Kept, error)
 	Limited(ctx context.Context) (map[string]int64, error)
-	Get(ctx context.Context, code string) (linkrows.Kept, error)
+	Get(ctx context.Context, code string) (link.Kept, error)
 	Add(ctx context.Context, l link.Link) error
-	Change(ctx context.Context, k linkrows.Kept) error
-	AddTally(ctx context.Context, t linkrows.Tally) error
-	List(ctx context.Context, q linkrows.Question, now time.Time) ([]linkrows.Listed, error)
+	Change(ctx context.Context, k link.Kept) error
+	AddTally(ctx context.Context, t link.Tally) error
+	List(ctx context.Context, q link.Question, now time.Time) ([]link.Listed, error)
 	Totals(ctx context.Context, site string, now time.Time) (all, active int64, err error)
 	Asked(ctx context.Context, site string, since time.Time, limit int) ([]link.Asked, int64, error)
 }
@@ -46,7 +45,7 @@ type Links struct {
 	clicks   *recorder
 
 	mu    sync.Mutex
-	asked map[linkrows.AskedKey]int64 // and not yet in the database
+	asked map[link.AskedKey]int64 // and not yet in the database
 }
 
 // An Entry is a link in memory.
@@ -65,7 +64,7 @@ type current struct {
 
 // New makes the service, which follows no link before it is told the sites and has read the links.
 func New(opt Options) *Links {
-	l := &Links{Options: opt, asked: map[linkrows.AskedKey]int64{}}
+	l := &Links{Options: opt, asked: map[link.AskedKey]int64{}}
 	l.clicks = newRecorder(l)
 	return l
 }
@@ -154,7 +153,7 @@ const mostAsked = 500
 func (l *Links) Ask(site, code string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	k := linkrows.AskedKey{Site: site, Code: link.Fold(code)}
+	k := link.AskedKey{Site: site, Code: link.Fold(code)}
 	if _, known := l.asked[k]; !known && len(l.asked) >= mostAsked {
 		k.Code = ""
 	}
@@ -190,7 +189,7 @@ func (l *Links) Tick(ctx context.Context) error {
 
 // flush brings counts into the database; where it does not answer they stay in memory.
 func (l *Links) flush(ctx context.Context) error {
-	t := linkrows.Tally{Used: map[string]int64{}, NotRecorded: map[string]int64{}, Day: l.Now().UTC().Truncate(24 * time.Hour)}
+	t := link.Tally{Used: map[string]int64{}, NotRecorded: map[string]int64{}, Day: l.Now().UTC().Truncate(24 * time.Hour)}
 	l.by.Range(func(code, value any) bool {
 		e := value.(*Entry)
 		if n := e.newlyUsed.Swap(0); n > 0 {
@@ -202,7 +201,7 @@ func (l *Links) flush(ctx context.Context) error {
 		return true
 	})
 	l.mu.Lock()
-	t.Asked, l.asked = l.asked, map[linkrows.AskedKey]int64{}
+	t.Asked, l.asked = l.asked, map[link.AskedKey]int64{}
 	l.mu.Unlock()
 	if len(t.Used)+len(t.NotRecorded)+len(t.Asked) == 0 {
 		return nil

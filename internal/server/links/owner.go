@@ -13,7 +13,6 @@ import (
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/link"
 	"eastporch/internal/server/sites"
-	"eastporch/internal/server/store/linkrows"
 )
 
 // codesTried is how often a code is made up before somebody is told.
@@ -142,7 +141,7 @@ func (l *Links) Get(ctx context.Context, code string) (link.Link, error) {
 }
 
 // shown gives a link as owners see it.
-func (l *Links) shown(k linkrows.Kept) link.Link {
+func (l *Links) shown(k link.Kept) link.Link {
 	out := k.Link
 	if site := l.sites.Load().Of(k.Site); site != nil {
 		out.URL = site.Origin + link.Path(k.Code)
@@ -176,7 +175,7 @@ type Question struct {
 // List lists links of a site.
 func (l *Links) List(ctx context.Context, q Question) (link.Page, error) {
 	page, now := link.Page{Links: []link.Row{}}, l.Now().UTC()
-	asks := linkrows.Question{Site: q.Site, Search: q.Search, Active: q.State == "active", Ended: q.State == "ended", Limit: q.Limit + 1}
+	asks := link.Question{Site: q.Site, Search: q.Search, Active: q.State == "active", Ended: q.State == "ended", Limit: q.Limit + 1}
 	if q.Cursor != "" {
 		text, err := base64.RawURLEncoding.DecodeString(q.Cursor)
 		if err == nil {

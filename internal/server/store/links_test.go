@@ -14,7 +14,6 @@ import (
 
 	"eastporch/internal/core/link"
 	"eastporch/internal/core/visit"
-	"eastporch/internal/server/store/linkrows"
 	"eastporch/internal/testkit/db"
 )
 
@@ -177,7 +176,7 @@ func TestLinksAreKept(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, later, 1)
 	assert.Equal(t, k.Code, later[0].Code)
-	require.NoError(t, rows.AddTally(t.Context(), linkrows.Tally{Used: map[string]int64{"link-1": 4}, NotRecorded: map[string]int64{"link-1": 2}, Day: now, Asked: map[linkrows.AskedKey]int64{{Site: site, Code: "tickte"}: 3, {Site: site}: 2, {Site: site, Code: "link-1"}: 9}}))
+	require.NoError(t, rows.AddTally(t.Context(), link.Tally{Used: map[string]int64{"link-1": 4}, NotRecorded: map[string]int64{"link-1": 2}, Day: now, Asked: map[link.AskedKey]int64{{Site: site, Code: "tickte"}: 3, {Site: site}: 2, {Site: site, Code: "link-1"}: 9}}))
 	got, err := rows.Get(t.Context(), "link-1")
 	require.NoError(t, err)
 	assert.Equal(t, []int64{4, 2}, []int64{got.Used, got.ClicksNotRecorded})
@@ -185,11 +184,11 @@ func TestLinksAreKept(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []link.Asked{{Code: "tickte", Requests: 3}}, asked, "what was made since is left out")
 	assert.Equal(t, int64(2), others)
-	many := map[linkrows.AskedKey]int64{}
+	many := map[link.AskedKey]int64{}
 	for i := range 1200 {
-		many[linkrows.AskedKey{Site: site, Code: fmt.Sprint("made-up-", i)}] = 1
+		many[link.AskedKey{Site: site, Code: fmt.Sprint("made-up-", i)}] = 1
 	}
-	require.NoError(t, rows.AddTally(t.Context(), linkrows.Tally{Day: now, Asked: many}))
+	require.NoError(t, rows.AddTally(t.Context(), link.Tally{Day: now, Asked: many}))
 	var named int
 	require.NoError(t, s.pool.QueryRow(t.Context(), `SELECT count(*) FROM link_asked`).Scan(&named))
 	assert.LessOrEqual(t, named, 502)
@@ -201,7 +200,7 @@ func TestLinksAreKept(t *testing.T) {
 	v.Path, v.Link = "/to/link-3", ptr("link-3")
 	add(t, s, v)
 	today := v.Time.Truncate(24 * time.Hour)
-	q := linkrows.Question{Site: site, Limit: 10, Days: []time.Time{today.AddDate(0, 0, -1), today}}
+	q := link.Question{Site: site, Limit: 10, Days: []time.Time{today.AddDate(0, 0, -1), today}}
 	list, err := rows.List(t.Context(), q, now)
 	require.NoError(t, err)
 	require.Len(t, list, 5)
@@ -215,7 +214,7 @@ func TestLinksAreKept(t *testing.T) {
 		require.NoError(t, err)
 		assert.Len(t, list, want)
 	}
-	found, err := rows.List(t.Context(), linkrows.Question{Site: site, Search: "NUMBER 4", Limit: 10}, now)
+	found, err := rows.List(t.Context(), link.Question{Site: site, Search: "NUMBER 4", Limit: 10}, now)
 	require.NoError(t, err)
 	require.Len(t, found, 1)
 	assert.Zero(t, cmp.Compare(found[0].Code, "link-4"))

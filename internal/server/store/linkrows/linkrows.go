@@ -26,16 +26,9 @@ func New(pool *pgxpool.Pool, away func(error) error) *Rows { return &Rows{pool, 
 // commits.
 const changing = 7263003
 
-// A Kept is a link as it is kept.
-type Kept struct {
-	link.Link
-	Off      *time.Time // since when it is disabled
-	Revision int64
-}
-
 const columns = `code, site, body, disabled, used, not_recorded, made_by, made_at, changed_at, revision`
 
-func scan(row pgx.CollectableRow) (k Kept, err error) {
+func scan(row pgx.CollectableRow) (k link.Kept, err error) {
 	var body []byte
 	if err = row.Scan(&k.Code, &k.Site, &body, &k.Off, &k.Used, &k.ClicksNotRecorded, &k.MadeBy, &k.MadeAt, &k.ChangedAt, &k.Revision); err == nil {
 		err = json.Unmarshal(body, &k.Said)
@@ -49,7 +42,7 @@ func scan(row pgx.CollectableRow) (k Kept, err error) {
 }
 
 // Since gives the links that have changed since a revision, in the order of their changes.
-func (r *Rows) Since(ctx context.Context, revision int64) ([]Kept, error) {
+func (r *Rows) Since(ctx context.Context, revision int64) ([]link.Kept, error) {
 	rows, _ := r.pool.Query(ctx, `SELECT `+columns+` FROM link WHERE revision > $1 ORDER BY revision`, revision)
 	list, err := pgx.CollectRows(rows, scan)
 	return list, r.away(err)
@@ -64,7 +57,7 @@ func (r *Rows) Add(ctx context.Context, l link.Link) error {
 
 // Change stores what is said of a link now; [link.ErrNoLink] where there is none, or where it is no longer
 // of the revision that was changed.
-func (r *Rows) Change(ctx context.Context, k Kept) error {
+func (r *Rows) Change(ctx context.Context, k link.Kept) error {
 	return r.change(ctx, k.Said, link.ErrNoLink, `UPDATE link SET body = @body, ends = @ends, most = @most, disabled = @off, changed_at = @at, revision = nextval('link_revision')
 		WHERE code = @code AND revision = @revision`,
 		pgx.NamedArgs{"code": k.Code, "off": k.Off, "at": k.ChangedAt, "revision": k.Revision})
@@ -89,7 +82,7 @@ func (r *Rows) change(ctx context.Context, said link.Said, none error, sql strin
 }
 
 // Get gives a link as it is kept now; [link.ErrNoLink] where there is none.
-func (r *Rows) Get(ctx context.Context, code string) (Kept, error) {
+func (r *Rows) Get(ctx context.Context, code string) (link.Kept, error) {
 	rows, _ := r.pool.Query(ctx, `SELECT `+columns+` FROM link WHERE code = $1`, code)
 	k, err := pgx.CollectExactlyOneRow(rows, scan)
 	if errors.Is(err, pgx.ErrNoRows) {
@@ -109,16 +102,6 @@ func (r *Rows) Limited(ctx context.Context) (map[string]int64, error) {
 	return used, r.away(err)
 }
 
-// A Tally is what was counted in memory and is to be added.
-type Tally struct {
-	Used, NotRecorded map[string]int64   // by code
-	Asked             map[AskedKey]int64 // for codes that no link has
-	Day               time.Time          // that they were asked for on
-}
-
-// AskedKey is a code of a site's; "" stands for all that are not counted by name.
-type AskedKey struct{ Site, Code string }
-
 // Bounds of the codes that are counted by name.
 const (
 	mostAsked  = 500 // of a day and site
@@ -127,7 +110,7 @@ const (
 )
 
 // AddTally adds counts, all of them or none.
-func (r *Rows) AddTally(ctx context.Context, t Tally) error {
+func (r *Rows) AddTally(ctx context.Context, t link.Tally) error {
 	return r.away(pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
 		batch := &pgx.Batch{}
 		for code, n := range t.Used {

@@ -11,26 +11,10 @@ import (
 	"eastporch/internal/core/visit"
 )
 
-// A Question is which links of a site are listed: Active or Ended for those only, and those that have
-// Search in what is said of them.
-type Question struct {
-	Site, Search  string
-	Active, Ended bool
-	Offset, Limit int
-	Days          []time.Time // of which clicks are counted, in UTC
-}
-
 const isActive = `(disabled IS NULL AND (ends IS NULL OR ends > @now) AND (most IS NULL OR used < most))`
 
-// A Listed is a link in a list.
-type Listed struct {
-	Kept
-	Days []int64 // clicks
-	Last *link.Last
-}
-
 // List gives links, the active ones first, of those the most followed, then the newest.
-func (r *Rows) List(ctx context.Context, q Question, now time.Time) ([]Listed, error) {
+func (r *Rows) List(ctx context.Context, q link.Question, now time.Time) ([]link.Listed, error) {
 	args := pgx.NamedArgs{"site": q.Site, "of": q.Site + visit.LinkPath, "search": q.Search, "now": now, "days": q.Days, "limit": q.Limit, "offset": q.Offset}
 	which := ""
 	switch {
@@ -59,7 +43,7 @@ func (r *Rows) List(ctx context.Context, q Question, now time.Time) ([]Listed, e
 	return list, r.away(err)
 }
 
-func scanListed(row pgx.CollectableRow) (l Listed, err error) {
+func scanListed(row pgx.CollectableRow) (l link.Listed, err error) {
 	var body []byte
 	var at *time.Time
 	var level *string
