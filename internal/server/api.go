@@ -149,6 +149,7 @@ func (s *Server) newMetrics() *metrics.Metrics {
 			stat := s.store.Stat()
 			return metrics.PoolState{InUse: int(stat.AcquiredConns()), Idle: int(stat.IdleConns()), Most: int(stat.MaxConns()), Waited: stat.AcquireDuration()}
 		},
+		ClicksNotRecorded: s.links.NotRecorded,
 		RatesAge: func() (time.Duration, bool) {
 			r := s.rates.State().Rates
 			return time.Duration(r.AgeDays(time.Now())) * 24 * time.Hour, r.Base != ""

@@ -46,6 +46,8 @@ type Measured struct {
 	Checkup *checkup.Watch
 	Queue   func() visit.Queue
 	Pool    func() PoolState
+	// ClicksNotRecorded is how many clicks on links were redirected and not stored.
+	ClicksNotRecorded func() int64
 	// RatesAge is how old the exchange rates are; ok is false where there are none.
 	RatesAge func() (age time.Duration, ok bool)
 }
@@ -111,6 +113,7 @@ func New(of Measured) *Metrics {
 	}
 	gauge("eastporch_database_connections_limit", "How many there may be.", nil, func() float64 { return float64(of.Pool().Most) })
 	counter("eastporch_database_connection_wait_seconds_total", "How long requests and jobs waited for a connection, all together.", nil, func() float64 { return of.Pool().Waited.Seconds() })
+	counter("eastporch_clicks_not_recorded_total", "Clicks on links that were redirected and not stored, because the buffer or the queue was full.", nil, func() float64 { return float64(of.ClicksNotRecorded()) })
 	gauge("eastporch_exchange_rates_age_seconds", "Time since the date of the exchange rates; NaN where there are none.", nil, func() float64 {
 		if age, ok := of.RatesAge(); ok {
 			return age.Seconds()
