@@ -171,11 +171,34 @@ func (c *Compiled) suits(v Visitor) language.Tag {
 	if len(wanted) == 0 {
 		return language.Und
 	}
-	_, i, sure := c.match.Match(wanted...)
-	if sure == language.No {
-		return language.Und
+	for _, tag := range wanted {
+		if found := c.nearest(tag); found != language.Und {
+			return found
+		}
 	}
-	return c.tags[i]
+	if _, i, sure := c.match.Match(wanted...); sure >= language.High { // such as no and nb
+		return c.tags[i]
+	}
+	return language.Und
+}
+
+// nearest gives the tag of the link that is a language, as exactly as there is one (RFC 4647, lookup), or else
+// another of the same language.
+func (c *Compiled) nearest(wanted language.Tag) language.Tag {
+	for text := wanted.String(); text != ""; text = text[:max(0, strings.LastIndexByte(text, '-'))] {
+		for _, tag := range c.tags {
+			if tag.String() == text {
+				return tag
+			}
+		}
+	}
+	base, _ := wanted.Base()
+	for _, tag := range c.tags {
+		if other, _ := tag.Base(); other == base && tag != language.Und && wanted != language.Und {
+			return tag
+		}
+	}
+	return language.Und
 }
 
 func (w *way) fits(v Visitor, tag language.Tag) bool {

@@ -14,7 +14,7 @@ const pages = [
   "/atlas",
   "/setup",
   "/gate",
-  "/rehearse?from=PT&from=JP&from=unknown&path=/early/eights",
+  "/rehearse?from=PT&from=unknown&path=/early/eights",
   "/links?link=tickets",
 ];
 

@@ -39,7 +39,7 @@ export function SmallWorld({ places, label, what, to, night }: Props) {
     return geoNaturalEarth1()
       .scale(scale)
       .rotate([-10, 0])
-      .translate([width / 2, low ? height / 2 + scale * 0.34 : height * 0.565]);
+      .translate([width / 2, low ? height / 2 + scale * 0.43 : height * 0.565]);
   }, [width, height]);
   const paths = useMemo(() => {
     const path = geoPath(projection).digits(1);
