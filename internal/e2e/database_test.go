@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -28,9 +29,24 @@ func TestTheDatabaseGoesAway(t *testing.T) {
 		return s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/visits", visitBody("203.0.113.4", "198.18.3.40"))
 	}
 	assert.Equal(t, http.StatusAccepted, post().status)
+	newLink := func(code string) int {
+		return s.call(t, "127.0.0.1", http.MethodPost, s.adminURL+"/v1/links", `{"destination":"/en/tickets","code":"`+code+`"}`).status
+	}
+	require.Equal(t, http.StatusCreated, newLink("tickets"))
 	require.NoError(t, database.Stop(t.Context()))
 
 	assert.Equal(t, http.StatusAccepted, post().status, "visits wait on the disk")
+	waiting := func() float64 {
+		return s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/readyz", "").at(t, "intake.waiting").(float64)
+	}
+	before := waiting()
+	for range 3 {
+		followed := s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+"/to/tickets", "")
+		assert.Equal(t, http.StatusFound, followed.status, "links are followed from memory")
+	}
+	assert.Eventually(t, func() bool { return waiting() == before+3 }, time.Minute, 20*time.Millisecond, "and clicks wait with the visits")
+	assert.Equal(t, http.StatusNotFound, s.call(t, "127.0.0.1", http.MethodGet, s.publicURL+"/to/others", "").status)
+	assert.Equal(t, http.StatusServiceUnavailable, newLink("others"))
 	ready := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/readyz", "")
 	assert.Equal(t, http.StatusOK, ready.status)
 	assert.Equal(t, "does not answer", ready.at(t, "database"))

@@ -31,7 +31,7 @@ defaults
 frontend site
     bind 127.0.0.1:%[1]s
     bind [::1]:%[1]s
-    use_backend porch if { path_beg /porch/ }
+    use_backend porch if { path_beg /porch/ /to/ }
     default_backend application
 backend application
     server application 127.0.0.1:%[2]s
@@ -53,6 +53,9 @@ backend application
 			assert.Equal(t, "198.18.3.40\n", ask("/porch/v1/visitor/address", "X-Forwarded-For: 198.18.3.40").body)
 			assert.Equal(t, "Lisbon\n", ask("/porch/v1/visitor?fields=location.city&format=text", "X-Forwarded-For: 192.0.2.1, 198.18.3.40").body, "with its query, and the nearest that no proxy of ours is")
 			assert.Contains(t, ask("/porch/porch.js").body, "East Porch for pages")
+			missing := ask("/to/none")
+			assert.Equal(t, http.StatusNotFound, missing.status)
+			assert.Contains(t, missing.body, "There is no such link.", "links are followed under /to/")
 			assert.Contains(t, ask("/").body, "HTTP_HOST", "the site's own page")
 			assert.NotEqual(t, http.StatusOK, ask("/porchy").status, "which is the site's own, and not there")
 		})

@@ -110,18 +110,13 @@ func (s *Server) watchGates(ctx context.Context) error {
 }
 
 // watchLinks keeps the links in memory as they are in the database, and what was counted of them the other
-// way, until ctx ends; then what was counted goes there once more.
+// way, until ctx ends.
 func (s *Server) watchLinks(ctx context.Context) error {
-	tick := func(ctx context.Context) {
+	return lifecycle.Every(ctx, links.WatchEvery, func() {
 		if err := s.links.Tick(ctx); err != nil && ctx.Err() == nil {
 			s.opt.Log.Debug("the links were not looked at", "error", err)
 		}
-	}
-	err := lifecycle.Every(ctx, links.WatchEvery, func() { tick(ctx) })
-	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), links.WatchEvery)
-	defer cancel()
-	tick(last)
-	return err
+	})
 }
 
 // gates makes the services of gates and rehearsals.

@@ -300,7 +300,7 @@ func visitFlags(cmd *cobra.Command) map[string]*string {
 		{"network", "from this network, as report networks has it"},
 		{"label", "with this label"},
 		{"link", "by this link"},
-		{"mark", "with this mark: bot, monitor, test or private"},
+		{"mark", "with this mark: bot, monitor, preview, repeat, test or private"},
 		{"prefix", "from this address or prefix, of what is kept"},
 	} {
 		filter[strings.ReplaceAll(f.flag, "-", "_")] = cmd.Flags().String(f.flag, "", f.usage)

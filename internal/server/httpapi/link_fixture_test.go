@@ -109,8 +109,11 @@ func (q *clicks) Accept(_ context.Context, list []visit.QueuedVisit) (uint64, er
 	return 0, q.full
 }
 
+// clicksBuffered is how many clicks the tests' buffer holds.
+const clicksBuffered = 1000
+
 func newLinks(rows *linkRows, queue *clicks, known *sites.Sites) *links.Links {
-	l := links.New(links.Options{Rows: rows, Queue: queue, Log: slog.New(slog.DiscardHandler), Now: time.Now})
+	l := links.New(links.Options{Buffer: clicksBuffered, Rows: rows, Queue: queue, Log: slog.New(slog.DiscardHandler), Now: time.Now})
 	l.Use(known)
 	return l
 }

@@ -26,8 +26,9 @@ type rows interface {
 	Asked(ctx context.Context, site string, since time.Time, limit int) ([]link.Asked, int64, error)
 }
 
-// Options says what the service is made of; all are required.
+// Options says what the service is made of; all but Buffer are required.
 type Options struct {
+	Buffer int // clicks that may wait to be recorded; 0 for 16,384
 	Rows   rows
 	Counts counts
 	Queue  queue

@@ -1,6 +1,7 @@
 package links
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"hash/maphash"
@@ -56,7 +57,7 @@ type recorder struct {
 
 func newRecorder(l *Links) *recorder {
 	seen, _ := lru.New[uint64, time.Time](repeatsKept) // which fails for no size above 0
-	return &recorder{links: l, queue: make(chan *buffered, bufferClicks), seen: seen, seed: maphash.MakeSeed()}
+	return &recorder{links: l, queue: make(chan *buffered, cmp.Or(l.Buffer, bufferClicks)), seen: seen, seed: maphash.MakeSeed()}
 }
 
 // Record has a click recorded, and never waits: where the buffer is full the click is counted as not
@@ -128,6 +129,11 @@ func (l *Links) Run(ctx context.Context) error {
 				default:
 				}
 				if len(group) == 0 {
+					last, cancel := context.WithTimeout(context.WithoutCancel(ctx), WatchEvery)
+					defer cancel()
+					if err := l.flush(last); err != nil {
+						l.Log.Warn("what was counted of links is lost", "error", err)
+					}
 					return nil
 				}
 				r.record(context.WithoutCancel(ctx), group)

@@ -130,3 +130,28 @@ it("says what to do where there are no links", async () => {
   await page.says("No links yet");
   expect(screen.getAllByRole("button", { name: "Make a link" })).toHaveLength(1);
 });
+
+it("puts another link beside it", async () => {
+  const other = structuredClone(report.of);
+  other.link.code = "programme";
+  const asked: string[] = [];
+  const page = open("/links?link=tickets", {
+    rules: [
+      on("GET", "/v1/links/tickets/clicks", (a) => {
+        const compare = a.query.get("compare");
+        if (compare) asked.push(compare);
+        return { body: { ...report, compared: compare ? other : null } };
+      }),
+    ],
+  });
+  await page.settled();
+  await page.user.click(screen.getByRole("button", { name: "Compare" }));
+  await waitFor(() => expect(asked).toEqual(["programme"]));
+  const table = await waitFor(() => {
+    const heads = [...page.root.querySelectorAll(".link-table th")].map((th) => th.textContent);
+    expect(heads).toEqual(["Location", "Level", "Within", "tickets", "programme"]);
+    return page.root.querySelector(".link-table") as HTMLElement;
+  });
+  const first = report.of.places[0];
+  expect(within(table).getAllByRole("row")[1]?.textContent).toContain(`${first?.clicks}${first?.clicks}`);
+});

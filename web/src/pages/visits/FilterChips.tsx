@@ -115,7 +115,7 @@ function FilterForm(props: {
       {text("link", "newsletter")}
       {select(
         "mark",
-        ["bot", "monitor", "test", "private"].map((value) => ({ value, label: value })),
+        ["bot", "monitor", "preview", "repeat", "test", "private"].map((value) => ({ value, label: value })),
       )}
       <Button onClick={props.onDone}>Done</Button>
     </div>
