@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"math/rand/v2"
 	"net/http"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -226,13 +227,21 @@ type process struct {
 	adminURL, key string
 }
 
-// newProcess builds the service, and makes a key for it in its database.
+// built builds the service, once for all tests.
+var built = sync.OnceValues(func() (binary string, err error) {
+	binary = filepath.Join(os.TempDir(), fmt.Sprintf("eastporch-e2e-%d", os.Getpid()))
+	if out, err := exec.Command("go", "build", "-o", binary, "eastporch/cmd/eastporch").CombinedOutput(); err != nil {
+		return "", fmt.Errorf("%w: %s", err, out)
+	}
+	return binary, nil
+})
+
+// newProcess makes a key for a process of the service in its database.
 func newProcess(t *testing.T, database string) *process {
 	t.Helper()
 	dir := t.TempDir()
-	binary := filepath.Join(dir, "eastporch")
-	out, err := exec.Command("go", "build", "-o", binary, "eastporch/cmd/eastporch").CombinedOutput()
-	require.NoError(t, err, string(out))
+	binary, err := built()
+	require.NoError(t, err)
 	file, err := demo.Write(dir)
 	require.NoError(t, err)
 	s, err := store.Open(t.Context(), database, 0)

@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
@@ -33,7 +34,11 @@ import (
 	"eastporch/internal/testkit/db"
 )
 
-func TestMain(m *testing.M) { os.Exit(db.Run(m)) }
+func TestMain(m *testing.M) {
+	code := db.Run(m)
+	_ = os.Remove(filepath.Join(os.TempDir(), fmt.Sprintf("eastporch-e2e-%d", os.Getpid()))) // of [built]
+	os.Exit(code)
+}
 
 // service is a running service and the ways into it.
 type service struct {

@@ -236,7 +236,10 @@ func BenchmarkLinkReport(b *testing.B) {
 				LEFT JOIN count_key k ON k.text = d.key`, today)
 		require.NoError(b, err)
 	}
-	_, err = s.pool.Exec(b.Context(), `ANALYZE rollup`)
+	_, err = s.pool.Exec(b.Context(), `INSERT INTO link (code, site, body, made_by, made_at, changed_at, revision)
+		SELECT 'link-' || n, 'bench.example', '{"name": "A name", "note": "", "destination": "/en/tickets", "routes": [], "status": 302, "hand_on": []}', 'bench', now(), now(), n FROM generate_series(1, 100000) n`)
+	require.NoError(b, err)
+	_, err = s.pool.Exec(b.Context(), `ANALYZE rollup; ANALYZE link`)
 	require.NoError(b, err)
 	ask := func(f visit.Filter) time.Duration {
 		begun := time.Now()
@@ -251,7 +254,7 @@ func BenchmarkLinkReport(b *testing.B) {
 		return time.Since(begun)
 	}
 	r := rand.New(rand.NewPCG(19, 2))
-	var ofSite, ofLink time.Duration
+	var ofSite, ofLink, list time.Duration
 	n := 0
 	for b.Loop() {
 		for range 20 {
@@ -261,7 +264,13 @@ func BenchmarkLinkReport(b *testing.B) {
 			ofLink += ask(f)
 			n++
 		}
+		begun := time.Now()
+		page, err := s.Links().List(b.Context(), link.Question{Site: "bench.example", Limit: 50, Days: []time.Time{today.AddDate(0, 0, -1), today}}, time.Now())
+		require.NoError(b, err)
+		require.Len(b, page, 50)
+		list += time.Since(begun)
 	}
+	b.ReportMetric(float64(list.Milliseconds())/float64(n/20), "list-ms")
 	b.ReportMetric(float64(ofSite.Microseconds())/float64(n), "site-us")
 	b.ReportMetric(float64(ofLink.Microseconds())/float64(n), "link-us")
 }

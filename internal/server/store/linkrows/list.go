@@ -26,20 +26,27 @@ func (r *Rows) List(ctx context.Context, q link.Question, now time.Time) ([]link
 	if q.Search != "" {
 		which += ` AND (strpos(code, lower(@search)) > 0 OR strpos(lower(body->>'name'), lower(@search)) > 0 OR strpos(lower(body->>'note'), lower(@search)) > 0 OR strpos(lower(body->>'destination'), lower(@search)) > 0)`
 	}
-	rows, _ := r.pool.Query(ctx, `WITH clicked AS MATERIALIZED (
-			SELECT site, sum(visits) AS n FROM rollup WHERE slot = ANY(@days) AND dimension = 'all' AND granularity = 'day' AND key = 1 AND strpos(site, '/') > 0 GROUP BY site),
-		listed AS (SELECT link.*, `+isActive+` AS active, coalesce(n, 0) AS n FROM link LEFT JOIN clicked c ON c.site = @of || code
-			WHERE link.site = @site`+which+` ORDER BY active DESC, n DESC, made_at DESC, code LIMIT @limit OFFSET @offset)
-		SELECT `+columns+`, ARRAY(SELECT coalesce(sum(r.visits), 0)::bigint FROM unnest(@days::timestamptz[]) WITH ORDINALITY d(slot, i)
-				LEFT JOIN rollup r ON r.site = @of || code AND r.dimension = 'all' AND r.granularity = 'day' AND r.slot = d.slot AND r.key = 1 GROUP BY i ORDER BY i),
-			last.time, last.level, last.country_code, last.region_code, last.city, last.latitude, last.longitude, last.radius_km, last.time_zone, last.placeholder
-		FROM listed LEFT JOIN LATERAL (
-			SELECT v.time, v.placeholder, p.country_code, p.region_code, p.city, p.latitude, p.longitude, p.radius_km, p.time_zone,
-				CASE WHEN p.skipped THEN 'skipped' WHEN p.not_found THEN 'not found' ELSE p.level END AS level
-			FROM visit v JOIN place p ON p.id = v.place
-			WHERE v.site = listed.site AND v.link = listed.code AND v.path = '`+visit.LinkPath+`' || listed.code AND v.counted ORDER BY v.id DESC LIMIT 1) last ON true
-		ORDER BY active DESC, n DESC, made_at DESC, code`, args)
-	list, err := pgx.CollectRows(rows, scanListed)
+	var list []link.Listed
+	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) (err error) {
+		if _, err = tx.Exec(ctx, `SET LOCAL jit = off`); err != nil { // to compile it takes longer than to run it
+			return err
+		}
+		rows, _ := tx.Query(ctx, `WITH clicked AS MATERIALIZED (
+				SELECT site, sum(visits) AS n FROM rollup WHERE slot = ANY(@days) AND dimension = 'all' AND granularity = 'day' AND key = 1 AND strpos(site, '/') > 0 GROUP BY site),
+			listed AS (SELECT link.*, `+isActive+` AS active, coalesce(n, 0) AS n FROM link LEFT JOIN clicked c ON c.site = @of || code
+				WHERE link.site = @site`+which+` ORDER BY active DESC, n DESC, made_at DESC, code LIMIT @limit OFFSET @offset)
+			SELECT `+columns+`, ARRAY(SELECT coalesce(sum(r.visits), 0)::bigint FROM unnest(@days::timestamptz[]) WITH ORDINALITY d(slot, i)
+					LEFT JOIN rollup r ON r.site = @of || code AND r.dimension = 'all' AND r.granularity = 'day' AND r.slot = d.slot AND r.key = 1 GROUP BY i ORDER BY i),
+				last.time, last.level, last.country_code, last.region_code, last.city, last.latitude, last.longitude, last.radius_km, last.time_zone, last.placeholder
+			FROM listed LEFT JOIN LATERAL (
+				SELECT v.time, v.placeholder, p.country_code, p.region_code, p.city, p.latitude, p.longitude, p.radius_km, p.time_zone,
+					CASE WHEN p.skipped THEN 'skipped' WHEN p.not_found THEN 'not found' ELSE p.level END AS level
+				FROM visit v JOIN place p ON p.id = v.place
+				WHERE v.site = listed.site AND v.link = listed.code AND v.path = '`+visit.LinkPath+`' || listed.code AND v.counted ORDER BY v.id DESC LIMIT 1) last ON true
+			ORDER BY active DESC, n DESC, made_at DESC, code`, args)
+		list, err = pgx.CollectRows(rows, scanListed)
+		return err
+	})
 	return list, r.away(err)
 }
 
