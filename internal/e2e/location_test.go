@@ -17,27 +17,9 @@ func TestThePartOfASiteThatReachesTheService(t *testing.T) {
 	t.Parallel()
 	s := start(t, map[string]any{"proxies.trusted": []any{"127.0.0.1/32", "::1/128"}})
 	key := s.keys(t)["page"]
-	for proxy, site := range map[string]func(port, application, block string){
-		"nginx": func(port, application, block string) {
-			startNginx(t, port, fmt.Sprintf("server { listen 127.0.0.1:%[1]s; listen [::1]:%[1]s;\nlocation / { proxy_pass http://127.0.0.1:%[2]s; }\n%[3]s}", port, application, block))
-		},
-		"haproxy": func(port, application, block string) {
-			startHAProxy(t, port, fmt.Sprintf(`
-defaults
-    mode http
-    timeout connect 5s
-    timeout client 30s
-    timeout server 30s
-frontend site
-    bind 127.0.0.1:%[1]s
-    bind [::1]:%[1]s
-    use_backend porch if { path_beg /porch/ /to/ }
-    default_backend application
-backend application
-    server application 127.0.0.1:%[2]s
-%[3]s`, port, application, block))
-		},
-		"apache": func(port, application, block string) {
+	for proxy, site := range map[string]func(t *testing.T, port, application, block string){
+		"nginx": nginxSite, "haproxy": haproxySite,
+		"apache": func(t *testing.T, port, application, block string) {
 			startApache(t, port, fmt.Sprintf("<VirtualHost *:%s>\n%s\nProxyPass / http://127.0.0.1:%s/\n</VirtualHost>\n", port, block, application))
 		},
 	} {
@@ -46,7 +28,7 @@ backend application
 			applications["CGI"](t, application)
 			block, ok := snippet.Location(proxy, s.publicURL)
 			require.True(t, ok)
-			site(port, application, block)
+			site(t, port, application, block)
 			ask := func(path string, header ...string) answer {
 				return s.call(t, "127.0.0.1", http.MethodGet, "http://127.0.0.1:"+port+path, "", append(header, "Authorization: Bearer "+key, "Host: heronlake.example")...)
 			}
