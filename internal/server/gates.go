@@ -17,7 +17,6 @@ import (
 	"eastporch/internal/server/gateapi"
 	"eastporch/internal/server/gates"
 	"eastporch/internal/server/lifecycle"
-	"eastporch/internal/server/links"
 	"eastporch/internal/server/rehearsals"
 )
 
@@ -109,16 +108,6 @@ func (s *Server) watchGates(ctx context.Context) error {
 	})
 }
 
-// watchLinks keeps the links in memory as they are in the database, and what was counted of them the other
-// way, until ctx ends.
-func (s *Server) watchLinks(ctx context.Context) error {
-	return lifecycle.Every(ctx, links.WatchEvery, func() {
-		if err := s.links.Tick(ctx); err != nil && ctx.Err() == nil {
-			s.opt.Log.Debug("the links were not looked at", "error", err)
-		}
-	})
-}
-
 // gates makes the services of gates and rehearsals.
 func (s *Server) gates(set *settings, cards *card.Pipeline, areas []string) gateapi.Gates {
 	rows, known := s.store.Gates(), set.gateNames()
@@ -151,16 +140,4 @@ func (s *Server) gates(set *settings, cards *card.Pipeline, areas []string) gate
 func (set *settings) marker() visit.Marker {
 	m := set.cfg.Marks
 	return visit.Marker{BotAgents: m.BotAgents, BotLabels: m.BotLabels, PreviewAgents: m.PreviewAgents, MonitorAgents: m.MonitorAgents, MonitorLabels: m.MonitorLabels}.Lower()
-}
-
-// page reads a template of an owner's, or gives our own where there is none.
-func page[T any](s *Server, file string, standard *T, parse func(string) (*T, error)) (*T, error) {
-	if file == "" {
-		return standard, nil
-	}
-	text, err := os.ReadFile(s.opt.Input.Path(file))
-	if err != nil {
-		return nil, err
-	}
-	return parse(string(text))
 }

@@ -119,8 +119,7 @@ func Open(ctx context.Context, opt Options) (*Server, error) {
 // openListeners makes the API and listens.
 func (s *Server) openListeners(ctx context.Context) (err error) {
 	opt, cfg := s.opt, s.opt.Config
-	s.links = links.New(links.Options{Rows: s.store.Links(), Counts: s.store, Queue: s.intake, Log: opt.Log, Now: time.Now})
-	s.begin(s.stages.Add("clicks", nil), "clicks", s.links.Run)
+	s.beginClicks()
 	s.jobs = s.stages.Add("background jobs", nil)
 	listeners := s.stages.Add("the listeners", func(context.Context) error {
 		for _, d := range s.endpoints {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/netip"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -156,4 +157,16 @@ func (s *Server) handlers(set *settings) (map[httpapi.Listener]http.Handler, err
 		}
 	}
 	return made, nil
+}
+
+// page reads a template of an owner's, or gives our own where there is none.
+func page[T any](s *Server, file string, standard *T, parse func(string) (*T, error)) (*T, error) {
+	if file == "" {
+		return standard, nil
+	}
+	text, err := os.ReadFile(s.opt.Input.Path(file))
+	if err != nil {
+		return nil, err
+	}
+	return parse(string(text))
 }

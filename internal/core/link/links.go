@@ -113,12 +113,17 @@ func (c *Compiled) WantsPlace() bool {
 // Stand gives the state of a link and since when, which is nil for what has no such time. Used is how often
 // it has redirected.
 func (c *Compiled) Stand(now time.Time, used int64) (State, *time.Time) {
+	return c.Said.Stand(c.Off, now, used)
+}
+
+// Stand is [Compiled.Stand] for a link that is not followed; off is since when it is disabled, if it is.
+func (s *Said) Stand(off *time.Time, now time.Time, used int64) (State, *time.Time) {
 	switch {
-	case c.Off != nil:
-		return Disabled, c.Off
-	case c.Until != nil && !now.Before(*c.Until):
-		return Expired, c.Until
-	case c.Limit != nil && used >= *c.Limit:
+	case off != nil:
+		return Disabled, off
+	case s.Until != nil && !now.Before(*s.Until):
+		return Expired, s.Until
+	case s.Limit != nil && used >= *s.Limit:
 		return AtLimit, nil
 	}
 	return Active, nil

@@ -150,7 +150,7 @@ func (l *Links) shown(k link.Kept) link.Link {
 		e := value.(*Entry)
 		out.Used, out.ClicksNotRecorded = max(out.Used, e.used.Load()), max(out.ClicksNotRecorded, e.lost.Load())
 	}
-	out.State, out.Since = link.Compile(out, k.Off, "en").Stand(l.Now(), out.Used)
+	out.State, out.Since = out.Said.Stand(k.Off, l.Now(), out.Used)
 	return out
 }
 

@@ -3,6 +3,7 @@ import utc from "dayjs/plugin/utc";
 import type { ReactNode } from "react";
 import { Link } from "react-router";
 import type { LinkReport } from "../../api/links";
+import { visitsOf } from "./words";
 
 dayjs.extend(utc);
 
@@ -26,7 +27,7 @@ export function ClicksChart({ report, span }: { report: LinkReport; span: ReactN
         {span}
         <span className="link-legend small">
           <i className="clicks" />{" "}
-          <Link className="numlink" to={`/visits?link=${of.link.code}`}>
+          <Link className="numlink" to={visitsOf(of.link.code, of.days.length <= 7 ? { since: "week" } : {})}>
             {of.clicks.toLocaleString("en")}
           </Link>{" "}
           {compared ? of.link.code : "clicks"} <i className="visitors" /> <b>{rest.toLocaleString("en")}</b>{" "}

@@ -11,7 +11,7 @@ import { Bars, Failed } from "../../components/states";
 import { phone, useNarrow } from "../../components/useNarrow";
 import { ClicksChart } from "./ClicksChart";
 import { LinkPlaces } from "./LinkPlaces";
-import { leftOutWords, wholeStand, whom } from "./words";
+import { leftOut, visitsOf, wholeStand, whom } from "./words";
 
 const spans = [
   { label: "7 days", value: 7 },
@@ -107,10 +107,9 @@ function Head({ link, onClose }: { link: TrackedLink; onClose: (() => void) | un
             <Button
               size="small"
               icon={<Icon name="copy" />}
-              onClick={() => {
-                void navigator.clipboard.writeText(link.url);
-                void message.success("Copied.");
-              }}
+              onClick={() =>
+                void navigator.clipboard.writeText(link.url).then(() => message.success("Copied."))
+              }
             >
               Copy
             </Button>
@@ -224,12 +223,22 @@ function Counts({ of }: { of: LinkFigures }) {
 }
 
 function LeftOut({ report }: { report: LinkReport }) {
-  const words = leftOutWords(report.of.left_out);
-  const lost = report.of.link.clicks_not_recorded;
+  const { code, clicks_not_recorded: lost } = report.of.link;
+  const marks = leftOut(report.of.left_out);
   return (
     <div className="link-part link-left small second">
-      <span>{words ? `${words} left out` : "Nothing is left out."}</span>
-      {words && <Link to={`/visits?link=${report.of.link.code}`}>Show</Link>}
+      {marks.length === 0 && <span>Nothing is left out.</span>}
+      {marks.length > 0 && (
+        <span>
+          {marks.map(({ mark, words }, i) => (
+            <span key={mark}>
+              {i > 0 && ", "}
+              <Link to={visitsOf(code, { mark })}>{words}</Link>
+            </span>
+          ))}{" "}
+          left out
+        </span>
+      )}
       {lost > 0 && <span className="chip attention">{lost.toLocaleString("en")} clicks not recorded</span>}
       {report.of.partial && <span>There were more rows than are read.</span>}
     </div>

@@ -5,7 +5,7 @@ import type { LinkPlace, LinkReport } from "../../api/links";
 import { km } from "../../components/format";
 import { Flag, LabelChip, LevelMark } from "../../components/parts";
 import { SmallWorld } from "../../features/map/SmallWorld";
-import { placeWords } from "./words";
+import { placeWords, visitsOf } from "./words";
 
 /** rowsShown is how many places the table has until more are asked for. */
 const rowsShown = 3;
@@ -40,7 +40,7 @@ export function LinkPlaces({ report }: { report: LinkReport }) {
             label="Where the link was followed"
             what="clicks"
             to={(p) =>
-              `/visits?${new URLSearchParams({ link: of.link.code, country_code: p.country_code, ...(p.city ? { city: p.city } : {}) })}`
+              visitsOf(of.link.code, { country_code: p.country_code, ...(p.city ? { city: p.city } : {}) })
             }
           />
         </div>

@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import type { LinkRow } from "../../api/links";
 import { Icon } from "../../components/icons";
 import { AttentionChip, Flag, LabelChip, Prose } from "../../components/parts";
-import { leadsTo, stand } from "./words";
+import { leadsTo, stand, visitsOf } from "./words";
 
 /** LinkTable has a row of two lines for each link. */
 export function LinkTable(props: { rows: LinkRow[]; open: string; onOpen: (code: string) => void }) {
@@ -56,7 +56,7 @@ export function LinkTable(props: { rows: LinkRow[]; open: string; onOpen: (code:
                 <Bars days={r.days} />
                 <Link
                   className="numlink"
-                  to={`/visits?link=${r.link.code}`}
+                  to={visitsOf(r.link.code, { since: "week" })}
                   aria-label={`${r.clicks} clicks on ${r.link.code}`}
                   onClick={(e) => e.stopPropagation()}
                 >

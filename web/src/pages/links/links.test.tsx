@@ -4,7 +4,7 @@ import { expect, it } from "vitest";
 import type { LinkReport, TrackedLink } from "../../api/links";
 import { recordedBody } from "../../testkit/answers";
 import { dialog, on, open, problem } from "../../testkit/console";
-import { leadsTo, leftOutWords, placeWords, stand, wholeStand } from "./words";
+import { leadsTo, leftOut, placeWords, stand, visitsOf, wholeStand } from "./words";
 
 const report = recordedBody("GET /v1/links/tickets/clicks?days=7") as LinkReport;
 const link = report.of.link;
@@ -38,8 +38,9 @@ it("says by what the destination depends, and what is left out", () => {
   expect(leadsTo(link)).toBe("country, language");
   const fr = { countries: [], languages: ["fr"], variants: [], destination: "/x" };
   expect(leadsTo(given({ routes: [fr, { ...fr, languages: ["ja"] }] }))).toBe("3 languages");
-  expect(leftOutWords({ preview: 12, bot: 1, test: 0 })).toBe("1 bot, 12 previews");
-  expect(leftOutWords({})).toBe("");
+  expect(leftOut({ preview: 12, bot: 1, test: 0 }).map((m) => m.words)).toEqual(["1 bot", "12 previews"]);
+  expect(visitsOf("tickets", { mark: "bot" })).toBe("/visits?link=tickets&path=%2Fto%2Ftickets&mark=bot");
+  expect(leftOut({})).toEqual([]);
   const place = {
     level: "skipped",
     country_code: null,

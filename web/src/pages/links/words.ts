@@ -81,11 +81,13 @@ export function placeWords(p: LinkPlace): string {
   return p.place.level === "skipped" ? "skipped" : p.place.level === "not found" ? "not found" : "none";
 }
 
-/** leftOutWords says what is not counted, such as 12 previews, 4 bots. */
-export function leftOutWords(of: Record<string, number>): string {
-  return Object.entries(of)
+/** leftOut says what is not counted, such as 12 previews, by its mark. */
+export const leftOut = (of: Record<string, number>) =>
+  Object.entries(of)
     .filter(([, n]) => n > 0)
     .sort(([a], [b]) => a.localeCompare(b))
-    .map(([mark, n]) => `${n.toLocaleString("en")} ${mark}${n === 1 ? "" : "s"}`)
-    .join(", ");
-}
+    .map(([mark, n]) => ({ mark, words: `${n.toLocaleString("en")} ${mark}${n === 1 ? "" : "s"}` }));
+
+/** visitsOf is the address of the clicks on a link, which are visits, and not of other visits that came by it. */
+export const visitsOf = (code: string, more: Record<string, string> = {}) =>
+  `/visits?${new URLSearchParams({ link: code, path: `/to/${code}`, ...more })}`;
