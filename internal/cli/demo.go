@@ -108,6 +108,17 @@ func fillDemo(a *terminal.App, ctx context.Context, s *server.Server, file strin
 		return err
 	}
 	demo.Follow(ctx, s.URL(httpapi.PublicListener), demo.Seed)
+	secret, err := demo.WeatherKey(filepath.Dir(file))
+	if err != nil {
+		return err
+	}
+	weather, _, err := demo.StartWeather(ctx, demo.WeatherAddress, secret) // it ends with ctx
+	if err == nil {
+		err = demo.Companions(ctx, c, weather)
+	}
+	if err != nil {
+		return err
+	}
 	// Two weeks later: a newer feed, whose edition waits to be looked at.
 	if err := demo.WriteNext(filepath.Dir(file)); err != nil {
 		return err
@@ -136,13 +147,16 @@ Open the console, signed in; the link is good once, within an hour:
 The regatta's own page, in the visitor's language, time and money:
   %s
 
+The invented weather of its companions fails when it is told to: slow, 503, html, none, ...
+  curl -X POST "http://%[6]s/failure?kind=503"
+
 In another terminal:
   bin/eastporch visits tail%[5]s
   bin/eastporch report countries%[5]s
   bin/eastporch links show tickets%[5]s
   bin/eastporch resolve 198.18.3.40%[5]s
 Ctrl-C stops everything.
-`, file, a.Store, link, site, elsewhere)
+`, file, a.Store, link, site, elsewhere, weather)
 	go demo.SendVisits(ctx, c, s.URL(httpapi.PublicListener), uint64(time.Now().UnixNano())) // it ends with ctx, and nothing waits for it
 	return nil
 }

@@ -70,6 +70,10 @@ type Config struct {
 		StaleDays   int           `koanf:"stale_days"`   // from when on their age is a problem
 		FetchInside bool          `koanf:"fetch_inside"` // from an address that is not public
 	} `koanf:"rates"`
+	Companions struct {
+		Secrets     string `koanf:"secrets"`      // a directory of files; secrets in DataDir by default
+		FetchInside bool   `koanf:"fetch_inside"` // ask services whose address is not public
+	} `koanf:"companions"`
 	Handover struct {
 		CookieLasts time.Duration `koanf:"cookie_lasts"` // how long the signed cookie holds
 	} `koanf:"handover"`
@@ -142,6 +146,8 @@ type VariantRule struct {
 	Languages []string `koanf:"languages"`
 	Labels    []string `koanf:"labels"`
 	Areas     []string `koanf:"areas"`
+	// Categories are those of companions, such as weather.storm.
+	Categories []string `koanf:"categories"`
 }
 
 // PolicyRule opens or skips the addresses of one kind or prefix.

@@ -54,6 +54,9 @@ func Write(dir string) (config string, err error) {
 	if err := rates.Close(); err != nil {
 		return "", fmt.Errorf("directory of the demo: %w", err)
 	}
+	if _, err := WeatherKey(dir); err != nil {
+		return "", err
+	}
 	return config, writeFeed(dir, "harbour-net.csv", time.Date(2026, 10, 28, 5, 0, 0, 0, time.UTC))
 }
 

@@ -110,6 +110,11 @@ type supporter struct {
 	X, Y, R float64
 }
 
+// skies are the categories of the companion weather.
+var skies = []string{"storm", "snow", "rain", "bright", "grey"}
+
+type sky struct{ Name, Word string }
+
 type languageLink struct {
 	Tag, Name string
 	Current   bool
@@ -138,6 +143,7 @@ func (p *Page) write(w http.ResponseWriter, r *http.Request, tag string) {
 		Fees                                       []fee
 		Supporters                                 []supporter
 		Languages                                  []languageLink
+		Skies                                      []sky
 	}{
 		Language: tag, Direction: "ltr", Zone: zone, T: words, Pictures: variants["pictures"], Offer: words[variants["offer"]],
 		From: []string{"Portugal", "Japan", "Brazil", "Canada", "Norway", "here"}, Supporters: p.where(r.Context(), tag),
@@ -147,6 +153,9 @@ func (p *Page) write(w http.ResponseWriter, r *http.Request, tag string) {
 	}
 	if page.Offer == "" {
 		page.Offer = words["open-entry"]
+	}
+	for _, name := range skies {
+		page.Skies = append(page.Skies, sky{name, words[name]})
 	}
 	for i, at := range starts {
 		moment, _ := time.Parse(time.RFC3339, at)

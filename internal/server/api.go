@@ -138,6 +138,7 @@ func (s *Server) content(set *settings, cards *card.Pipeline) httpapi.Content {
 		Variants:   &localize.Variants{Store: s.store, Known: set.known(), Areas: areas, Labels: set.cfg.LabelNames(), Revary: s.revary, Now: time.Now},
 		Gates:      s.gates(set, cards, areas),
 		Links:      s.links,
+		Companions: s.companions,
 		VisitorURL: func() string { return s.URL(httpapi.PublicListener) }, MapLink: set.cfg.MapLink, Console: webui.Handler(),
 	}
 }

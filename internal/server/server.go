@@ -24,6 +24,7 @@ import (
 	"eastporch/internal/editions"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/cluster"
+	"eastporch/internal/server/companions"
 	"eastporch/internal/server/gates"
 	"eastporch/internal/server/httpapi"
 	"eastporch/internal/server/intake"
@@ -78,10 +79,11 @@ type Server struct {
 	limits   *httpapi.Limits
 	metrics  *metrics.Metrics
 
-	links   *links.Links
-	counter *gates.Counter
-	signer  *rehearsals.Signer
-	regates regating
+	links      *links.Links
+	companions *companions.Companions
+	counter    *gates.Counter
+	signer     *rehearsals.Signer
+	regates    regating
 
 	handoverKey  []byte
 	installation uuid.UUID
@@ -104,6 +106,9 @@ func Open(ctx context.Context, opt Options) (*Server, error) {
 	}
 	if err == nil {
 		err = s.openLocal(ctx)
+	}
+	if err == nil {
+		err = s.openCompanions(ctx)
 	}
 	if err == nil {
 		err = s.openListeners(ctx)
@@ -194,6 +199,7 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 	s.begin(s.jobs, "content variants", s.watchVariants)
 	s.begin(s.jobs, "gates", s.watchGates)
 	s.begin(s.jobs, "links", s.watchLinks)
+	s.begin(s.jobs, "companions", s.watchCompanions)
 	s.begin(s.jobs, "maintenance", s.maintain)
 	return nil
 }

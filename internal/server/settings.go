@@ -115,6 +115,7 @@ func (s *Server) Reload(ctx context.Context) (api.Reloaded, error) {
 	for _, l := range set.locals {
 		l.UseRates(s.rates.State().Rates)
 	}
+	s.ask(set)
 	if err := errors.Join(s.revaryTo(ctx, set), s.regateTo(ctx, set)); err != nil {
 		return api.Reloaded{}, err
 	}

@@ -17,7 +17,7 @@ const module = "eastporch/"
 var packages = map[string]string{
 	"json": "encoding/json", "time": "time", "uuid": "github.com/google/uuid", "decimal": "github.com/shopspring/decimal",
 	"addr": module + "internal/core/addr", "gate": module + "internal/core/gate",
-	"card": module + "internal/core/card", "caller": module + "internal/core/caller", "rehearsal": module + "internal/core/rehearsal", "visit": module + "internal/core/visit", "locale": module + "internal/core/locale",
+	"card": module + "internal/core/card", "companion": module + "internal/core/companion", "caller": module + "internal/core/caller", "rehearsal": module + "internal/core/rehearsal", "visit": module + "internal/core/visit", "locale": module + "internal/core/locale",
 }
 
 // A writer writes the types of one package.
@@ -297,7 +297,7 @@ func (w *writer) value(of, kind string) {
 		fmt.Fprintf(&w.body, "\tb = jsonout.Any(b, %s)\n", of)
 	case get(s, "enum") != nil && kind == bare:
 		fmt.Fprintf(&w.body, "\tb = jsonout.String(b, string(%s))\n", of)
-	case str(s, "type") == "object" && get(s, "properties") == nil:
+	case str(s, "type") == "object" && get(s, "properties") == nil && get(s, "x-go-append") == nil:
 		fmt.Fprintf(&w.body, "\tb = jsonout.Map(b, %s)\n", of)
 	case get(s, "x-go-append") == nil:
 		fmt.Fprintf(&w.body, "\tb = jsonout.Any(b, %s)\n", of)

@@ -254,7 +254,21 @@ func (c *contract) typeScript(n *yaml.Node) (text string, err error) {
 		}
 		text = "{ " + strings.Join(list, "; ") + " }"
 	case kind == "object":
-		text = "Record<string, string>"
+		inner, err := c.typeScript(get(n, "additionalProperties"))
+		if err != nil {
+			return "", err
+		}
+		text = "Record<string, " + inner + ">"
+	case get(n, "oneOf") != nil:
+		var list []string
+		for _, one := range get(n, "oneOf").Content {
+			inner, err := c.typeScript(one)
+			if err != nil {
+				return "", err
+			}
+			list = append(list, inner)
+		}
+		text = strings.Join(list, " | ")
 	case kind == "integer", kind == "number":
 		text = "number"
 	default:

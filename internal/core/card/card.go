@@ -8,6 +8,7 @@ import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/companion"
 	"eastporch/internal/core/gate"
 	"eastporch/internal/core/plain"
 )
@@ -30,6 +31,21 @@ func subject(a *Address, w *atlas.Location, n *atlas.Network, labels []string, e
 		s.ASNumber = *n.ASNumber
 	}
 	return s
+}
+
+// CompanionSubject is whoever a card is about, as companions may know them.
+func (c *Card) CompanionSubject() companion.Subject {
+	var country *almanac.Country
+	if c.Location.CountryCode != nil {
+		country, _ = almanac.ByCode(*c.Location.CountryCode)
+	}
+	return c.companionSubject(country)
+}
+
+func (c *Card) companionSubject(country *almanac.Country) companion.Subject {
+	return companion.Subject{
+		Level: string(c.Location.Level), Point: c.Location.Point(), Country: country, TimeZone: plain.Value(c.Location.TimeZone), Language: c.Locale.Language, Written: c.Locale.Formatting,
+	}
 }
 
 // Truncate gives a copy of c that tells no more than a /24 or /48: the address,

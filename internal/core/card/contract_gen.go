@@ -5,6 +5,7 @@ package card
 import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/companion"
 	"eastporch/internal/core/gate"
 	"eastporch/internal/core/jsonout"
 	"eastporch/internal/core/locale"
@@ -27,18 +28,19 @@ func (v *EditionRef) AppendJSON(b []byte) []byte {
 
 // Card: The full answer about one address. All its keys are always present; an absent fact is null, and a map named missing says why.
 type Card struct {
-	Address  Address           `json:"address"`
-	Location atlas.Location    `json:"location"`
-	Network  atlas.Network     `json:"network"`
-	Labels   []string          `json:"labels"`
-	Locale   locale.Locale     `json:"locale"`
-	Clock    locale.Clock      `json:"clock"`
-	Money    locale.Money      `json:"money"`
-	Variants map[string]string `json:"variants"` // The content variant of each set of the site, by its name.
-	Gate     *gate.Decision    `json:"gate"`
-	Device   *Device           `json:"device"`
-	Evidence []atlas.Evidence  `json:"evidence"`
-	Edition  EditionRef        `json:"edition"`
+	Address    Address           `json:"address"`
+	Location   atlas.Location    `json:"location"`
+	Network    atlas.Network     `json:"network"`
+	Labels     []string          `json:"labels"`
+	Locale     locale.Locale     `json:"locale"`
+	Clock      locale.Clock      `json:"clock"`
+	Money      locale.Money      `json:"money"`
+	Variants   map[string]string `json:"variants"` // The content variant of each set of the site, by its name.
+	Companions companion.Answers `json:"companions"`
+	Gate       *gate.Decision    `json:"gate"`
+	Device     *Device           `json:"device"`
+	Evidence   []atlas.Evidence  `json:"evidence"`
+	Edition    EditionRef        `json:"edition"`
 }
 
 // AppendJSON appends it as JSON, byte for byte as encoding/json writes it.
@@ -59,6 +61,8 @@ func (v *Card) AppendJSON(b []byte) []byte {
 	b = v.Money.AppendJSON(b)
 	b = append(b, `,"variants":`...)
 	b = jsonout.Map(b, v.Variants)
+	b = append(b, `,"companions":`...)
+	b = v.Companions.AppendJSON(b)
 	b = append(b, `,"gate":`...)
 	if v.Gate == nil {
 		b = append(b, "null"...)

@@ -2,7 +2,9 @@ package card
 
 import (
 	"sync/atomic"
+	"time"
 
+	"eastporch/internal/core/companion"
 	"eastporch/internal/core/gate"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/variant"
@@ -16,10 +18,18 @@ type Local struct {
 	Currency  string // ISO 4217, that its own prices are in; "" for none
 	// Endings say how prices end, by currency.
 	Endings map[string]locale.Ending
+	// Companions are the site's; nil for none.
+	Companions companions
 
 	variants atomic.Pointer[variant.Chooser]
 	rates    atomic.Pointer[map[string]*locale.Rate]
 	gates    atomic.Pointer[gate.Set]
+}
+
+// companions say what services outside say for a visitor, of what is known by then: they never wait. With ask
+// they have a service asked where its answer is not there or is no longer fresh.
+type companions interface {
+	Answers(s *companion.Subject, ask bool, now time.Time) companion.Answers
 }
 
 // Anywhere is what holds where no site is known: every language, usual hours, no

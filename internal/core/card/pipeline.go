@@ -11,6 +11,7 @@ import (
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
+	"eastporch/internal/core/companion"
 	"eastporch/internal/core/gate"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/plain"
@@ -57,6 +58,8 @@ type RequestContext struct {
 	// the browser has an owner's pass.
 	Target *gate.Target
 	Pass   bool
+	// Ask has the site's companions asked where they have no fresh answer; the card does not wait for them.
+	Ask bool
 }
 
 // Visitor finds the visitor of a request and makes its card. The header's keys
@@ -194,10 +197,18 @@ func (p *Pipeline) localize(card *Card, country *almanac.Country, req RequestCon
 	card.Clock = p.ready().clocks.At(card.Location.TimeZone, now, at.Hours, country)
 	card.Money = locale.MoneyOf(country)
 	card.Money.Rate = at.rate(card.Money.CurrencyCode)
+	card.Companions = noCompanions
+	if at.Companions != nil {
+		subject := card.companionSubject(country)
+		card.Companions = at.Companions.Answers(&subject, req.Ask, now)
+	}
 	card.Variants = at.Variants().Choose(variant.Subject{
-		Country: country, Language: card.Locale.Language, Labels: card.Labels, Point: card.Location.Point(),
+		Country: country, Language: card.Locale.Language, Labels: card.Labels, Point: card.Location.Point(), Companions: card.Companions,
 	})
 }
+
+// noCompanions are those of a site that has none.
+var noCompanions = companion.Answers{}
 
 // admit applies the policy. It gives the address to look up, or none with the
 // reason in of.

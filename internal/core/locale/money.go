@@ -195,3 +195,17 @@ func (e Ending) Round(value decimal.Decimal) decimal.Decimal {
 	}
 	return best
 }
+
+// FormatNumber writes a number by the habits of a language (BCP 47), with so many decimals, halves away from
+// zero.
+func FormatNumber(value decimal.Decimal, decimals int32, tag string) string {
+	h := habitsOf(tag)
+	positive, _, _ := strings.Cut(h[amountPattern], ";")
+	first, last := strings.IndexAny(positive, "#0"), strings.LastIndexAny(positive, "#0")
+	value = value.Round(decimals)
+	text := h.number(value.Abs(), decimals, positive[first:last+1])
+	if value.Sign() < 0 {
+		text = h[minusSign] + text
+	}
+	return text
+}

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/text/language"
 
 	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/companion"
 	"eastporch/internal/core/geo"
 )
 
@@ -22,6 +23,8 @@ type When struct {
 	Languages []string `json:"languages,omitempty"` // BCP 47; pt holds pt-BR too
 	Labels    []string `json:"labels,omitempty"`    // of addresses
 	Areas     []string `json:"areas,omitempty"`     // the owner's polygons
+	// Categories are those of companions that are active, such as weather.storm.
+	Categories []string `json:"categories,omitempty"`
 }
 
 // A Rule gives a variant to whom its When is met by.
@@ -50,6 +53,9 @@ var ErrSet = errors.New("the variants are not usable")
 // word is what names and variants are written with, so that they can stand in a header
 // (RFC 9651, token) and in a class name.
 var word = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,39}$`)
+
+// category is how a category of a companion is written.
+var category = regexp.MustCompile(`^[a-z][a-z0-9_]{0,39}\.[a-z][a-z0-9_]{0,39}$`)
 
 // A Known says which names rules may use.
 type Known struct {
@@ -98,6 +104,11 @@ func (s Set) Check(k Known) (field string, err error) {
 				return bad(at+"when.areas", "%.40q is not an area of yours", a)
 			}
 		}
+		for _, c := range r.When.Categories {
+			if !category.MatchString(c) {
+				return bad(at+"when.categories", "%.80q is not a category of a companion, such as weather.storm", c)
+			}
+		}
 		for _, l := range r.When.Labels {
 			if k.Labels != nil && !k.Labels(l) {
 				return bad(at+"when.labels", "%.40q is not a label of yours", l)
@@ -113,6 +124,8 @@ type Subject struct {
 	Language string           // BCP 47, "" for none
 	Labels   []string
 	Point    *geo.Point // nil where there is none
+	// Companions say which categories are active.
+	Companions companion.Answers
 }
 
 // A Chooser chooses variants. It is immutable and safe for concurrent use; the zero
@@ -121,6 +134,7 @@ type Chooser struct {
 	sets   []Set
 	groups almanac.Groups
 	areas  map[string][]geo.Area
+	asks   bool // a rule names a category
 }
 
 // New makes a chooser of sets that were checked.
@@ -129,8 +143,14 @@ func New(sets []Set, groups almanac.Groups, areas []geo.Area) *Chooser {
 	for _, a := range areas {
 		c.areas[a.Name] = append(c.areas[a.Name], a)
 	}
+	for _, set := range sets {
+		c.asks = c.asks || slices.ContainsFunc(set.Rules, func(r Rule) bool { return len(r.When.Categories) > 0 })
+	}
 	return c
 }
+
+// Asks says whether a variant depends on what companions say.
+func (c *Chooser) Asks() bool { return c != nil && c.asks }
 
 // Values gives the variants that each set may give, by the set's name.
 func (c *Chooser) Values() map[string][]string {
@@ -175,6 +195,7 @@ func (c *Chooser) met(w *When, s Subject) bool {
 		(len(w.Groups) == 0 || slices.ContainsFunc(w.Groups, func(g string) bool { return c.groups.Has(g, s.Country) })) &&
 		(len(w.Languages) == 0 || slices.ContainsFunc(w.Languages, func(l string) bool { return holds(l, s.Language) })) &&
 		(len(w.Labels) == 0 || slices.ContainsFunc(w.Labels, func(l string) bool { return slices.Contains(s.Labels, l) })) &&
+		(len(w.Categories) == 0 || slices.ContainsFunc(w.Categories, s.Companions.Has)) &&
 		(len(w.Areas) == 0 || s.Point != nil && slices.ContainsFunc(w.Areas, func(a string) bool { return c.inside(a, *s.Point) }))
 }
 

@@ -68,6 +68,7 @@ func (h *handlers) askedAbout(c *gin.Context) (made card.Card, site *sites.Site,
 	raw, target := c.GetHeader(handover.OriginalTarget), gate.ReadTarget(c.GetHeader(handover.OriginalTarget))
 	header, now := c.Request.Header, h.Service.Now()
 	req := h.requestContext(c, header, site)
+	req.Ask = site != nil && site.Local.Variants().Asks()
 	req.Target = &target
 	if token := c.GetHeader(rehearsal.Header); token != "" {
 		as, err := h.Content.Gates.Signer.Open(c, token, rehearsals.Request{

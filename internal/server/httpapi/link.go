@@ -3,6 +3,7 @@ package httpapi
 import (
 	"github.com/gin-gonic/gin"
 
+	"eastporch/internal/server/contentapi"
 	"eastporch/internal/server/linkapi"
 )
 
@@ -16,5 +17,18 @@ func (h *handlers) ofLinks() *linkapi.API {
 		Links:     h.Content.Links,
 		Tools:     linkapi.Tools{Site: h.oneSite, Who: callerOf, JSON: h.replyJSON, Note: h.note, Settle: h.Visits.Settle, Now: h.Service.Now},
 		Following: linkapi.Following{Visits: h.Visits.Service, Sites: h.Public.Sites, Cards: h.Public.Cards, Finder: h.Public.Proxies.Finder, Gates: h.Content.Gates.Counter},
+	}
+}
+
+// ofContent is a route about what owners put on their pages.
+func ofContent(do func(*contentapi.API, *gin.Context)) func(*handlers, *gin.Context) {
+	return func(h *handlers, c *gin.Context) { do(h.content, c) }
+}
+
+func (h *handlers) ofContent() *contentapi.API {
+	return &contentapi.API{
+		Services: contentapi.Services{Variants: h.Content.Variants, Companions: h.Content.Companions, Cards: h.Public.Cards},
+		Tools:    contentapi.Tools{Site: h.oneSite, Who: callerOf, JSON: h.replyJSON, Done: h.done, Note: h.note},
+		Sites:    h.Public.Sites, VisitorURL: h.Content.VisitorURL,
 	}
 }

@@ -13,9 +13,6 @@ import (
 	"eastporch/internal/core/handover"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/plain"
-	"eastporch/internal/core/snippet"
-	"eastporch/internal/core/variant"
-	"eastporch/internal/files/answers"
 	"eastporch/internal/flags"
 	"eastporch/internal/server/localize"
 	"eastporch/internal/server/page"
@@ -72,7 +69,7 @@ func (h *handlers) convert(c *gin.Context) {
 		ask.From = site.Local.Currency
 	}
 	if h.listener == PublicListener {
-		card, trouble := h.visitorCard(c)
+		card, trouble := h.visitorCard(c, false)
 		if trouble != nil {
 			h.fail(c, trouble)
 			return
@@ -163,58 +160,6 @@ func (h *handlers) getFlag(c *gin.Context) {
 	h.forAll(c, factsLast)
 	c.Header("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
 	c.Data(http.StatusOK, "image/svg+xml", []byte(svg))
-}
-
-func (h *handlers) listVariants(c *gin.Context) {
-	site, err := h.oneSite(c)
-	var answer api.Variants
-	if err == nil {
-		answer, err = h.Content.Variants.List(c, site)
-	}
-	h.replyJSON(c, http.StatusOK, answer, err)
-}
-
-func (h *handlers) saveVariants(c *gin.Context) {
-	site, err := h.oneSite(c)
-	var set variant.Set
-	if err == nil {
-		err = request.JSON(c, &set, false)
-	}
-	if err == nil && set.Name != c.Param("name") {
-		err = invalid.Field("name", "it is not that of the path", "Give the same name in both.")
-	}
-	if err == nil {
-		if err = h.Content.Variants.Save(c, site, set, callerOf(c).Actor()); err == nil {
-			h.note(c, "variants saved", site.Host+" "+set.Name)
-		}
-	}
-	h.done(c, err)
-}
-
-func (h *handlers) dropVariants(c *gin.Context) {
-	site, err := h.oneSite(c)
-	if err == nil {
-		if err = h.Content.Variants.Drop(c, site, c.Param("name")); err == nil {
-			h.note(c, "variants dropped", site.Host+" "+c.Param("name"))
-		}
-	}
-	h.done(c, err)
-}
-
-// getSnippets writes code to paste for a choice of fields.
-func (h *handlers) getSnippets(c *gin.Context) {
-	want := snippet.Want{Base: c.Query("base"), Key: c.DefaultQuery("key", "KEY"), Site: c.Query("site"), Fields: answers.Paths(c.Query("fields"))}
-	if want.Base == "" {
-		want.Base = h.Content.VisitorURL()
-	}
-	if all := h.Public.Sites.All(); want.Site == "" && len(all) > 0 {
-		want.Site = all[0].Host
-	}
-	list, err := snippet.All(want)
-	if err != nil {
-		err = invalid.Field("base, key, site, fields", err.Error(), "What is given stands in code as it is.")
-	}
-	h.replyJSON(c, http.StatusOK, api.Snippets{Base: want.Base, Snippets: list}, err)
 }
 
 // scriptLasts is how long browsers may keep the script for pages before they ask whether

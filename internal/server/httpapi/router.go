@@ -21,6 +21,7 @@ import (
 	"github.com/google/uuid"
 
 	"eastporch/api"
+	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
@@ -30,6 +31,8 @@ import (
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/atlases"
+	"eastporch/internal/server/companions"
+	"eastporch/internal/server/contentapi"
 	"eastporch/internal/server/gateapi"
 	"eastporch/internal/server/guard"
 	"eastporch/internal/server/linkapi"
@@ -66,6 +69,8 @@ type Public struct {
 type cards interface {
 	Visitor(peer netip.Addr, header map[string][]string, req card.RequestContext, now time.Time) (card.Card, caller.Trail)
 	Found(trail *caller.Trail, header map[string][]string, req card.RequestContext, now time.Time) card.Card
+	Card(a netip.Addr, obtained string, req card.RequestContext, now time.Time) card.Card
+	Localize(country *almanac.Country, zone string, req card.RequestContext, now time.Time) card.Card
 	Subject(a netip.Addr) (gate.Subject, []atlas.Evidence)
 }
 
@@ -140,9 +145,10 @@ type Door struct {
 // Content is what owners offer and see. MapLink may be "", and Variants nil where nothing
 // serves them; the rest is required on the admin listener.
 type Content struct {
-	Variants *localize.Variants
-	Gates    gateapi.Gates
-	Links    *links.Links
+	Variants   *localize.Variants
+	Companions *companions.Companions
+	Gates      gateapi.Gates
+	Links      *links.Links
 	// VisitorURL is where the public listener is, as this machine sees it.
 	VisitorURL func() string
 	MapLink    string       // template of a link to a map outside, "" for none
@@ -184,6 +190,7 @@ type handlers struct {
 	listener Listener
 	door     Door
 	links    *linkapi.API
+	content  *contentapi.API
 }
 
 // route is one line of the contract.
@@ -204,10 +211,10 @@ var routes = []route{
 	{http.MethodGet, "/v1/countries/:code/flag.svg", true, access.Nobody, (*handlers).getFlag},
 	{http.MethodGet, "/v1/locale", false, access.Server, (*handlers).getLocale},
 	{http.MethodGet, "/v1/rates", false, access.Server, (*handlers).getRates},
-	{http.MethodGet, "/v1/variants", false, access.Admin, (*handlers).listVariants},
-	{http.MethodPut, "/v1/variants/:name", false, access.Admin, (*handlers).saveVariants},
-	{http.MethodDelete, "/v1/variants/:name", false, access.Admin, (*handlers).dropVariants},
-	{http.MethodGet, "/v1/snippets", false, access.Admin, (*handlers).getSnippets},
+	{http.MethodGet, "/v1/variants", false, access.Admin, ofContent((*contentapi.API).ListVariants)},
+	{http.MethodPut, "/v1/variants/:name", false, access.Admin, ofContent((*contentapi.API).SaveVariants)},
+	{http.MethodDelete, "/v1/variants/:name", false, access.Admin, ofContent((*contentapi.API).DropVariants)},
+	{http.MethodGet, "/v1/snippets", false, access.Admin, ofContent((*contentapi.API).Snippets)},
 	{http.MethodGet, "/porch.js", true, access.Nobody, (*handlers).getScript},
 	{http.MethodGet, "/porch.d.ts", true, access.Nobody, (*handlers).getScriptTypes},
 	{http.MethodGet, "/v1/addresses/:address", false, access.Server, (*handlers).getAddress},
@@ -252,6 +259,12 @@ var routes = []route{
 	{http.MethodGet, "/v1/links/:code/clicks", false, access.Admin, ofLinks((*linkapi.API).Clicks)},
 	{http.MethodGet, "/v1/links/:code/qr.svg", false, access.Admin, ofLinks((*linkapi.API).SVG)},
 	{http.MethodGet, "/v1/links/:code/qr.png", false, access.Admin, ofLinks((*linkapi.API).PNG)},
+	{http.MethodGet, "/v1/companions", false, access.Admin, ofContent((*contentapi.API).ListCompanions)},
+	{http.MethodPost, "/v1/companions/try", false, access.Admin, ofContent((*contentapi.API).TryCompanion)},
+	{http.MethodGet, "/v1/companions/:name", false, access.Admin, ofContent((*contentapi.API).GetCompanion)},
+	{http.MethodPut, "/v1/companions/:name", false, access.Admin, ofContent((*contentapi.API).SaveCompanion)},
+	{http.MethodDelete, "/v1/companions/:name", false, access.Admin, ofContent((*contentapi.API).DropCompanion)},
+	{http.MethodPost, "/v1/companions/:name/ask", false, access.Admin, ofContent((*contentapi.API).AskCompanion)},
 	{http.MethodPost, "/v1/rehearsals", false, access.Server, ofGates(gateapi.API.Rehearse)},
 	{http.MethodPost, "/v1/reload", false, access.Admin, (*handlers).reload},
 	{http.MethodGet, "/v1/checkup", false, access.Admin, (*handlers).getCheckup},
@@ -312,7 +325,7 @@ func (o *Options) check() error {
 	for name, missing := range map[string]bool{
 		"cards": o.Public.Cards == nil, "sites": o.Public.Sites == nil, "watch": o.Public.Watch == nil, "localize": o.Public.Localize == nil,
 		"visits": o.Visits.Service == nil || o.Visits.Reports == nil || o.Visits.Stored == nil, "atlas": o.Atlas.Service == nil || o.Atlas.Lookup == nil,
-		"gates": o.Content.Gates == gateapi.Gates{}, "links": o.Content.Links == nil, "keys": o.Access.Keys == nil, "sessions": o.Access.Sessions == nil, "audit": o.Access.Audit == nil, "limits": o.Access.Limits == nil,
+		"gates": o.Content.Gates == gateapi.Gates{}, "links": o.Content.Links == nil, "companions": o.Content.Companions == nil, "keys": o.Access.Keys == nil, "sessions": o.Access.Sessions == nil, "audit": o.Access.Audit == nil, "limits": o.Access.Limits == nil,
 		"log": o.Service.Log == nil, "now": o.Service.Now == nil, "metrics": o.Service.Metrics == nil, "queue": o.Service.Queue == nil,
 	} {
 		if missing {
@@ -328,7 +341,7 @@ func New(listener Listener, opt Options) (*gin.Engine, error) {
 		return nil, err
 	}
 	h := &handlers{Options: opt, listener: listener, door: opt.Access.Listeners[listener]}
-	h.links = h.ofLinks()
+	h.links, h.content = h.ofLinks(), h.ofContent()
 	gin.SetMode(gin.ReleaseMode)
 	engine := gin.New()
 	engine.HandleMethodNotAllowed = true

@@ -13,7 +13,9 @@ import (
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/gate"
 	"eastporch/internal/core/invalid"
+	"eastporch/internal/files/answers"
 	"eastporch/internal/server/access"
+	"eastporch/internal/server/contentapi"
 	"eastporch/internal/server/problem"
 	"eastporch/internal/server/request"
 	"eastporch/internal/server/respond"
@@ -35,8 +37,8 @@ func (h *handlers) trail(c *gin.Context) *caller.Trail {
 	return &trail
 }
 
-// visitorCard makes the card of whoever sends a request.
-func (h *handlers) visitorCard(c *gin.Context) (card.Card, error) {
+// visitorCard makes the card of whoever sends a request; with ask the companions that it shows are asked.
+func (h *handlers) visitorCard(c *gin.Context, ask bool) (card.Card, error) {
 	site, err := request.Site(c, h.Public.Sites)
 	if err != nil {
 		return card.Card{}, err
@@ -47,7 +49,16 @@ func (h *handlers) visitorCard(c *gin.Context) (card.Card, error) {
 		target := gate.ReadTarget(path)
 		req.Target = &target
 	}
+	wait, err := contentapi.Wait(c)
+	if err != nil {
+		return card.Card{}, err
+	}
+	req.Ask = ask && contentapi.Asks(site, answers.Paths(c.Query("fields")))
 	made := h.Public.Cards.Found(trail, header, req, h.Service.Now())
+	if wait > 0 && made.Companions.Pending() {
+		made.Companions.Wait(wait, c.Done())
+		made = h.Public.Cards.Found(trail, header, req, h.Service.Now())
+	}
 	h.seen(&made, peer(c.Request), header, trail)
 	if made.Gate != nil && !callerOf(c).Scope.Includes(access.Server) {
 		public := made.Gate.Public()
@@ -78,7 +89,7 @@ func (h *handlers) seen(made *card.Card, from netip.Addr, header map[string][]st
 }
 
 func (h *handlers) getVisitor(c *gin.Context) {
-	made, err := h.visitorCard(c)
+	made, err := h.visitorCard(c, true)
 	if err == nil {
 		err = device(c, &made)
 	}

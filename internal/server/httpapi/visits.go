@@ -24,6 +24,7 @@ import (
 	"eastporch/internal/core/visit"
 	"eastporch/internal/files/answers"
 	visitfile "eastporch/internal/files/visits"
+	"eastporch/internal/server/contentapi"
 	"eastporch/internal/server/guard"
 	"eastporch/internal/server/problem"
 	"eastporch/internal/server/request"
@@ -47,7 +48,7 @@ func (h *handlers) addVisit(c *gin.Context) {
 		h.addMany(c, text, prefer)
 		return
 	}
-	t, err := h.readVisit(c, func(body any) error { return request.Decode(text, body) })
+	t, err := h.readVisit(c, true, func(body any) error { return request.Decode(text, body) })
 	if err == nil && c.Request.URL.Query().Has("fields") {
 		t.Card, err = ownCard(t.Own, c.Query("fields"))
 	}
@@ -75,8 +76,8 @@ func ownCard(own *card.Card, fields string) (any, error) {
 	return json.RawMessage(text), nil
 }
 
-// readVisit reads a visit and hands it to the service.
-func (h *handlers) readVisit(c *gin.Context, decode func(any) error) (*visits.Taken, error) {
+// readVisit reads a visit and hands it to the service; with ask the companions that its card shows are asked.
+func (h *handlers) readVisit(c *gin.Context, ask bool, decode func(any) error) (*visits.Taken, error) {
 	var body api.NewVisit
 	err := decode(&body)
 	if errors.Is(err, request.ErrNotUTF8) {
@@ -92,7 +93,9 @@ func (h *handlers) readVisit(c *gin.Context, decode func(any) error) (*visits.Ta
 			h.Content.Gates.Counter.Count(site, gate.AskedVisit, made.Gate, 0, plain.Value(made.Location.CountryCode), path)
 		},
 		Context: func(header map[string][]string, site *sites.Site) card.RequestContext {
-			return h.requestContext(c, header, site)
+			req := h.requestContext(c, header, site)
+			req.Ask = ask && contentapi.Asks(site, answers.Paths(c.Query("fields")))
+			return req
 		},
 	})
 }
@@ -124,7 +127,7 @@ func (h *handlers) addMany(c *gin.Context, text []byte, prefer request.Preferenc
 		if i == manyVisits {
 			return problem.BadRequest("invalid-json", "Invalid JSON", fmt.Sprintf("The list has more than %d visits.", manyVisits), fmt.Sprintf("Send 1 to %d at once.", manyVisits))
 		}
-		t, err := h.readVisit(c, decode)
+		t, err := h.readVisit(c, false, decode)
 		if errors.Is(err, request.ErrNoJSON) {
 			return err
 		}

@@ -26,6 +26,7 @@ type Metrics struct {
 	registry *prometheus.Registry
 	visitors *prometheus.CounterVec
 	gates    *prometheus.CounterVec
+	asked    *prometheus.CounterVec
 	requests *prometheus.HistogramVec
 	series   sync.Map // labels -> counter: finding one among others takes longer than counting
 }
@@ -70,12 +71,15 @@ func New(of Measured) *Metrics {
 			Name: "eastporch_gate_decisions_total",
 			Help: "Decisions of gates by outcome (admit, refuse, would refuse) and by why there was no location, if there was none.",
 		}, []string{"site", "gate", "outcome", "missing"}),
+		asked: prometheus.NewCounterVec(prometheus.CounterOpts{
+			Name: "eastporch_companion_questions_total", Help: "Questions to companions by outcome: answered, failed, or refused by the allowance and so not asked.",
+		}, []string{"site", "companion", "outcome"}),
 		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
 			Name: "eastporch_http_request_duration_seconds", Help: "How long requests took, by listener, method, route and status.",
 			Buckets: []float64{0.0001, 0.0005, 0.001, 0.005, 0.025, 0.1, 0.5, 2, 10},
 		}, []string{"listener", "method", "route", "status"}),
 	}
-	m.registry.MustRegister(m.visitors, m.gates, m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	m.registry.MustRegister(m.visitors, m.gates, m.asked, m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	gauge := func(name, help string, labels prometheus.Labels, value func() float64) {
 		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help, ConstLabels: labels}, value))
 	}
@@ -140,6 +144,11 @@ func known(name string) string {
 // Decisions counts what the gates of a site said.
 func (m *Metrics) Decisions(k *gate.CountKey, n int64) {
 	m.gates.WithLabelValues(k.Site, k.Gate, k.Outcome, k.Missing).Add(float64(n))
+}
+
+// Companion counts a question to a companion.
+func (m *Metrics) Companion(site, name, outcome string) {
+	m.asked.WithLabelValues(site, name, outcome).Inc()
 }
 
 // Visitor counts a visitor by what became of the address.

@@ -6,7 +6,8 @@
  * Attributes of the script: `data-key` (a page key; leave it out where a proxy of yours adds one), `data-fields` (paths of
  * the card, with commas), `data-site` (where a host serves several), `data-timeout` (milliseconds, 5000), `data-visit`
  * (record a visit for each view: a load, another path or query by pushState or Back, and each return of a page that the
- * browser kept; `data-visit="consent"` sends and remembers nothing before `porch.consent(true)`).
+ * browser kept; `data-visit="consent"` sends and remembers nothing before `porch.consent(true)`), `data-companions` (ask for
+ * companions also where no placeholder shows one, for the classes below).
  *
  * Placeholders keep their own text until an answer is there, and for good where none comes; `data-porch-state` on them is
  * `loading`, `ready` or `failed`:
@@ -21,6 +22,14 @@
  * `switch` is shown where the language that suits is not the page's (`<html lang>`), the page links to its other language
  * (`<link rel="alternate" hreflang="pt-PT" href="…">`), and the visitor has not chosen yet. The choice is kept in this
  * browser and in the cookie `porch_choice`, and wins from then on.
+ *
+ * Companions, such as one called `weather`: the page gets one class, `weather-bright`, which is replaced when the category
+ * changes; a placeholder may have its own words for categories. While the page is looked at they are asked for again, once in
+ * a moment where the service is being asked, then as often as there may be something new.
+ *
+ *     <b data-porch="companions.weather.category" data-bright="Sun" data-rain="Rain">the sky</b>
+ *     <span data-porch="companions.weather.human.temperature">–</span>
+ *     <a data-porch="companions.weather.credit">Weather service</a>
  *
  * Events on `document`: `porch:card` (detail `{card, stale}`; stale is the answer of the page view before),
  * `porch:failed` (detail `{error}`), `porch:choice` (detail `{language}`).
@@ -45,6 +54,7 @@ export interface PorchCard {
   money?: PorchMoney;
   /** The content variant of each set of the site, by its name. */
   variants?: Record<string, string>;
+  companions?: Record<string, PorchCompanion>;
   device?: PorchDevice | null;
 }
 
@@ -125,6 +135,27 @@ export interface PorchDevice {
   time_zone: string | null;
   /** To where the address is. */
   from_address_km: number | null;
+}
+
+export interface PorchCompanion {
+  /** What you picked from its answer, by name. */
+  values: Record<string, number | string | boolean | null>;
+  /** The one that is active. */
+  category: string | null;
+  /** The values that are known, with their units, by the habits of the visitor's language. */
+  human: Record<string, string>;
+  /** What must be shown beside it. */
+  credit: string | null;
+  /** Where the credit leads. */
+  credit_url: string | null;
+  /** Why a value or the category is null. */
+  missing: Record<string, string>;
+  /** Seconds since the service said so; null without an answer. */
+  age: number | null;
+  /** The service is being asked; ask again in a moment. */
+  pending: boolean;
+  /** Seconds after which asking again may bring something new; null where nothing will. */
+  refresh_after: number | null;
 }
 
 // End of the card.

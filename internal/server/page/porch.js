@@ -4,6 +4,9 @@
   const script = document.currentScript, set = script.dataset, doc = document;
   const base = new URL(".", script.src), root = doc.documentElement;
   const fields = (set.fields || "location,locale,clock,money,variants").replace(/\s/g, "");
+  // Companions are asked for where the page shows one, or its script says data-companions.
+  const shows = () => /(^|,)companions\b/.test(fields) || "companions" in set || doc.querySelector("[data-porch^='companions.']") !== null;
+  const wanted = () => (shows() && !/(^|,)companions\b/.test(fields) ? `${fields},companions` : fields);
   const place = `porch ${base} ${set.site || ""} ${fields}`;
   // Storage may be forbidden; then nothing is remembered and all else works.
   const memory = (key, value) => {
@@ -17,7 +20,7 @@
   const choice = () => memory("porch choice") || "";
   let last = null, asked = null, state = "loading", turn = 0;
   // allowed says whether anything may be sent or remembered: not before consent, where that is waited for.
-  let allowed = set.visit !== "consent";
+  let allowed = set.visit !== "consent", begun = false;
 
   const url = (path, query = {}) => {
     const u = new URL(path, base);
@@ -32,7 +35,7 @@
     if (!answer.ok) throw Object.assign(new Error(body.detail || answer.statusText), { status: answer.status });
     return body;
   }
-  const ask = (query) => call(url("v1/visitor", { fields, ...query }));
+  const ask = (query) => call(url("v1/visitor", { fields: wanted(), ...query }));
 
   // send reports a view, and gives the card that answers it. It is sent again, with the same
   // nonce, where no answer came or the service was busy. A text asks no preflight.
@@ -41,7 +44,7 @@
     const body = JSON.stringify({ site: set.site, path: location.pathname, ...view, nonce });
     for (const pause of [1000, 4000, 0]) {
       try {
-        return (await call(url("v1/visits", { fields }), { method: "POST", body, keepalive: true })).card;
+        return (await call(url("v1/visits", { fields: wanted() }), { method: "POST", body, keepalive: true })).card;
       } catch (error) {
         if (!allowed || !pause || error.status < 500 && error.status !== 429) throw error;
         await new Promise((done) => { setTimeout(done, pause); });
@@ -55,8 +58,9 @@
     const mine = ++turn;
     return (asked = question.then((card) => {
       if (mine === turn && allowed) {
-        memory(place, JSON.stringify(card));
+        memory(place, JSON.stringify({ ...card, companions: undefined })); // whose age would be wrong
         show(card, false);
+        follow(card.companions, true);
       }
       return card;
     }, (error) => {
@@ -69,15 +73,56 @@
 
   const mark = (within) => within.querySelectorAll("[data-porch]").forEach((e) => { e.dataset.porchState = state; });
 
+  // follow asks for the companions again: once in a moment where one is being asked, then as often as the service
+  // says that there may be something new, and never while nobody looks.
+  let timer = 0, due = false;
+  const least = 60;
+  function follow(companions, again) {
+    clearTimeout(timer);
+    const all = Object.values(companions || {}), times = all.map((c) => c.refresh_after).filter((n) => n !== null);
+    if (again && all.some((c) => c.pending)) timer = setTimeout(look, 1000, false);
+    else if (times.length) timer = setTimeout(look, Math.max(least, Math.min(...times)) * 1000 * (1 + Math.random() / 10), true);
+  }
+  function look(again) {
+    if (doc.hidden) due = true;
+    else if (allowed && last) {
+      const mine = turn;
+      ask({ fields: "companions", companions: "wait:2s" }).then(({ companions }) => {
+        if (mine !== turn || !allowed) return;
+        show({ ...last, companions }, false);
+        follow(companions, again);
+      }).catch(() => follow({ none: { refresh_after: least } }, false));
+    }
+  }
+  doc.addEventListener("visibilitychange", () => {
+    if (!due || doc.hidden) return;
+    due = false;
+    look(true);
+  });
+
+  // dress puts one class for each companion on the page, NAME-CATEGORY, in the place of the one before.
+  const worn = new Map();
+  function dress(companions) {
+    for (const [name, c] of Object.entries(companions || {})) {
+      const was = worn.get(name), now = c.category ? `${name}-${c.category}` : "";
+      if (was === now) continue;
+      if (was) root.classList.remove(was);
+      if (now) root.classList.add(now);
+      worn.set(name, now);
+      if (c.credit && !doc.querySelector(`[data-porch='companions.${name}.credit']`)) console.warn(`companions.${name}: show its credit, data-porch="companions.${name}.credit"`);
+    }
+  }
+
   function show(card, stale) {
     last = card;
+    dress(card.companions);
     apply(doc);
     tell("card", { card, stale });
   }
 
   // own is what an element was before any answer, to be again where an answer has nothing
   // for it: facts of two answers never stand side by side.
-  const own = new WeakMap(), kept = ["title", "src", "alt"];
+  const own = new WeakMap(), kept = ["title", "src", "alt", "href"];
   const put = (e, text) => {
     if (text === null) {
       const was = own.get(e);
@@ -114,7 +159,9 @@
   // Each gives the text to show, null to leave the element's own, undefined where it is
   // none of a text's business.
   const fact = (e, path) => {
-    const value = at(last, path);
+    const value = at(last, path), [first, name, which] = path.split(".");
+    if (first === "companions" && which === "category" && value) return e.getAttribute(`data-${value}`) ?? value;
+    if (first === "companions" && which === "credit" && e.localName === "a") attribute(e, "href", at(last, `companions.${name}.credit_url`) ?? own.get(e).href);
     return value == null || typeof value === "object" ? null : String(value);
   };
   const kinds = {
@@ -166,6 +213,7 @@
       if (allowed && !before) begin();
       if (!allowed) {
         turn++; // what is under way is not shown
+        clearTimeout(timer);
         try { for (const key of [place, "porch choice"]) localStorage.removeItem(key); } catch {}
         doc.cookie = "porch_choice=;path=/;max-age=0";
       }
@@ -210,7 +258,7 @@
       if (navigator.userActivation && !navigator.userActivation.isActive) throw new Error("A position is asked for after the visitor's own action only.");
       const { coords } = await new Promise((yes, no) => navigator.geolocation.getCurrentPosition(yes, no, { timeout: 10000, maximumAge: 60000 }));
       const card = await ask({
-        fields: `${fields},device`, latitude: coords.latitude.toFixed(3), longitude: coords.longitude.toFixed(3), accuracy_km: Math.min(20000, coords.accuracy / 1000).toFixed(3),
+        fields: `${wanted()},device`, latitude: coords.latitude.toFixed(3), longitude: coords.longitude.toFixed(3), accuracy_km: Math.min(20000, coords.accuracy / 1000).toFixed(3),
       });
       show(card, false); // it is not kept
       return card;
@@ -233,6 +281,7 @@
   const start = () => {
     mark(doc);
     if (last) apply(doc);
+    if (begun && asked && shows()) asked.then((card) => card.companions || look(true), () => {}); // the page was not there when it was asked
   };
   window.porch = Object.freeze(Object.defineProperties({}, Object.getOwnPropertyDescriptors(api)));
   if (doc.readyState === "loading") doc.addEventListener("DOMContentLoaded", start);
@@ -260,7 +309,6 @@
   addEventListener("pageshow", (e) => { if (e.persisted) view(); });
 
   // begin is the first view: of a page that is prepared before it is shown, when it is.
-  let begun = false;
   const begin = () => {
     if (!allowed) return;
     if (begun) return void refresh().catch(() => {});

@@ -11,6 +11,7 @@ import (
 	"eastporch/api"
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/companion"
 	"eastporch/internal/core/gate"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/link"
@@ -106,6 +107,10 @@ func From(err error) Problem {
 		return NotFound("no-such-id", "No such id", "It was never there, or has ended.", "List them first.")
 	case errors.Is(err, gate.ErrNoRevision):
 		return NotFound("no-such-revision", "No such revision", "The rules never had it.", "GET /v1/gate/history lists those that there are.")
+	case errors.Is(err, companion.ErrNone):
+		return NotFound("no-such-companion", "No such companion", "The site has none with this name.", "GET /v1/companions lists those that there are.")
+	case errors.Is(err, companion.ErrChanged):
+		return conflict(plain.UpperFirst(err.Error())+".", "Read it again, and make your change to what is in use now.")
 	case errors.Is(err, link.ErrNoLink):
 		return NotFound("no-such-link", "No such link", "No link has this code.", "GET /v1/links lists those that there are.")
 	case errors.Is(err, link.ErrTaken):

@@ -19,6 +19,7 @@ import (
 	pgxuuid "github.com/vgarvardt/pgx-google-uuid/v5"
 
 	"eastporch/internal/core/visit"
+	"eastporch/internal/server/store/companionrows"
 	"eastporch/internal/server/store/gaterows"
 	"eastporch/internal/server/store/linkrows"
 )
@@ -124,3 +125,6 @@ func (s *Store) Gates() *gaterows.Rows { return gaterows.New(s.pool, away) }
 
 // Links gives the tables of links.
 func (s *Store) Links() *linkrows.Rows { return linkrows.New(s.pool, away) }
+
+// Companions are the tables of companions.
+func (s *Store) Companions() *companionrows.Rows { return companionrows.New(s.pool, away) }

@@ -1190,6 +1190,107 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/companions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List companions
+         * @description The companions of a site, how each stands, and what it was asked last.
+         */
+        get: operations["listCompanions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/companions/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try a companion, saved or not
+         * @description Looks up to four made-up visitors up, asks the service for each of their places if you say so, which its allowance counts, and shows the whole
+         *     answer with what you pick of it. Nothing is stored.
+         */
+        post: operations["tryCompanion"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/companions/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description Small letters, digits and _.
+                 * @example weather
+                 */
+                name: components["parameters"]["CompanionName"];
+            };
+            cookie?: never;
+        };
+        /**
+         * A companion
+         * @description What is said of it, and how it stands.
+         */
+        get: operations["getCompanion"];
+        /**
+         * Save a companion
+         * @description Cards have it from now on; other instances use it within two seconds.
+         */
+        put: operations["saveCompanion"];
+        post?: never;
+        /**
+         * Drop a companion
+         * @description It is asked no more, its answers are forgotten, and cards have it no more. What was asked today is still counted, should it be made again.
+         */
+        delete: operations["dropCompanion"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/companions/{name}/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description Small letters, digits and _.
+                 * @example weather
+                 */
+                name: components["parameters"]["CompanionName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask a companion that fails again, now
+         * @description Asks what it was asked last, without waiting for the next try. The allowance counts it.
+         */
+        post: operations["askCompanion"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/reload": {
         parameters: {
             query?: never;
@@ -1823,6 +1924,7 @@ export interface components {
             variants: {
                 [key: string]: string;
             };
+            companions: components["schemas"]["CompanionFacts"];
             gate: components["schemas"]["GateDecision"];
             device: components["schemas"]["Device"];
             evidence: components["schemas"]["Evidence"][];
@@ -2116,6 +2218,8 @@ export interface components {
                 languages?: string[];
                 labels?: string[];
                 areas?: string[];
+                /** @description Of companions. */
+                categories?: string[];
             };
         };
         VariantSet: {
@@ -2429,6 +2533,243 @@ export interface components {
             name: string | null;
             /** @description Your word in place of the location. */
             placeholder: string | null;
+        };
+        /** @description What companions say for a visitor, by the companion's name. */
+        CompanionFacts: {
+            [key: string]: components["schemas"]["CompanionAnswer"];
+        };
+        /** @description What a companion says for a visitor. What is null is not known, and missing says why. */
+        CompanionAnswer: {
+            /** @description What you picked from its answer, by name. */
+            values: {
+                [key: string]: (number | string | boolean) | null;
+            };
+            /** @description The one that is active. */
+            category: string | null;
+            /** @description The values that are known, with their units, by the habits of the visitor's language. */
+            human: {
+                [key: string]: string;
+            };
+            /** @description What must be shown beside it. */
+            credit: string | null;
+            /** @description Where the credit leads. */
+            credit_url: string | null;
+            /** @description Why a value or the category is null. */
+            missing: {
+                [key: string]: string;
+            };
+            /** @description Seconds since the service said so; null without an answer. */
+            age: number | null;
+            /** @description The service is being asked; ask again in a moment. */
+            pending: boolean;
+            /** @description Seconds after which asking again may bring something new; null where nothing will. */
+            refresh_after: number | null;
+        };
+        /** @description One parameter of the request. It has a fact, a fixed value or a secret, and one of them only. */
+        CompanionParameter: {
+            name: string;
+            /**
+             * @description Where it stands; body is a JSON object, for POST.
+             * @enum {string}
+             */
+            in: "query" | "header" | "body";
+            /**
+             * @description Of the visitor; latitude and longitude are rounded to the grid. There is no other.
+             * @enum {string}
+             */
+            fact?: "latitude" | "longitude" | "country_code" | "time_zone" | "language" | "currency_code";
+            fixed?: string;
+            /**
+             * @description file:NAME in the directory of secrets, or env:EASTPORCH_SECRET_NAME.
+             * @example file:weather.key
+             */
+            secret?: string;
+        };
+        /** @description One value of the service's answer. */
+        CompanionValue: {
+            /** @example wind */
+            name: string;
+            /**
+             * @description RFC 6901.
+             * @example /now/wind
+             */
+            pointer: string;
+            /** @enum {string} */
+            type: "number" | "text" | "boolean";
+            /** @example m/s */
+            unit: string;
+        };
+        /** @description A word for a state of the values. */
+        CompanionCategory: {
+            /** @example storm */
+            name: string;
+            /**
+             * @description Comparisons with and, or: and binds closer.
+             * @example wind >= 17 or rain >= 10
+             */
+            when: string;
+        };
+        /** @description A service outside that is asked with coarse facts of the visitor, never with the address. */
+        CompanionSaid: {
+            /** @example Weather */
+            title: string;
+            note: string;
+            /** @description Whether it is asked. */
+            enabled: boolean;
+            /** @enum {string} */
+            method: "GET" | "POST";
+            /**
+             * @description Facts may stand in its path, in braces.
+             * @example https://sky.example/v1/now
+             */
+            url: string;
+            parameters: components["schemas"]["CompanionParameter"][];
+            /**
+             * @description Degrees that coordinates are rounded to.
+             * @enum {number}
+             */
+            grid: 0.05 | 0.1 | 0.25 | 0.5 | 1 | 2 | 5;
+            /**
+             * @description How well the place must be known, at least, where coordinates are sent.
+             * @enum {string}
+             */
+            level: "city" | "region" | "country";
+            timeout_ms: number;
+            values: components["schemas"]["CompanionValue"][];
+            categories: components["schemas"]["CompanionCategory"][];
+            /** @description The category where no condition is met, with none missing; empty for none. */
+            default: string;
+            /** @description What must be shown beside it. */
+            credit: string;
+            /** @description Where the credit leads. */
+            credit_url: string;
+            /** @description Questions a day, by the clock of the site. */
+            a_day: number;
+            /** @description Questions a minute. */
+            a_minute: number;
+            /** @description The last questions of a day, which are for the ten places that are asked for most. */
+            reserve: number;
+            /** @description An answer is kept at least this long; longer where the service says so (RFC 9111). */
+            keep_seconds: number;
+            /** @description No older answer is shown. */
+            oldest_seconds: number;
+        };
+        /** @description A companion and how it stands. */
+        CompanionState: {
+            name: string;
+            site: string;
+            /**
+             * Format: int64
+             * @description Say it when you save; what was changed meanwhile is not overwritten.
+             */
+            revision: number;
+            made_by: string;
+            /** Format: date-time */
+            changed_at: string;
+            said: components["schemas"]["CompanionSaid"];
+            /** @enum {string} */
+            standing: "answers" | "fails" | "used up" | "off" | "not asked yet";
+            /** @description Why it fails or is not asked. */
+            reason: string | null;
+            /**
+             * Format: date-time
+             * @description Since when it fails.
+             */
+            since: string | null;
+            /**
+             * Format: date-time
+             * @description Before then it is not asked, because it fails or its questions are used up.
+             */
+            next_try: string | null;
+            /**
+             * Format: int64
+             * @description Questions since midnight by the clock of the site, of all instances.
+             */
+            used_today: number;
+            /** Format: int64 */
+            used_this_minute: number;
+            /** Format: date-time */
+            day_ends: string;
+            /** @description Answers that are kept in memory. */
+            places: number;
+            /** @description What leaves this machine, in words. */
+            sends: string[];
+            last: components["schemas"]["CompanionQuestion"] | null;
+            /** @description A line for your page. */
+            snippet: string;
+        };
+        /** @description A question that was asked, whole, with its secrets masked. */
+        CompanionQuestion: {
+            text: string;
+            /** Format: date-time */
+            time: string;
+            /** @description Null where no answer came. */
+            status: number | null;
+            content_type: string | null;
+            bytes: number;
+            /** Format: int64 */
+            took_ms: number;
+            /** @description Why the answer is not used. */
+            problem: string | null;
+        };
+        CompanionList: {
+            site: string;
+            companions: components["schemas"]["CompanionState"][];
+            /** @description The names of those that there are, as parameters name them. Their values are never given. */
+            secrets: string[];
+            /** @description Whether services may be asked whose address is not public: companions.fetch_inside in the configuration. */
+            inside: boolean;
+        };
+        CompanionSave: {
+            said: components["schemas"]["CompanionSaid"];
+            /**
+             * Format: int64
+             * @description The one that was changed; 0 for a new companion. Without it whatever is there is overwritten.
+             */
+            revision?: number | null;
+        };
+        CompanionTry: {
+            /** @description Of the companion; its allowance counts. */
+            name: string;
+            said: components["schemas"]["CompanionSaid"];
+            /** @description Made-up visitors: a town with its country, or an address, which is looked up here and goes no farther. */
+            visitors: string[];
+            /** @description Ask the service now. Otherwise answers that are kept are read again, as you say now, which costs nothing. */
+            ask: boolean;
+        };
+        CompanionTries: {
+            results: components["schemas"]["CompanionTried"][];
+        };
+        CompanionTried: {
+            /** @description As it was given. */
+            visitor: string;
+            /** @description The town, region or country. */
+            place: string;
+            country_code: string | null;
+            language: string;
+            /** @description Null where there is no answer, or nothing that could be asked. */
+            question: components["schemas"]["CompanionQuestion"] | null;
+            answer: components["schemas"]["CompanionAnswer"];
+            /** @description The service's answer, line by line, its secrets masked. */
+            lines: components["schemas"]["CompanionLine"][];
+            /** @description How many more lines there are. */
+            lines_cut: number;
+        };
+        CompanionLine: {
+            depth: number;
+            /** @description The key, or what opens an object or array. */
+            before: string;
+            /** @description The value, as the service wrote it. */
+            text: string;
+            /** @description A comma or a bracket. */
+            after: string;
+            /** @description Of the value (RFC 6901); null where the line has none that can be picked. */
+            pointer: string | null;
+            /**
+             * @description Empty where the line has no value.
+             * @enum {string}
+             */
+            type: "number" | "text" | "boolean" | "null" | "";
         };
         /** @description A code that was asked for and that no link has. */
         LinkAsked: {
@@ -4132,6 +4473,16 @@ export interface components {
         LinkCode: string;
         /** @description Visits that came by this link. */
         Link: string;
+        /**
+         * @description How long to wait for companions that are being asked, up to 5 s. Without it nothing waits: what is not there yet is pending.
+         * @example wait:300ms
+         */
+        Companions: string;
+        /**
+         * @description Small letters, digits and _.
+         * @example weather
+         */
+        CompanionName: string;
         /** @description Visits with this mark; without it, marked ones are listed and not counted. */
         Mark: components["schemas"]["Mark"];
         /** @description Of what is kept of the address: an address, or a prefix. */
@@ -4168,6 +4519,11 @@ export interface operations {
                 longitude?: number;
                 /** @description How sure the device is. */
                 accuracy_km?: number;
+                /**
+                 * @description How long to wait for companions that are being asked, up to 5 s. Without it nothing waits: what is not there yet is pending.
+                 * @example wait:300ms
+                 */
+                companions?: components["parameters"]["Companions"];
                 /**
                  * @description Paths of the facts that are wanted, with commas between.
                  * @example location.city,clock
@@ -6733,6 +7089,198 @@ export interface operations {
                 };
                 content: {
                     "image/png": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCompanions: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The companions. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CompanionList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryCompanion: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CompanionTry"];
+            };
+        };
+        responses: {
+            /** @description What came, one result a visitor. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CompanionTries"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCompanion: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description Small letters, digits and _.
+                 * @example weather
+                 */
+                name: components["parameters"]["CompanionName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The companion. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CompanionState"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveCompanion: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description Small letters, digits and _.
+                 * @example weather
+                 */
+                name: components["parameters"]["CompanionName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CompanionSave"];
+            };
+        };
+        responses: {
+            /** @description It is in use. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CompanionState"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    dropCompanion: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description Small letters, digits and _.
+                 * @example weather
+                 */
+                name: components["parameters"]["CompanionName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    askCompanion: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description Small letters, digits and _.
+                 * @example weather
+                 */
+                name: components["parameters"]["CompanionName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How it stands afterwards. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CompanionState"];
                 };
             };
             default: components["responses"]["Problem"];

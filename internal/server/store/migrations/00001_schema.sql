@@ -171,6 +171,28 @@ CREATE TABLE link_asked (
     PRIMARY KEY (site, day, code)
 );
 
+CREATE SEQUENCE companion_revision;
+CREATE TABLE companion (
+    site       text NOT NULL,
+    name       text NOT NULL,
+    body       jsonb NOT NULL, -- what is said of it, as the contract has it
+    revision   bigint NOT NULL,
+    made_by    text NOT NULL,
+    changed_at timestamptz NOT NULL,
+    PRIMARY KEY (site, name)
+);
+-- Questions that were asked: of a day by the clock of the site, and of a minute since 1970. It outlives the
+-- companion, so that making it again gives no more of them.
+CREATE TABLE companion_spent (
+    site            text NOT NULL,
+    name            text NOT NULL,
+    day             date NOT NULL,
+    asked           bigint NOT NULL,
+    minute          bigint NOT NULL,
+    asked_in_minute bigint NOT NULL,
+    PRIMARY KEY (site, name)
+);
+
 -- Numbers that are good once, of signed headers.
 CREATE TABLE used_number (
     number  text PRIMARY KEY,

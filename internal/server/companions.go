@@ -1,0 +1,51 @@
+package server
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"time"
+
+	"eastporch/internal/fetch"
+	"eastporch/internal/server/companions"
+	"eastporch/internal/server/lifecycle"
+)
+
+// openCompanions makes the service of companions, which the sites' cards ask. What is asked is waited for when
+// the service stops.
+func (s *Server) openCompanions(ctx context.Context) error {
+	cfg := s.opt.Config
+	secrets := filepath.Join(cfg.DataDir, "secrets")
+	if cfg.Companions.Secrets != "" {
+		secrets = s.opt.Input.Path(cfg.Companions.Secrets)
+	}
+	s.companions = companions.New(companions.Options{
+		Rows: s.store.Companions(), Log: s.opt.Log, Now: time.Now,
+		Outside: companions.Outside{
+			Out: &fetch.Client{Inside: cfg.Companions.FetchInside, InsideKey: "companions.fetch_inside"}, Inside: cfg.Companions.FetchInside,
+			Secrets: companions.Secrets{Dir: secrets, Environ: os.Environ},
+		},
+		Count: func(site, name, outcome string) { s.metrics.Companion(site, name, outcome) },
+	})
+	set := s.inUse.Load()
+	s.ask(set)
+	s.begin(s.stages.Add("companions", nil), "companions", s.companions.Run)
+	return s.companions.Read(ctx)
+}
+
+// ask has the cards of the sites say what their companions say.
+func (s *Server) ask(set *settings) {
+	for host, local := range set.locals {
+		local.Companions = s.companions.Of(host)
+	}
+	s.companions.Use(set.sites())
+}
+
+// watchCompanions keeps the companions in memory as they are in the database, until ctx ends.
+func (s *Server) watchCompanions(ctx context.Context) error {
+	return lifecycle.Every(ctx, companions.WatchEvery, func() {
+		if err := s.companions.Tick(ctx); err != nil && ctx.Err() == nil {
+			s.opt.Log.Debug("the companions were not looked at", "error", err)
+		}
+	})
+}

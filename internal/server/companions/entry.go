@@ -1,0 +1,231 @@
+package companions
+
+import (
+	"context"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"eastporch/internal/core/companion"
+)
+
+// An entry is one companion in memory.
+type entry struct {
+	site  *Site
+	name  string
+	now   atomic.Pointer[current]
+	slots *lru.Cache[companion.Facts, *slot]
+
+	mu    sync.Mutex
+	spent companion.Spent
+	// What went wrong, while it does.
+	failures  int // in a row
+	since     time.Time
+	reason    string
+	openUntil time.Time // before then it is not asked
+	probing   bool      // the one question after that is on its way
+	// What was asked last.
+	last      *companion.Question
+	lastFacts *companion.Facts
+}
+
+type current struct {
+	*companion.Compiled
+	companion.Kept
+	off string // why it is not asked; "" where it is
+}
+
+// A slot is what is known for one question.
+type slot struct {
+	got    atomic.Pointer[got]
+	wanted atomic.Int64 // how often it was asked for, lately
+
+	mu        sync.Mutex
+	asking    chan struct{} // is closed when the answer is there; nil while nobody asks
+	failures  int           // in a row
+	notBefore time.Time
+	reason    string // why there is no newer answer
+}
+
+// got is an answer that came.
+type got struct {
+	shown *companion.Shown
+	at    time.Time
+	lasts time.Duration // how long it is fresh
+	tag   string        // its ETag
+	text  string        // of the question
+}
+
+func newEntry(s *Site, k companion.Kept) *entry {
+	slots, _ := lru.New[companion.Facts, *slot](placesKept) // which fails for no size above 0
+	e := &entry{site: s, name: k.Name, slots: slots}
+	e.now.Store(compiled(k))
+	return e
+}
+
+func compiled(k companion.Kept) *current {
+	cur := &current{Compiled: companion.Compile(k.Name, k.Said), Kept: k}
+	if !k.Said.Enabled {
+		cur.off = "the companion is switched off"
+	}
+	return cur
+}
+
+// change puts into use what is said of the companion now. Answers to the same question stay, and are read
+// again.
+func (e *entry) change(k companion.Kept) {
+	before, after := e.now.Load(), compiled(k)
+	e.now.Store(after)
+	if !before.Kept.Said.Asks(&k.Said) {
+		e.slots.Purge()
+		e.mu.Lock()
+		e.failures, e.openUntil, e.reason, e.last, e.lastFacts = 0, time.Time{}, "", nil, nil
+		e.mu.Unlock()
+		return
+	}
+	for _, facts := range e.slots.Keys() {
+		s, ok := e.slots.Peek(facts)
+		if !ok {
+			continue
+		}
+		s.mu.Lock()
+		s.notBefore = time.Time{}
+		g := s.got.Load()
+		if g != nil {
+			s.got.Store(e.again(after, g))
+		}
+		s.mu.Unlock()
+	}
+	e.mu.Lock()
+	e.openUntil = time.Time{}
+	e.mu.Unlock()
+}
+
+// again reads an answer as it is said now; nil where its body is kept no more, or is not usable so.
+func (e *entry) again(cur *current, g *got) *got {
+	b, ok := e.site.all.bodies.Peek(bodyKey(e.site.host, e.name, g.text))
+	if !ok {
+		return nil
+	}
+	read, err := cur.Read(b.text, nil)
+	if err != nil {
+		return nil
+	}
+	out := *g
+	out.shown = cur.Show(read)
+	return &out
+}
+
+// answer says what the companion says for a visitor.
+func (e *entry) answer(of *companion.Subject, ask bool, now time.Time) *companion.Answer {
+	cur := e.now.Load()
+	if cur.off != "" {
+		return cur.Without(cur.off).Fill(companion.Moment{Age: -1, Refresh: -1})
+	}
+	facts, reason := cur.Facts(of)
+	if reason != "" {
+		return cur.Without(reason).Fill(companion.Moment{Age: -1, Refresh: -1})
+	}
+	s, known := e.slots.Get(facts)
+	if !known {
+		if !ask {
+			return cur.Without("nobody from there has been here lately").Fill(companion.Moment{Age: -1, Refresh: -1})
+		}
+		s = &slot{}
+		if before, had, _ := e.slots.PeekOrAdd(facts, s); had {
+			s = before
+		}
+	}
+	if ask {
+		s.wanted.Add(1)
+	}
+	for {
+		g := s.got.Load()
+		m := companion.Moment{Age: -1, Refresh: -1}
+		fresh := g.fresh(now)
+		if g != nil {
+			if m.Age = max(0, seconds(now.Sub(g.at)-time.Second)); m.Age > cur.OldestSeconds {
+				g, m.Age = nil, -1
+			}
+		}
+		if fresh && g != nil {
+			m.Refresh = max(1, seconds(g.lasts-now.Sub(g.at)))
+			return g.shown.In(of.Written).Fill(m)
+		}
+		turn := e.begin(cur, s, facts, ask, now)
+		if turn.there {
+			continue
+		}
+		m.Done, m.Refresh = turn.done, turn.refresh
+		if g == nil {
+			return cur.Without(turn.reason).Fill(m)
+		}
+		return g.shown.In(of.Written).Fill(m)
+	}
+}
+
+// fresh says whether an answer need not be asked for again; nil is none.
+func (g *got) fresh(now time.Time) bool {
+	if g == nil {
+		return false
+	}
+	age := now.Sub(g.at)
+	return age < g.lasts && age > -backwards
+}
+
+// backwards is how much a clock may be put back before an answer that seems to be of the future is no longer
+// taken for a fresh one.
+const backwards = time.Minute
+
+func seconds(d time.Duration) int { return int((d + time.Second - 1) / time.Second) }
+
+// A turn says whether a question is being asked.
+type turn struct {
+	there   bool            // the answer came meanwhile
+	done    <-chan struct{} // is closed when the answer is there; nil where none is on its way
+	refresh int             // seconds after which it makes sense to come back
+	reason  string          // why there is no answer yet
+}
+
+// soon is when to come back for an answer that is on its way, in seconds.
+const soon = 2
+
+// begin has a question asked, unless it is being asked, or must wait.
+func (e *entry) begin(cur *current, s *slot, facts companion.Facts, ask bool, now time.Time) turn {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	switch {
+	case s.got.Load().fresh(now):
+		return turn{there: true}
+	case s.asking != nil:
+		return turn{done: s.asking, refresh: soon, reason: underWay}
+	case within(s.notBefore, now, longestWait):
+		return turn{refresh: seconds(s.notBefore.Sub(now)), reason: s.reason}
+	case !ask:
+		return turn{refresh: soon, reason: "the service was not asked yet"}
+	}
+	until, reason := e.enter(now)
+	if reason != "" {
+		return turn{refresh: seconds(until.Sub(now)), reason: reason}
+	}
+	done := make(chan struct{})
+	if !e.site.all.start(func(ctx context.Context) { e.ask(ctx, cur, s, facts, done) }) {
+		e.leave()
+		return turn{refresh: soon, reason: "too many questions are being asked"}
+	}
+	s.asking = done
+	return turn{done: done, refresh: soon, reason: underWay}
+}
+
+const underWay = "the service is being asked"
+
+// longestWait bounds how long nothing is asked; what lies farther ahead was said by a wrong clock.
+const longestWait = 25 * time.Hour
+
+// within says whether a time lies ahead, but not by more than most.
+func within(t, now time.Time, most time.Duration) bool {
+	ahead := t.Sub(now)
+	return ahead > 0 && ahead <= most
+}

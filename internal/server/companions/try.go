@@ -1,0 +1,156 @@
+package companions
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/caller"
+	"eastporch/internal/core/card"
+	"eastporch/internal/core/companion"
+	"eastporch/internal/core/gazetteer"
+	"eastporch/internal/core/invalid"
+	"eastporch/internal/core/plain"
+	"eastporch/internal/server/sites"
+)
+
+// Try tries what is said of a companion with made-up visitors. It stores nothing; what is asked counts.
+func (c *Companions) Try(ctx context.Context, visitors cards, site *sites.Site, try companion.Try) (companion.Tries, error) {
+	out := companion.Tries{Results: []companion.Tried{}}
+	err := companion.CheckName(try.Name)
+	if err == nil {
+		try.Said, err = c.check(try.Said)
+	}
+	if n := len(try.Visitors); err == nil && (n == 0 || n > 4) {
+		err = invalid.Field("visitors", fmt.Sprintf("there are %d", n), "Give 1 to 4.")
+	}
+	if err != nil {
+		return out, err
+	}
+	cur := &current{Compiled: companion.Compile(try.Name, try.Said)}
+	e := c.Of(site.Host).find(try.Name)
+	if e == nil {
+		e = &entry{site: c.Of(site.Host), name: try.Name}
+	}
+	who := make([]madeUp, len(try.Visitors))
+	for i, text := range try.Visitors {
+		if who[i], err = c.madeUp(visitors, site, text); err != nil {
+			return out, invalid.Field(fmt.Sprintf("visitors.%d", i), err.Error(), "Give a town and its country, such as Lisbon, PT, or an address.")
+		}
+	}
+	out.Results = make([]companion.Tried, len(who))
+	var asking sync.WaitGroup
+	for i := range who {
+		asking.Go(func() { out.Results[i] = c.try(ctx, e, cur, &who[i], try.Ask) })
+	}
+	asking.Wait()
+	return out, ctx.Err()
+}
+
+// madeUp is a visitor that somebody made up.
+type madeUp struct {
+	text, place string
+	subject     companion.Subject
+}
+
+// madeUp reads a visitor: an address, or the name of a town with its country.
+func (c *Companions) madeUp(visitors cards, site *sites.Site, text string) (m madeUp, err error) {
+	m.text = text
+	if ip, _, err := addr.Read(text); err == nil {
+		made := visitors.Card(ip, caller.ObtainedGiven, card.RequestContext{At: site.Local}, c.Now())
+		names := made.Location.NamesIn("en")
+		m.subject, m.place = made.CompanionSubject(), cmp.Or(plain.Value(names.City), plain.Value(names.Region), plain.Value(names.Country), "nowhere known")
+		return m, nil
+	}
+	name, country, _ := strings.Cut(text, ",")
+	name, country = strings.TrimSpace(name), strings.TrimSpace(country)
+	if country != "" {
+		if country, err = almanac.ReadCode(country); err != nil {
+			return m, err
+		}
+	}
+	in := map[string]*gazetteer.Town{}
+	for _, town := range gazetteer.Named(name) {
+		if in[town.Country] == nil && (country == "" || town.Country == country) {
+			in[town.Country] = town
+		}
+	}
+	if len(in) == 0 {
+		return m, fmt.Errorf("%.60q is neither an address nor a town that is known", text)
+	}
+	if len(in) > 1 {
+		return m, fmt.Errorf("%.60q is in %s: say in which country", text, strings.Join(slices.Sorted(maps.Keys(in)), ", "))
+	}
+	for code, town := range in {
+		of, _ := almanac.ByCode(code)
+		made := visitors.Localize(of, town.Zone, card.RequestContext{At: site.Local}, c.Now())
+		m.place = town.Name
+		m.subject = companion.Subject{Level: string(atlas.City), Point: &town.Point, Country: of, TimeZone: town.Zone, Language: made.Locale.Language, Written: made.Locale.Formatting}
+	}
+	return m, nil
+}
+
+func (c *Companions) try(ctx context.Context, e *entry, cur *current, of *madeUp, ask bool) companion.Tried {
+	t := companion.Tried{Visitor: of.text, Language: of.subject.Written, Lines: []companion.Line{}, Place: of.place}
+	if of.subject.Country != nil {
+		t.CountryCode = &of.subject.Country.Code
+	}
+	without := func(reason string) companion.Tried {
+		t.Answer = *cur.Without(reason).Fill(companion.Moment{Age: -1, Refresh: -1})
+		return t
+	}
+	facts, reason := cur.Facts(&of.subject)
+	if reason != "" {
+		return without(reason)
+	}
+	secrets, err := c.Secrets.Read(cur.SecretNames())
+	if err != nil {
+		return without(err.Error())
+	}
+	var b body
+	if ask {
+		wait, why, err := e.claim(ctx, cur, true)
+		if err != nil {
+			return without("the database does not answer, so that the question could not be counted")
+		}
+		if wait > 0 {
+			return without(why)
+		}
+		trip := c.travel(ctx, cur.Compiled, &facts, secrets, "")
+		b = body{[]byte(secrets.Hide(string(trip.body))), trip.question}
+		if trip.wrong != "" {
+			b.last.Problem = &trip.wrong
+		} else {
+			c.remember(e, &trip)
+		}
+	} else {
+		var ok bool
+		if b, ok = c.bodies.Get(bodyKey(e.site.host, e.name, cur.Request(&facts, secrets).Shown)); !ok {
+			return without("it was not asked for this place yet")
+		}
+	}
+	t.Question = &b.last
+	if len(b.text) <= companion.MaxBytes {
+		t.Lines, t.LinesCut = companion.Lines(b.text, secrets)
+	}
+	if b.last.Problem != nil {
+		return without(*b.last.Problem)
+	}
+	read, err := cur.Read(b.text, secrets)
+	if err != nil {
+		wrong := err.Error()
+		t.Question.Problem = &wrong
+		return without(wrong)
+	}
+	age := c.Now().Sub(b.last.Time)
+	t.Answer = *cur.Show(read).In(of.subject.Written).Fill(companion.Moment{Age: max(0, int(age/time.Second)), Refresh: -1})
+	return t
+}
