@@ -1,6 +1,7 @@
 import type { ComponentType } from "react";
 import type { IconName } from "./components/icons";
 import { AtlasPage } from "./pages/atlas/AtlasPage";
+import { CompanionsPage } from "./pages/companions/CompanionsPage";
 import { GatePage } from "./pages/gate/GatePage";
 import { RehearsePage } from "./pages/rehearse/RehearsePage";
 import { LinksPage } from "./pages/links/LinksPage";
@@ -111,6 +112,15 @@ const pages: Route[] = [
     icon: "link",
     key: "k",
     page: LinksPage,
+  },
+  {
+    path: "/companions",
+    title: "Companions",
+    line: "A second service, asked with the place alone",
+    group: "Settings",
+    icon: "companion",
+    key: "c",
+    page: CompanionsPage,
   },
   {
     path: "/atlas",

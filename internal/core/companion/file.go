@@ -52,7 +52,10 @@ func readInto(text []byte, into any) error {
 		return fmt.Errorf("%w: it has more than %d MB", ErrFile, maxFile>>20)
 	}
 	var tree map[string]any
-	if err := yaml.Unmarshal(text, &tree); err != nil {
+	var kinds *yaml.TypeError
+	if err := yaml.Unmarshal(text, &tree); errors.As(err, &kinds) || tree == nil && err == nil {
+		return fmt.Errorf("%w: it is no mapping of keys such as title and url", ErrFile)
+	} else if err != nil {
 		return fmt.Errorf("%w: %s", ErrFile, strings.TrimPrefix(err.Error(), "yaml: "))
 	}
 	asJSON, err := json.Marshal(tree)

@@ -226,8 +226,12 @@ func checkNumbers(s *Said) error {
 		field       string
 		n, from, to int
 	}{
-		{"timeout_ms", s.TimeoutMs, 100, 30_000}, {"a_day", s.ADay, 0, maxDay}, {"a_minute", s.AMinute, 0, maxMinute}, {"reserve", s.Reserve, 0, s.ADay},
-		{"keep_seconds", s.KeepSeconds, 60, 7 * 86_400}, {"oldest_seconds", s.OldestSeconds, s.KeepSeconds, 30 * 86_400},
+		{"timeout_ms", s.TimeoutMs, 100, 30_000},
+		{"a_day", s.ADay, 0, maxDay},
+		{"a_minute", s.AMinute, 0, maxMinute},
+		{"reserve", s.Reserve, 0, s.ADay},
+		{"keep_seconds", s.KeepSeconds, 60, 7 * 86_400},
+		{"oldest_seconds", s.OldestSeconds, s.KeepSeconds, 30 * 86_400},
 	} {
 		if one.n < one.from || one.n > one.to {
 			return invalid.Field(one.field, fmt.Sprintf("%d is out of bounds", one.n), fmt.Sprintf("Give %d to %d.", one.from, one.to))

@@ -243,5 +243,5 @@ func TestRowsOfBeforeReadBackWhole(t *testing.T) {
 	text := string(v.Card.AppendJSON(nil))
 	assert.Contains(t, text, `"hints":[]`)
 	assert.Contains(t, text, `"also":[],"rate":null`)
-	assert.Contains(t, text, `"variants":{},"gate":null,"device":null`)
+	assert.Contains(t, text, `"variants":{},"companions":{},"gate":null,"device":null`)
 }

@@ -57,7 +57,7 @@ func (s *Weather) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	var whole strings.Builder
-	fmt.Fprintf(&whole, "%s %s\nHost: %s\n", r.Method, r.RequestURI, r.Host)
+	fmt.Fprintf(&whole, "%s %s\nHost: %s\n", r.Method, r.URL.RequestURI(), r.Host)
 	_ = r.Header.Write(&whole) // a builder takes everything
 	s.mu.Lock()
 	kind := s.kind
@@ -140,21 +140,23 @@ func (s *Weather) fails(w http.ResponseWriter, r *http.Request, kind string) boo
 	return true
 }
 
-func (s *Weather) answer(w http.ResponseWriter, kind string, body map[string]any) {
+// A sky is what is answered, in this order.
+type sky struct {
+	At     string    `json:"at"`
+	Now    any       `json:"now"`
+	Next   []float64 `json:"next,omitempty"`
+	Credit string    `json:"credit"`
+}
+
+func (s *Weather) answer(w http.ResponseWriter, kind string, body sky) {
 	if kind == "types" { // numbers are texts from one day to the next
-		for name, value := range body["now"].(map[string]any) {
-			text := fmt.Sprint(value)
-			if name == "wind" {
-				text = "strong"
-			}
-			body["now"].(map[string]any)[name] = text
-		}
+		body.Now = map[string]any{"temp": "8.5", "cloud": "40", "rain": "0.0", "wind": "strong", "gust": "12.5", "waves": nil, "open": "true"}
 	}
 	w.Header().Set("Cache-Control", "max-age=1800")
 	s.say(w, http.StatusOK, body)
 }
 
-func (s *Weather) say(w http.ResponseWriter, status int, body map[string]any) {
+func (s *Weather) say(w http.ResponseWriter, status int, body any) {
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(status)
 	out := json.NewEncoder(w)
@@ -163,7 +165,7 @@ func (s *Weather) say(w http.ResponseWriter, status int, body map[string]any) {
 }
 
 // skyAt invents the sky at a place, the same for three hours.
-func skyAt(lat, lon float64, now time.Time) map[string]any {
+func skyAt(lat, lon float64, now time.Time) sky {
 	slot := now.UTC().Truncate(3 * time.Hour)
 	chance := func(what string, most float64) float64 {
 		sum := fnv.New64a()
@@ -185,23 +187,24 @@ func skyAt(lat, lon float64, now time.Time) map[string]any {
 	for i := range next {
 		next[i] = tenths(temp + 3*math.Sin(float64(i)/4))
 	}
-	return map[string]any{
-		"at":     slot.Format("15:04Z"),
-		"now":    map[string]any{"temp": tenths(temp), "cloud": cloud, "rain": tenths(rain), "wind": tenths(wind)},
-		"next":   next,
-		"credit": "Stand-in Weather (invented)",
-	}
+	return sky{slot.Format("15:04Z"), struct {
+		Temp  float64 `json:"temp"`
+		Cloud float64 `json:"cloud"`
+		Rain  float64 `json:"rain"`
+		Wind  float64 `json:"wind"`
+	}{tenths(temp), cloud, tenths(rain), tenths(wind)}, next, "Stand-in Weather (invented)"}
 }
 
 // lakeAt invents wind and waves at Heron Lake, the same for an hour.
-func lakeAt(now time.Time) map[string]any {
+func lakeAt(now time.Time) sky {
 	hour := float64(now.UTC().Truncate(time.Hour).Unix() / 3600)
 	wind := 4.5 + 3.5*math.Sin(hour/7) + math.Sin(hour/1.7)
-	return map[string]any{
-		"at":     now.UTC().Truncate(time.Hour).Format("15:04Z"),
-		"now":    map[string]any{"wind": tenths(wind), "gust": tenths(wind * 1.5), "waves": tenths(wind * wind / 90), "open": wind < 8},
-		"credit": "Stand-in Weather (invented)",
-	}
+	return sky{now.UTC().Truncate(time.Hour).Format("15:04Z"), struct {
+		Wind  float64 `json:"wind"`
+		Gust  float64 `json:"gust"`
+		Waves float64 `json:"waves"`
+		Open  bool    `json:"open"`
+	}{tenths(wind), tenths(wind * 1.5), tenths(wind * wind / 90), wind < 8}, nil, "Stand-in Weather (invented)"}
 }
 
 func tenths(v float64) float64 { return math.Round(10*v)/10 + 0 }

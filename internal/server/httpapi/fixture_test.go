@@ -33,6 +33,7 @@ import (
 	"eastporch/internal/core/report"
 	"eastporch/internal/core/variant"
 	"eastporch/internal/core/visit"
+	"eastporch/internal/demo/standin"
 	"eastporch/internal/editions"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/atlases"
@@ -64,6 +65,8 @@ type memory struct {
 	links       linkRows
 	clicks      clicks
 	away        error // what every question of visits fails with
+	companions  companionRows
+	weather     standin.Weather
 }
 
 func (m *memory) Keys(context.Context) ([]access.Key, error) { return m.keys, nil }
@@ -362,7 +365,12 @@ func newFixture(t testing.TB, feed string, to sink) *fixture {
 	watch := checkup.NewWatch(finder, false, testNow)
 	languages, err := locale.NewLanguages([]string{"pt-PT", "en"}, "")
 	require.NoError(t, err)
-	known := sites.New(sites.Site{Host: testSite, Name: "Heron Lake Regatta", Privacy: visit.Whole, TimeZone: "Europe/Lisbon", Local: &card.Local{Languages: languages, Currency: "EUR"}, Origin: "https://heronlake.example", Refusal: refusal.Standard, Missing: link.Standard})
+	m.weather.Now = now
+	beside := newCompanions(&m.companions, &m.weather, now)
+	running := make(chan struct{})
+	go func() { _ = beside.Run(ctx); close(running) }()
+	t.Cleanup(func() { stop(); <-running })
+	known := sites.New(sites.Site{Host: testSite, Name: "Heron Lake Regatta", Privacy: visit.Whole, TimeZone: "Europe/Lisbon", Local: &card.Local{Languages: languages, Currency: "EUR", Companions: beside.Of(testSite)}, Origin: "https://heronlake.example", Refusal: refusal.Standard, Missing: link.Standard})
 	feedOfRates := rates.New(rates.Options{StaleDays: 7}, now, func(locale.Rates) {})
 	local, err := localize.New(localize.Options{Cards: cards, Rates: feedOfRates, Groups: almanac.Groups{}, Now: now})
 	require.NoError(t, err)
@@ -389,6 +397,7 @@ func newFixture(t testing.TB, feed string, to sink) *fixture {
 		},
 		Content: Content{
 			Gates:      m.gates(cards, known, shelf.Current, now),
+			Companions: beside,
 			Links:      newLinks(&m.links, &m.clicks, known),
 			Variants:   &localize.Variants{Store: m, Known: variant.Known{Groups: almanac.Groups{}}, Revary: func(context.Context) error { return nil }, Now: now},
 			VisitorURL: func() string { return "http://in.heronlake.example" }, Console: http.NotFoundHandler(),

@@ -94,7 +94,8 @@ func (h *handlers) readVisit(c *gin.Context, ask bool, decode func(any) error) (
 		},
 		Context: func(header map[string][]string, site *sites.Site) card.RequestContext {
 			req := h.requestContext(c, header, site)
-			req.Ask = ask && contentapi.Asks(site, answers.Paths(c.Query("fields")))
+			fields := answers.Paths(c.Query("fields"))
+			req.Ask = ask && len(fields) > 0 && contentapi.Asks(site, fields) // a server that only reports costs no question
 			return req
 		},
 	})

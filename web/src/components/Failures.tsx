@@ -38,6 +38,8 @@ export const names: Record<string, string> = {
   rehearsal: "the rehearsal",
   links: "the links",
   clicks: "who followed the link",
+  companions: "the companions",
+  "companion-tries": "what the companion says for the places",
 };
 
 /** isMissing says whether a page lacks what a query asks for: a 404 is an answer, and the sites have a page of their own. */

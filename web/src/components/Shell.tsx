@@ -2,6 +2,7 @@ import { Dropdown, Input, Modal, Switch, type InputRef } from "antd";
 import { useEffect, useRef, useState, type ReactNode } from "react";
 import { useQueryClient } from "@tanstack/react-query";
 import { Link, useLocation, useNavigate } from "react-router";
+import { useCompanions } from "../api/companions";
 import { useGate } from "../api/gate";
 import { useAtlas, useCheckup, useEditions, useReady } from "../api/queries";
 import { routes, type Route } from "../routes";
@@ -137,6 +138,7 @@ function PageLink({ route }: { route: Route }) {
   const editions = useEditions().data?.editions;
   const { site } = useSite();
   const gate = useGate(route.path === "/gate" ? (site?.host ?? "") : "").data;
+  const companions = useCompanions(route.path === "/companions" ? (site?.host ?? "") : "").data?.companions;
   return (
     <Link
       to={route.path}
@@ -149,6 +151,9 @@ function PageLink({ route }: { route: Route }) {
       )}
       {route.path === "/gate" && (gate?.alarms ?? []).length > 0 && (
         <span className="attention-dot" role="img" aria-label="refusals need a look" />
+      )}
+      {route.path === "/companions" && companions?.some((c) => c.standing === "fails") && (
+        <span className="attention-dot" role="img" aria-label="one fails" />
       )}
       {route.path === "/atlas" && editions?.some((e) => e.state === "ready") && (
         <span className="attention-dot" role="img" aria-label="an edition waits" />
