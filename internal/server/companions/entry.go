@@ -146,7 +146,7 @@ func (e *entry) answer(of *companion.Subject, ask bool, now time.Time) *companio
 		m := companion.Moment{Age: -1, Refresh: -1}
 		fresh := g.fresh(now)
 		if g != nil {
-			if m.Age = max(0, seconds(now.Sub(g.at)-time.Second)); m.Age > cur.OldestSeconds {
+			if m.Age = max(0, int(now.Sub(g.at)/time.Second)); m.Age > cur.OldestSeconds {
 				g, m.Age = nil, -1
 			}
 		}
