@@ -1,8 +1,10 @@
 package companion
 
 import (
+	"encoding/json"
 	"maps"
 	"slices"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -25,11 +27,46 @@ type Answer struct {
 
 	// ready is the beginning as JSON, up to the age; nil where it is not made yet.
 	ready []byte
-	done  <-chan struct{} // is closed when the question that is pending was answered
+	// at is what Age and RefreshAfter point into.
+	at Moment
 }
 
-// Answers are those of a site's companions, by name.
-type Answers map[string]*Answer
+// Answers are those of a site's companions, in the order of their names. In JSON they are an object.
+type Answers []Named
+
+// A Named is the answer of a companion.
+type Named struct {
+	Name string
+	Answer
+}
+
+// Get gives the answer of a companion, nil for none.
+func (a Answers) Get(name string) *Answer {
+	for i := range a {
+		if a[i].Name == name {
+			return &a[i].Answer
+		}
+	}
+	return nil
+}
+
+// MarshalJSON writes them as an object.
+func (a Answers) MarshalJSON() ([]byte, error) { return a.AppendJSON(nil), nil }
+
+// UnmarshalJSON reads an object.
+func (a *Answers) UnmarshalJSON(text []byte) error {
+	var by map[string]*Answer
+	if err := json.Unmarshal(text, &by); err != nil {
+		return err
+	}
+	*a = Answers{}
+	for _, name := range slices.Sorted(maps.Keys(by)) {
+		if by[name] != nil {
+			*a = append(*a, Named{name, *by[name]})
+		}
+	}
+	return nil
+}
 
 // AppendJSON appends it as JSON, byte for byte as encoding/json writes it.
 func (a *Answer) AppendJSON(b []byte) []byte {
@@ -63,32 +100,23 @@ func (a *Answer) begin(b []byte) []byte {
 	return jsonout.Map(b, a.Missing)
 }
 
-// AppendJSON appends them as JSON, byte for byte as encoding/json writes them.
+// AppendJSON appends them as an object of JSON.
 func (a Answers) AppendJSON(b []byte) []byte {
-	if a == nil {
-		return append(b, "null"...)
-	}
 	b = append(b, '{')
-	var few [8]string
-	names := few[:0]
-	for name := range a {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	for i, name := range names {
+	for i := range a {
 		if i > 0 {
 			b = append(b, ',')
 		}
-		b = append(jsonout.String(b, name), ':')
-		b = a[name].AppendJSON(b)
+		b = append(jsonout.String(b, a[i].Name), ':')
+		b = a[i].Answer.AppendJSON(b)
 	}
 	return append(b, '}')
 }
 
 // Pending says whether a service is being asked.
 func (a Answers) Pending() bool {
-	for _, one := range a {
-		if one.Pending {
+	for i := range a {
+		if a[i].Pending {
 			return true
 		}
 	}
@@ -99,12 +127,12 @@ func (a Answers) Pending() bool {
 func (a Answers) Wait(most time.Duration, over <-chan struct{}) {
 	timer := time.NewTimer(most)
 	defer timer.Stop()
-	for _, one := range a {
-		if one.done == nil {
+	for i := range a {
+		if a[i].at.Done == nil {
 			continue
 		}
 		select {
-		case <-one.done:
+		case <-a[i].at.Done:
 		case <-timer.C:
 			return
 		case <-over:
@@ -115,12 +143,9 @@ func (a Answers) Wait(most time.Duration, over <-chan struct{}) {
 
 // Has says whether a category is active, written as name.category.
 func (a Answers) Has(named string) bool {
-	for name, one := range a {
-		if one.Category != nil && len(named) > len(name) && named[:len(name)] == name && named[len(name)] == '.' && named[len(name)+1:] == *one.Category {
-			return true
-		}
-	}
-	return false
+	name, category, _ := strings.Cut(named, ".")
+	of := a.Get(name)
+	return of != nil && of.Category != nil && *of.Category == category
 }
 
 // A Moment is what of an answer changes while it is kept.
@@ -130,18 +155,20 @@ type Moment struct {
 	Done    <-chan struct{} // of the question that is asked now, nil for none
 }
 
-// Fill gives a copy of an answer at a moment.
-func (a *Answer) Fill(m Moment) *Answer {
-	out := *a
-	if m.Age >= 0 {
-		out.Age = &m.Age
+// Fill writes an answer at a moment into another, which must stay where it is.
+func (a *Answer) Fill(into *Answer, m Moment) {
+	*into = *a
+	if into.at = m; m.Age >= 0 {
+		into.Age = &into.at.Age
 	}
 	if m.Refresh >= 0 {
-		out.RefreshAfter = &m.Refresh
+		into.RefreshAfter = &into.at.Refresh
 	}
-	out.done, out.Pending = m.Done, m.Done != nil
-	return &out
+	into.Pending = m.Done != nil
 }
+
+// Never is the moment of an answer that nothing is known of and nothing will be.
+var Never = Moment{Age: -1, Refresh: -1}
 
 // A Shown is what cards show of one reading, by language; it is safe for concurrent use.
 type Shown struct {

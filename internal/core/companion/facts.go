@@ -55,42 +55,42 @@ type Facts struct {
 
 // Facts gives what a question about a visitor is made of. The error is worded to say why there is none.
 func (c *Compiled) Facts(s *Subject) (f Facts, reason string) {
-	if c.uses[latitude] || c.uses[longitude] {
+	if c.uses.has(latitude) || c.uses.has(longitude) {
 		switch {
 		case s.Point == nil || !slices.Contains(Levels, s.Level):
 			return f, "it is not known where the visitor is"
 		case slices.Index(Levels, s.Level) > slices.Index(Levels, c.Level):
 			return f, fmt.Sprintf("the place is known to the %s only, and the companion wants the %s", s.Level, c.Level)
 		}
-		if c.uses[latitude] {
+		if c.uses.has(latitude) {
 			f.lat = int32(math.Round(s.Point.Latitude / c.Grid))
 		}
-		if c.uses[longitude] {
+		if c.uses.has(longitude) {
 			f.lon = int32(math.Round(s.Point.Longitude / c.Grid))
 			if whole := int32(math.Round(360 / c.Grid)); 2*f.lon == whole { // 180 degrees east are 180 west
 				f.lon -= whole
 			}
 		}
 	}
-	if c.uses[countryCode] || c.uses[currencyCode] {
+	if c.uses.has(countryCode) || c.uses.has(currencyCode) {
 		if s.Country == nil {
 			return f, "the visitor's country is not known"
 		}
-		if c.uses[countryCode] {
+		if c.uses.has(countryCode) {
 			f.country = s.Country.Code
 		}
-		if f.currency = s.Country.Currency; !c.uses[currencyCode] {
+		if f.currency = s.Country.Currency; !c.uses.has(currencyCode) {
 			f.currency = ""
 		} else if f.currency == "" {
 			return f, "the visitor's country has no currency of its own"
 		}
 	}
-	if c.uses[timeZone] {
+	if c.uses.has(timeZone) {
 		if f.zone = s.TimeZone; f.zone == "" {
 			return f, "the visitor's time zone is not known"
 		}
 	}
-	if c.uses[language] {
+	if c.uses.has(language) {
 		f.lang = coarse(s.Language)
 	}
 	return f, ""
@@ -135,11 +135,11 @@ func onGrid(n int32, grid float64) string {
 func (s *Said) Sends() []string {
 	uses := s.uses()
 	var list []string
-	if uses[latitude] || uses[longitude] {
+	if uses.has(latitude) || uses.has(longitude) {
 		list = append(list, fmt.Sprintf("place, rounded to %s° (%.0f km)", strconv.FormatFloat(s.Grid, 'f', -1, 64), s.Grid*kmPerDegree))
 	}
 	for _, one := range [][2]string{{countryCode, "country"}, {timeZone, "time zone"}, {language, "language"}, {currencyCode, "currency"}} {
-		if uses[one[0]] {
+		if uses.has(one[0]) {
 			list = append(list, one[1])
 		}
 	}
@@ -152,18 +152,38 @@ func (s *Said) Sends() []string {
 // kmPerDegree is the length of a degree of latitude.
 const kmPerDegree = 111.2
 
+// used are the facts that a question has, each a bit.
+type used uint8
+
+func bit(fact string) used {
+	switch fact {
+	case latitude:
+		return 1
+	case longitude:
+		return 2
+	case countryCode:
+		return 4
+	case timeZone:
+		return 8
+	case language:
+		return 16
+	case currencyCode:
+		return 32
+	}
+	return 0
+}
+
+func (u used) has(fact string) bool { return u&bit(fact) != 0 }
+
 // uses says which facts a question has.
-func (s *Said) uses() map[string]bool {
-	uses := map[string]bool{}
+func (s *Said) uses() (u used) {
 	for _, p := range s.Parameters {
-		if p.Fact != "" {
-			uses[p.Fact] = true
-		}
+		u |= bit(p.Fact)
 	}
 	for _, name := range placeholders(s.URL) {
-		uses[name] = true
+		u |= bit(name)
 	}
-	return uses
+	return u
 }
 
 // placeholders gives the names in braces of a text, in order.

@@ -211,16 +211,19 @@ func TestAnswersAreWrittenAsTheStandardLibraryWritesThem(t *testing.T) {
 		r, err := c.Read([]byte(body), nil)
 		require.NoError(t, err)
 		for _, tag := range []string{"en", "pt-PT", "ar-EG", "hi"} {
-			answers := Answers{"weather": c.Show(r).In(tag).Fill(Moment{Age: 7, Refresh: 30, Done: make(chan struct{})}), "b": c.Without("why not").Fill(Moment{Age: -1, Refresh: -1})}
-			want, err := json.Marshal(answers)
+			answers := Answers{{Name: "b"}, {Name: "weather"}}
+			c.Without("why not").Fill(&answers[0].Answer, Never)
+			c.Show(r).In(tag).Fill(&answers[1].Answer, Moment{Age: 7, Refresh: 30, Done: make(chan struct{})})
+			want, err := json.Marshal(map[string]Answer{"b": answers[0].Answer, "weather": answers[1].Answer})
 			require.NoError(t, err)
 			assert.Equal(t, string(want), string(answers.AppendJSON(nil)))
 			var back Answers
 			require.NoError(t, json.Unmarshal(want, &back))
 			assert.Equal(t, string(want), string(back.AppendJSON(nil)), "read back it is the same")
+			assert.Equal(t, "why not", back.Get("b").Missing["wind"])
 		}
 	}
-	assert.Equal(t, "null", string(Answers(nil).AppendJSON(nil)))
+	assert.Equal(t, "{}", string(Answers(nil).AppendJSON(nil)))
 }
 
 func TestValuesByTheHabitsOfALanguage(t *testing.T) {
@@ -249,7 +252,8 @@ func FuzzRead(f *testing.F) {
 			t.Fatal("too many lines")
 		}
 		if r, err := c.Read(body, secrets); err == nil {
-			a := c.Show(r).In("pt").Fill(Moment{Age: 1, Refresh: 1})
+			var a Answer
+			c.Show(r).In("pt").Fill(&a, Moment{Age: 1, Refresh: 1})
 			if !json.Valid(a.AppendJSON(nil)) {
 				t.Fatal("not JSON")
 			}

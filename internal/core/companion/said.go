@@ -245,7 +245,7 @@ func checkNumbers(s *Said) error {
 type Compiled struct {
 	Said
 	Name       string
-	uses       map[string]bool
+	uses       used
 	pointers   []pointer
 	conditions []condition
 }

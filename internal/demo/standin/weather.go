@@ -23,6 +23,8 @@ var Failures = []string{"none", "slow", "hang", "503", "error", "html", "huge", 
 type Weather struct {
 	Key string // that it wants as ?key=; "" for none
 	Now func() time.Time
+	// Slowness is how long it takes when it is slow; 5 s by default.
+	Slowness time.Duration
 
 	mu    sync.Mutex
 	kind  string
@@ -108,7 +110,7 @@ func (s *Weather) fails(w http.ResponseWriter, r *http.Request, kind string) boo
 	switch kind {
 	case "slow":
 		select {
-		case <-time.After(slowness):
+		case <-time.After(cmp.Or(s.Slowness, slowness)):
 		case <-r.Context().Done():
 		}
 		return false

@@ -123,8 +123,9 @@ func (c *Companions) Use(known *sites.Sites) {
 func (s *Site) Answers(of *companion.Subject, ask bool, now time.Time) companion.Answers {
 	list := *s.list.Load()
 	answers := make(companion.Answers, len(list))
-	for _, e := range list {
-		answers[e.name] = e.answer(of, ask, now)
+	for i, e := range list {
+		answers[i].Name = e.name
+		e.answer(of, ask, now, &answers[i].Answer)
 	}
 	return answers
 }

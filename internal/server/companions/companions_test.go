@@ -198,7 +198,7 @@ func in(lat, lon float64) *companion.Subject {
 func (h *house) look(s *companion.Subject) *companion.Answer {
 	a := h.Of(host).Answers(s, true, h.Now())
 	a.Wait(time.Hour, nil)
-	return h.Of(host).Answers(s, false, h.Now())["weather"]
+	return h.Of(host).Answers(s, false, h.Now()).Get("weather")
 }
 
 func (h *house) state(t *testing.T) companion.State {
@@ -245,11 +245,11 @@ func TestOldAnswersServeWhileANewOneIsFetched(t *testing.T) {
 		require.NoError(t, h.weather.Fail("slow"))
 		h.save(t, func(s *companion.Said) { s.TimeoutMs = 30_000 })
 		pass(2 * time.Minute)
-		a := h.Of(host).Answers(oslo, true, h.Now())["weather"]
+		a := h.Of(host).Answers(oslo, true, h.Now()).Get("weather")
 		assert.Equal(t, 31*60, *a.Age, "it is marked with its age")
 		assert.True(t, a.Pending)
 		assert.Equal(t, "calm", *a.Category)
-		companion.Answers{"weather": a}.Wait(time.Hour, nil)
+		h.Of(host).Answers(oslo, true, h.Now()).Wait(time.Hour, nil)
 		assert.Less(t, *h.look(oslo).Age, 10)
 		require.NoError(t, h.weather.Fail("503"))
 		pass(5 * time.Hour)
@@ -512,7 +512,7 @@ func TestWhatIsSaidAnewReadsWhatIsKept(t *testing.T) {
 		assert.NotNil(t, a.Values["cloud"])
 		assert.Len(t, h.weather.Asked(), 1, "which costs no question")
 		h.save(t, func(s *companion.Said) { s.Grid = 1 })
-		assert.Nil(t, h.Of(host).Answers(oslo, false, h.Now())["weather"].Category, "another question is another answer")
+		assert.Nil(t, h.Of(host).Answers(oslo, false, h.Now()).Get("weather").Category, "another question is another answer")
 		h.save(t, func(s *companion.Said) { s.Enabled = false })
 		a = h.look(oslo)
 		assert.Equal(t, "the companion is switched off", a.Missing["category"])
@@ -563,7 +563,7 @@ func TestNothingLeavesButCoarseFacts(t *testing.T) {
 			of := in(random.Float64()*180-90, random.Float64()*360-180)
 			of.Language = []string{"nb", "x-198-18-3-40", "en-u-va-posix"}[random.IntN(3)]
 			a := h.look(of)
-			text := companion.Answers{"weather": a}.AppendJSON(nil)
+			text := a.AppendJSON(nil)
 			said += string(text) + fmt.Sprint(h.state(t))
 			pass(time.Duration(random.IntN(600)) * time.Second)
 		}

@@ -118,20 +118,23 @@ func (e *entry) again(cur *current, g *got) *got {
 	return &out
 }
 
-// answer says what the companion says for a visitor.
-func (e *entry) answer(of *companion.Subject, ask bool, now time.Time) *companion.Answer {
+// answer writes what the companion says for a visitor.
+func (e *entry) answer(of *companion.Subject, ask bool, now time.Time, out *companion.Answer) {
 	cur := e.now.Load()
 	if cur.off != "" {
-		return cur.Without(cur.off).Fill(companion.Moment{Age: -1, Refresh: -1})
+		cur.Without(cur.off).Fill(out, companion.Never)
+		return
 	}
 	facts, reason := cur.Facts(of)
 	if reason != "" {
-		return cur.Without(reason).Fill(companion.Moment{Age: -1, Refresh: -1})
+		cur.Without(reason).Fill(out, companion.Never)
+		return
 	}
 	s, known := e.slots.Get(facts)
 	if !known {
 		if !ask {
-			return cur.Without("nobody from there has been here lately").Fill(companion.Moment{Age: -1, Refresh: -1})
+			cur.Without("nobody from there has been here lately").Fill(out, companion.Never)
+			return
 		}
 		s = &slot{}
 		if before, had, _ := e.slots.PeekOrAdd(facts, s); had {
@@ -152,7 +155,8 @@ func (e *entry) answer(of *companion.Subject, ask bool, now time.Time) *companio
 		}
 		if fresh && g != nil {
 			m.Refresh = max(1, seconds(g.lasts-now.Sub(g.at)))
-			return g.shown.In(of.Written).Fill(m)
+			g.shown.In(of.Written).Fill(out, m)
+			return
 		}
 		turn := e.begin(cur, s, facts, ask, now)
 		if turn.there {
@@ -160,9 +164,11 @@ func (e *entry) answer(of *companion.Subject, ask bool, now time.Time) *companio
 		}
 		m.Done, m.Refresh = turn.done, turn.refresh
 		if g == nil {
-			return cur.Without(turn.reason).Fill(m)
+			cur.Without(turn.reason).Fill(out, m)
+			return
 		}
-		return g.shown.In(of.Written).Fill(m)
+		g.shown.In(of.Written).Fill(out, m)
+		return
 	}
 }
 

@@ -104,7 +104,7 @@ func (c *Companions) try(ctx context.Context, e *entry, cur *current, of *madeUp
 		t.CountryCode = &of.subject.Country.Code
 	}
 	without := func(reason string) companion.Tried {
-		t.Answer = *cur.Without(reason).Fill(companion.Moment{Age: -1, Refresh: -1})
+		cur.Without(reason).Fill(&t.Answer, companion.Never)
 		return t
 	}
 	facts, reason := cur.Facts(&of.subject)
@@ -157,6 +157,6 @@ func (c *Companions) try(ctx context.Context, e *entry, cur *current, of *madeUp
 		return without(wrong)
 	}
 	age := c.Now().Sub(b.last.Time)
-	t.Answer = *cur.Show(read).In(of.subject.Written).Fill(companion.Moment{Age: max(0, int(age/time.Second)), Refresh: -1})
+	cur.Show(read).In(of.subject.Written).Fill(&t.Answer, companion.Moment{Age: max(0, int(age/time.Second)), Refresh: -1})
 	return t
 }

@@ -22,7 +22,7 @@ import (
 // Card writes a card; as whole JSON, which most ask for, it takes the short way. Where it gives an
 // error nothing was written.
 func Card(c *gin.Context, card *card.Card) error {
-	if c.Request.URL.RawQuery != "" || !plainJSON(c.GetHeader("Accept")) {
+	if c.Request.URL.RawQuery != "" && (c.Query("fields") != "" || c.Query("format") != "") || !plainJSON(c.GetHeader("Accept")) {
 		return Value(c, "", card)
 	}
 	c.Writer.Header().Add("Vary", "Accept")

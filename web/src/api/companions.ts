@@ -44,6 +44,7 @@ export const tryCompanion = (
 export function useTries(site: string, name: string, said: CompanionSaid, visitors: string[]) {
   return useQuery({
     queryKey: ["companion-tries", site, name, said, visitors],
+    enabled: said.title.trim() !== "" && said.url.trim() !== "",
     placeholderData: keepPreviousData,
     refetchInterval: refreshed,
     retry: false,
