@@ -16,6 +16,7 @@ const pages = [
   "/gate",
   "/rehearse?from=PT&from=unknown&path=/early/eights",
   "/links?link=tickets",
+  "/companions?companion=weather",
 ];
 
 const nameOf = (a: Asked) => `${a.method} ${a.path}?${a.query.toString()}`;

@@ -1,7 +1,7 @@
 import "./editor.css";
 import { App, Button, Input, Segmented } from "antd";
 import { useDeferredValue, useState } from "react";
-import { api, unwrap } from "../../api/client";
+import { accomplish, api, unwrap } from "../../api/client";
 import { useAction, useChange, wordsOf } from "../../api/changes";
 import {
   tryCompanion,
@@ -206,7 +206,7 @@ function Drop({ companion, host, onDone }: { companion: Companion; host: string;
   const { modal } = App.useApp();
   const drop = useAction({
     call: () =>
-      unwrap(
+      accomplish(
         api.DELETE("/v1/companions/{name}", {
           params: { path: { name: companion.name }, query: { site: host } },
         }),
