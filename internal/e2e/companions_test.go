@@ -2,10 +2,13 @@ package e2e
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/url"
+	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -145,6 +148,56 @@ func TestCompanionsOnTheRegattasPage(t *testing.T) {
 		assert.Zero(t, code, errors)
 		assert.NotContains(t, out+errors, secret, args)
 	}
+}
+
+// What docs/companions.md hands out is run as it stands there.
+func TestCompanionsAsTheDocumentSays(t *testing.T) {
+	t.Parallel()
+	text, err := os.ReadFile("../../docs/companions.md")
+	require.NoError(t, err)
+	block := func(kind string) string {
+		_, rest, ok := strings.Cut(string(text), "```"+kind+"\n")
+		require.True(t, ok)
+		inside, _, _ := strings.Cut(rest, "```")
+		return inside
+	}
+	s := start(t, nil)
+	require.Contains(t, block("sh"), "echo made-up-key-1 > secrets/weather.key")
+	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "secrets", "weather.key"), []byte("made-up-key-1\n"), 0o600))
+	ctx, stop := context.WithCancel(context.Background())
+	t.Cleanup(stop)
+	at, _, err := demo.StartWeather(ctx, "127.0.0.1:0", "made-up-key-1")
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "weather.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(strings.ReplaceAll(block("yaml"), demo.WeatherAddress, at)), 0o600))
+	ran := 0
+	for line := range strings.Lines(block("sh")) {
+		command, _, _ := strings.Cut(line, "#")
+		words := strings.Fields(command)
+		if len(words) < 2 || words[1] != "companions" {
+			continue
+		}
+		for i, word := range words {
+			if word == "weather.yaml" {
+				words[i] = file
+			}
+		}
+		code, out, errors := runIn(t, t.TempDir(), "", append([]string{"--server", s.adminURL, "--key", s.admin}, words[1:]...)...)
+		require.Zero(t, code, "%s: %s", line, errors)
+		if ran++; words[2] == "try" {
+			assert.Contains(t, out, "/now/wind")
+			assert.NotContains(t, out, "not usable")
+		}
+	}
+	assert.Equal(t, 3, ran)
+	card := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/visitor?site="+demo.Site+"&companions=wait:2s", "", "X-Forwarded-For: 198.18.3.40")
+	seen := regexp.MustCompile(`data-porch="([^"]+)"`).FindAllStringSubmatch(block("html"), -1)
+	require.Len(t, seen, 3)
+	for _, path := range seen {
+		assert.NotEmpty(t, card.at(t, path[1]), path[1])
+	}
+	var example map[string]map[string]companion.Answer
+	require.NoError(t, json.Unmarshal([]byte(block("json")), &example), "the card that is shown is one")
 }
 
 // kill -9 between questions: the allowance of a day goes on where it was, at two instances as at one.

@@ -135,7 +135,7 @@ func (s *Server) content(set *settings, cards *card.Pipeline) httpapi.Content {
 		areas = append(areas, area.Name)
 	}
 	return httpapi.Content{
-		Variants:   &localize.Variants{Store: s.store, Known: set.known(), Areas: areas, Labels: set.cfg.LabelNames(), Revary: s.revary, Now: time.Now},
+		Variants:   &localize.Variants{Store: s.store, Known: set.known(), Areas: areas, Labels: set.cfg.LabelNames(), Revary: s.revary, Now: time.Now, Categories: func(site string) []string { return s.companions.Of(site).Categories() }},
 		Gates:      s.gates(set, cards, areas),
 		Links:      s.links,
 		Companions: s.companions,

@@ -41,6 +41,8 @@ var regatta = []from{
 	{"regatta-portugal", "198.18.3.40", "pt-PT,pt;q=0.9", 1280, 800},
 	{"regatta-brazil", "198.19.45.7", "pt-BR,pt;q=0.9", 1280, 800},
 	{"regatta-canada", "198.18.41.12", "fr-CA,fr;q=0.9,en;q=0.5", 1280, 800},
+	{"regatta-norway", "2001:db8:5e1:40::1f", "nb", 1280, 800},
+	{"regatta-phone", "198.18.3.40", "pt-PT", 390, 1500},
 	{"regatta-switch", "198.18.3.40", "pt-PT", 390, 844}, // of the English page
 }
 
@@ -165,7 +167,7 @@ func run(link, site, out string, names []string) error {
 		}
 		if err := chromedp.Do(ctx,
 			chromedp.EmulateViewport(f.width, f.height, chromedp.EmulateScale(1)),
-			chromedp.Navigate(site+path), chromedp.WaitVisible(chromedp.CSS(`[data-porch="location.city"][data-porch-state="ready"]`)),
+			chromedp.Navigate(site+path), chromedp.WaitVisible(chromedp.CSS(`[data-porch="location.names.city"][data-porch-state="ready"]`)),
 			chromedp.Sleep(500*time.Millisecond),
 		); err != nil {
 			return fmt.Errorf("%s: %w", f.name, err)

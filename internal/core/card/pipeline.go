@@ -11,7 +11,6 @@ import (
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
-	"eastporch/internal/core/companion"
 	"eastporch/internal/core/gate"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/plain"
@@ -197,7 +196,6 @@ func (p *Pipeline) localize(card *Card, country *almanac.Country, req RequestCon
 	card.Clock = p.ready().clocks.At(card.Location.TimeZone, now, at.Hours, country)
 	card.Money = locale.MoneyOf(country)
 	card.Money.Rate = at.rate(card.Money.CurrencyCode)
-	card.Companions = noCompanions
 	if at.Companions != nil {
 		subject := card.companionSubject(country)
 		card.Companions = at.Companions.Answers(&subject, req.Ask, now)
@@ -206,9 +204,6 @@ func (p *Pipeline) localize(card *Card, country *almanac.Country, req RequestCon
 		Country: country, Language: card.Locale.Language, Labels: card.Labels, Point: card.Location.Point(), Companions: card.Companions,
 	})
 }
-
-// noCompanions are those of a site that has none.
-var noCompanions = companion.Answers{}
 
 // admit applies the policy. It gives the address to look up, or none with the
 // reason in of.

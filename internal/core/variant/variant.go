@@ -62,6 +62,8 @@ type Known struct {
 	Groups almanac.Groups
 	Labels func(string) bool // nil: any
 	Areas  func(string) bool
+	// Categories are those of companions; nil: any.
+	Categories []string
 }
 
 // Check says what is wrong with a set: a name, a code, a group or an area that does
@@ -107,6 +109,9 @@ func (s Set) Check(k Known) (field string, err error) {
 		for _, c := range r.When.Categories {
 			if !category.MatchString(c) {
 				return bad(at+"when.categories", "%.80q is not a category of a companion, such as weather.storm", c)
+			}
+			if k.Categories != nil && !slices.Contains(k.Categories, c) {
+				return bad(at+"when.categories", "%.80q is no category of yours; there are %v", c, k.Categories)
 			}
 		}
 		for _, l := range r.When.Labels {

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/companion"
 	"eastporch/internal/core/geo"
 )
 
@@ -50,10 +51,20 @@ func TestChoose(t *testing.T) {
 		})
 	}
 	assert.Empty(t, (*Chooser)(nil).Choose(Subject{}))
+	assert.False(t, c.Asks() || (*Chooser)(nil).Asks())
+	reacts := New([]Set{{Name: "mood", Default: "usual", Rules: []Rule{{"wet", When{Categories: []string{"weather.rain", "weather.storm"}, Countries: []string{"PT"}}}}}}, groups, nil)
+	assert.True(t, reacts.Asks())
+	storm := "storm"
+	for want, s := range map[string]Subject{
+		"wet":   {Country: country("PT"), Companions: companion.Answers{{Name: "weather", Answer: companion.Answer{Category: &storm}}}},
+		"usual": {Country: country("PT"), Companions: companion.Answers{{Name: "water", Answer: companion.Answer{Category: &storm}}, {Name: "weather"}}},
+	} {
+		assert.Equal(t, want, reacts.Choose(s)["mood"])
+	}
 }
 
 func TestCheck(t *testing.T) {
-	known := Known{Areas: func(a string) bool { return a == "lake" }, Labels: func(l string) bool { return l == "office" }}
+	known := Known{Categories: []string{"weather.storm"}, Areas: func(a string) bool { return a == "lake" }, Labels: func(l string) bool { return l == "office" }}
 	rule := func(w When) Set { return Set{"offer", "open", []Rule{{"early", w}}} }
 	for _, tt := range []struct {
 		set         Set
@@ -67,6 +78,8 @@ func TestCheck(t *testing.T) {
 		{rule(When{Languages: []string{"!"}}), "rules.0.when.languages", "not a language tag"},
 		{rule(When{Areas: []string{"sea"}}), "rules.0.when.areas", "not an area"},
 		{rule(When{Labels: []string{"home"}}), "rules.0.when.labels", "not a label"},
+		{rule(When{Categories: []string{"storm"}}), "rules.0.when.categories", "such as weather.storm"},
+		{rule(When{Categories: []string{"weather.stormy"}}), "rules.0.when.categories", "there are [weather.storm]"},
 		{Set{"offer", "open", make([]Rule, MaxRules+1)}, "rules", "101 rules"},
 	} {
 		field, err := tt.set.Check(known)
@@ -74,6 +87,6 @@ func TestCheck(t *testing.T) {
 		assert.ErrorIs(t, err, ErrSet)
 		assert.ErrorContains(t, err, tt.want)
 	}
-	_, err := rule(When{Countries: []string{"PT"}, Groups: []string{"eu"}, Languages: []string{"pt"}, Areas: []string{"lake"}, Labels: []string{"office"}}).Check(known)
+	_, err := rule(When{Countries: []string{"PT"}, Groups: []string{"eu"}, Languages: []string{"pt"}, Areas: []string{"lake"}, Labels: []string{"office"}, Categories: []string{"weather.storm"}}).Check(known)
 	assert.NoError(t, err)
 }

@@ -14,7 +14,6 @@ import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/card"
-	"eastporch/internal/core/companion"
 	"eastporch/internal/core/gate"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/plain"
@@ -125,7 +124,7 @@ func (r Row) Visit(facts json.RawMessage) (Visit, error) {
 		return v, fmt.Errorf("trail: %w", err)
 	}
 	v.Card = card.Card{
-		Address: own.Address, Labels: own.Labels, Locale: own.Locale.whole(shared.Location.CountryCode), Clock: own.Clock, Variants: own.Variants, Companions: companion.Answers{}, Gate: own.Gate,
+		Address: own.Address, Labels: own.Labels, Locale: own.Locale.whole(shared.Location.CountryCode), Clock: own.Clock, Variants: own.Variants, Gate: own.Gate,
 		Location: shared.Location, Network: shared.Network, Evidence: shared.Evidence, Money: shared.Money, Edition: shared.Edition,
 	}
 	if v.Card.Variants == nil { // stored before there were any

@@ -77,7 +77,7 @@ func (e *entry) ask(ctx context.Context, cur *current, s *slot, facts companion.
 		e.fails(s, err.Error(), 0)
 		return
 	}
-	wait, why, err := e.claim(ctx, cur, e.isAmongMostAsked(s))
+	wait, why, err := e.claim(ctx, cur, s)
 	if err != nil || wait > 0 {
 		if err != nil {
 			wait, why = 5*time.Second, "the database does not answer, so that the question could not be counted"
@@ -175,18 +175,19 @@ func (e *entry) fails(s *slot, reason string, after time.Duration) {
 	e.site.all.Log.Warn("a companion did not answer", "site", e.site.host, "companion", e.name, "reason", reason)
 }
 
-// claim takes a question from the allowance. Where there is none it says how long there will be none, and
-// why.
-func (e *entry) claim(ctx context.Context, cur *current, most bool) (wait time.Duration, why string, err error) {
+// claim takes a question from the allowance, for a place or, with nil, for whoever tries it. Where there is none
+// it says how long there will be none, and why.
+func (e *entry) claim(ctx context.Context, cur *current, s *slot) (wait time.Duration, why string, err error) {
 	now := e.site.all.Now()
 	day, ends := companion.Date(now, e.site.zone.Load())
-	c := companion.Claim{Day: day, Minute: now.Unix() / 60, MostDay: int64(cur.ADay), MostMinute: int64(cur.AMinute)}
-	if !most {
-		c.MostDay -= int64(cur.Reserve)
-	}
+	c := companion.Claim{Day: day, Minute: now.Unix() / 60, MostDay: int64(cur.ADay - cur.Reserve), MostMinute: int64(cur.AMinute)}
 	ctx, cancel := context.WithTimeout(ctx, claimWithin)
 	defer cancel()
 	spent, ok, err := e.site.all.Rows.Claim(ctx, e.site.host, e.name, c)
+	if inDay, _ := spent.On(day, c.Minute); err == nil && !ok && cur.Reserve > 0 && inDay >= c.MostDay && (s == nil || e.isAmongMostAsked(s)) {
+		c.MostDay = int64(cur.ADay)
+		spent, ok, err = e.site.all.Rows.Claim(ctx, e.site.host, e.name, c)
+	}
 	if err != nil {
 		return 0, "", err
 	}

@@ -130,6 +130,17 @@ func (s *Site) Answers(of *companion.Subject, ask bool, now time.Time) companion
 	return answers
 }
 
+// Categories gives those that may be active, such as weather.storm.
+func (s *Site) Categories() []string {
+	list := []string{}
+	for _, e := range *s.list.Load() {
+		for _, name := range e.now.Load().Kept.Said.CategoryNames() {
+			list = append(list, e.name+"."+name)
+		}
+	}
+	return list
+}
+
 // find gives the companion of a name, nil for none.
 func (s *Site) find(name string) *entry {
 	for _, e := range *s.list.Load() {

@@ -605,7 +605,7 @@ func TestManyPlacesTakeBoundedMemory(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		h := newHouse(t, nil, func(s *companion.Said) { s.ADay = 1_000_000 })
 		defer h.run(t)()
-		for n := range 3 * placesKept {
+		for n := range placesKept + 500 {
 			h.look(in(float64(n%1700)/10-85, float64(n/1700)))
 		}
 		assert.Equal(t, placesKept, h.state(t).Places)

@@ -117,7 +117,7 @@ func (c *Companions) try(ctx context.Context, e *entry, cur *current, of *madeUp
 	}
 	var b body
 	if ask {
-		wait, why, err := e.claim(ctx, cur, true)
+		wait, why, err := e.claim(ctx, cur, nil)
 		if err != nil {
 			return without("the database does not answer, so that the question could not be counted")
 		}

@@ -34,6 +34,8 @@ type Variants struct {
 	Known  variant.Known // the names that rules may use
 	Areas  []string      // the owner's areas, to choose from
 	Labels []string
+	// Categories gives those of a site's companions; nil: rules may name any.
+	Categories func(site string) []string
 	// Revary puts the stored variants into use after they changed.
 	Revary func(context.Context) error
 	Now    func() time.Time
@@ -72,7 +74,11 @@ func (s *Variants) Save(ctx context.Context, site *sites.Site, set variant.Set, 
 	if set.Rules == nil {
 		set.Rules = []variant.Rule{}
 	}
-	if field, err := set.Check(s.Known); err != nil {
+	known := s.Known
+	if s.Categories != nil {
+		known.Categories = s.Categories(site.Host)
+	}
+	if field, err := set.Check(known); err != nil {
 		return invalid.Field(field, strings.TrimPrefix(err.Error(), variant.ErrSet.Error()+": "), "docs/localization.md says what stands here.")
 	}
 	if err := s.mayChange(ctx, site, set.Name, true); err != nil {

@@ -32,7 +32,7 @@ export function Shell({ route, children }: { route: Route; children: ReactNode }
       <div className="main">
         <Bar route={route} quick={quick} />
         {site && <Failures />}
-        {route.path !== "/setup" && route.path !== "/today" && <Banner />}
+        {route.path !== "/setup" && route.path !== "/today" && <Banner at={route.path} />}
         <main id="content" tabIndex={-1} className={route.flush ? "content flush" : "content"}>
           {site ? (
             children
@@ -98,17 +98,20 @@ function More({ current }: { current: Route }) {
 }
 
 /** Banner says that the checkup found something, until it is put away; another verdict shows again. */
-function Banner() {
+function Banner({ at }: { at: string }) {
   const report = useCheckup().data;
   const [away, setAway] = useState("");
   if (report?.state !== "attention" || report.title === away) return null;
+  const isCompanion = report.findings.some((f) => f.name === "companions" && f.title === report.title);
+  const to = isCompanion ? { path: "/companions", title: "Companions" } : { path: "/setup", title: "Set-up" };
+  if (at === to.path) return null; // which says more of it
   return (
     <div className="banner" role="status">
       <span className="attention-dot" aria-hidden="true" />
       <span>
         <Prose text={report.title} />
       </span>
-      <Link to="/setup">Open Set-up</Link>
+      <Link to={to.path}>Open {to.title}</Link>
       <button
         type="button"
         className="iconbutton"

@@ -69,7 +69,7 @@ export function Editor(props: {
           className="companion-title serif"
           variant="borderless"
           aria-label="Title"
-          placeholder="Weather"
+          placeholder="Title"
           maxLength={60}
           value={said.title}
           onChange={(e) => set({ title: e.target.value })}

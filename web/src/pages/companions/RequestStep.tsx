@@ -111,7 +111,7 @@ export function RequestStep(props: {
           onChange={props.onAt}
           options={props.visitors.map((v, i) => ({
             value: i,
-            label: <Prose text={props.results[i]?.place ?? v} />,
+            label: <Prose text={props.results[i]?.place ?? v.split(",")[0] ?? v} />,
           }))}
         />
         <Visitors visitors={props.visitors} onChange={props.onVisitors} />

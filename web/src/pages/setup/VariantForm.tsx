@@ -2,6 +2,7 @@ import { Button, Input, Modal, Select } from "antd";
 import { useState } from "react";
 import { accomplish, api, type Variants, type VariantSet } from "../../api/client";
 import { useAction } from "../../api/changes";
+import { useCompanions } from "../../api/companions";
 import { useCountryChoices } from "../../api/queries";
 import { Icon } from "../../components/icons";
 import { withList, type When } from "./variants";
@@ -97,6 +98,12 @@ export function VariantForm(props: { site: Variants; set: VariantSet; fresh: boo
 
 function Conditions(props: { site: Variants; when: When; onChange: (when: When) => void }) {
   const countries = useCountryChoices();
+  const companions = useCompanions(props.site.site).data?.companions ?? [];
+  const categories = companions.flatMap((c) =>
+    [...new Set([...c.said.categories.map((one) => one.name), c.said.default])]
+      .filter(Boolean)
+      .map((one) => `${c.name}.${one}`),
+  );
   const plain = (list: string[]) => list.map((v) => ({ value: v, label: v }));
   const kinds: [keyof When, string, { value: string; label: string }[]][] = [
     [
@@ -111,6 +118,7 @@ function Conditions(props: { site: Variants; when: When; onChange: (when: When) 
     ["languages", "Languages", plain(props.site.languages)],
     ["areas", "Areas", plain(props.site.areas)],
     ["labels", "Labels", plain(props.site.labels)],
+    ["categories", "Categories of companions", plain(categories)],
   ];
   return (
     <div className="local-conditions">
