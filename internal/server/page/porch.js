@@ -80,7 +80,7 @@
   function follow(companions, again) {
     clearTimeout(timer);
     const all = Object.values(companions || {}), times = all.map((c) => c.refresh_after).filter((n) => n !== null);
-    if (again && all.some((c) => c.pending)) timer = setTimeout(look, 1000, false);
+    if (again && all.some((c) => c.pending)) timer = setTimeout(look, 150, false);
     else if (times.length) timer = setTimeout(look, Math.max(least, Math.min(...times)) * 1000 * (1 + Math.random() / 10), true);
   }
   function look(again) {

@@ -50,7 +50,9 @@ export function Sends({ companion: c }: { companion: Companion }) {
             }
           />
         </div>
-        <pre className="companions-question">{c.snippet.replace("=", "=\n")}</pre>
+        <pre className="companions-question">
+          {c.snippet.replace("=", "=\n").replace(".category", "\u200b.category")}
+        </pre>
         {category && (
           <p className="small second">
             Sets one class, <code>{`${c.name}-${category}`}</code>, and replaces the last.
