@@ -9,10 +9,12 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
 
+	cdppage "github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -148,6 +150,63 @@ func TestCompanionsOnTheRegattasPage(t *testing.T) {
 		assert.Zero(t, code, errors)
 		assert.NotContains(t, out+errors, secret, args)
 	}
+}
+
+// timers keeps what a page wants done in a minute or later, for a test to do, and lets it be hidden.
+const timers = `{
+	const real = window.setTimeout;
+	window.worn = () => [...document.documentElement.classList].filter((c) => c.startsWith("weather-")).join(" ");
+	window.later = [];
+	window.setTimeout = (f, ms, ...more) => (ms >= 60000 ? later.push({ ms, do: () => f(...more) }) : real(f, ms, ...more));
+	let hidden = false;
+	Object.defineProperty(document, "hidden", { get: () => hidden });
+	window.hide = (yes) => { hidden = yes; document.dispatchEvent(new Event("visibilitychange")); };
+}`
+
+// A page that stays open asks for its companions again, when there may be something new, and never while it is
+// hidden.
+func TestAPageThatStaysOpenAsksAgain(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	weather, _ := withWeather(t, s)
+	f := &front{from: "198.18.3.40", policy: "default-src 'self' 'unsafe-inline'", page: `<!doctype html><html lang="en"><title>A page</title><script src="/porch/porch.js" data-fields="location.city" defer></script>
+		<b id="sky" data-porch="companions.weather.category" data-bright="Sun">the sky</b> <a id="credit" data-porch="companions.weather.credit">who</a>`}
+	site := f.serve(t, s, s.keys(t)["server"])
+	p := openTab(t)
+	_, err := chromedp.Call(p.ctx, cdppage.AddScriptToEvaluateOnNewDocument, cdppage.AddScriptToEvaluateOnNewDocumentParams{Source: timers})
+	require.NoError(t, err)
+	p.do(chromedp.Navigate(site + "/"))
+	p.until(`document.querySelector("#sky").dataset.porchState === "ready" && later.length === 1`)
+	assert.Equal(t, "http://"+weatherHost(t, s)+"/", p.eval(`document.querySelector("#credit").href`))
+	wait, err := strconv.ParseFloat(p.eval(`String(later[0].ms / 1000)`), 64)
+	require.NoError(t, err)
+	assert.InDelta(t, 1.05*1800, wait, 0.1*1800, "when the answer is no longer fresh")
+	asked := len(f.queries())
+	p.eval(`hide(true), later.pop().do(), "hidden"`)
+	p.eval(`new Promise((done) => requestIdleCallback(() => done("idle")))`)
+	assert.Len(t, f.queries(), asked, "nobody looks")
+	saidAnew(t, s.client, func(c *companion.Said) {
+		c.Categories, c.Default, c.Credit = []companion.Category{{Name: "bright", When: "cloud >= 0"}}, "grey", "Sky anew"
+	})
+	p.eval(`hide(false), "seen"`)
+	p.until(`document.querySelector("#sky").textContent === "Sun" && worn() === "weather-bright" && later.length === 1`)
+	assert.Equal(t, "Sky anew", p.text("#credit"))
+	saidAnew(t, s.client, func(c *companion.Said) { c.Categories[0].Name = "grey" })
+	p.eval(`later.pop().do(), "a while later"`)
+	p.until(`worn() === "weather-grey"`)
+	assert.Equal(t, "grey", p.text("#sky"), "one class, in the place of the one before")
+	assert.Len(t, weather.Asked(), 2, "the sky and the lake, once each")
+	p.nothingWrong()
+}
+
+// weatherHost is where the weather of a service is.
+func weatherHost(t *testing.T, s *service) string {
+	t.Helper()
+	state, err := s.client.Companion(t.Context(), demo.Site, "weather")
+	require.NoError(t, err)
+	u, err := url.Parse(state.Said.URL)
+	require.NoError(t, err)
+	return u.Host
 }
 
 // What docs/companions.md hands out is run as it stands there.

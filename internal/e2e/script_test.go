@@ -57,6 +57,7 @@ type front struct {
 	hold   chan struct{} // answers wait until it is closed; nil for not
 	asked  []string      // the queries for cards
 	policy string
+	page   string // instead of [testPage]; "" for that
 }
 
 func (f *front) set(change func(f *front)) {
@@ -112,6 +113,10 @@ func (f *front) serve(t *testing.T, s *service, key string) string {
 			}
 			w.Header().Set("Content-Security-Policy", policy)
 			w.Header().Set("Content-Type", "text/html; charset=utf-8")
+			if f.page != "" {
+				fmt.Fprint(w, f.page)
+				return
+			}
 			page := testPage
 			if r.URL.Path == "/at-once" { // the script runs before the elements are there
 				page = strings.Replace(page, " defer>", ">", 1)

@@ -25,8 +25,12 @@ func weather() Said {
 	s := Fresh()
 	s.Title, s.URL = "Weather", "https://sky.example/v1/{country_code}/now"
 	s.Parameters = []Parameter{
-		{Name: "lat", In: inQuery, Fact: latitude}, {Name: "lon", In: inQuery, Fact: longitude}, {Name: "lang", In: inQuery, Fact: language},
-		{Name: "zone", In: inQuery, Fact: timeZone}, {Name: "money", In: inHeader, Fact: currencyCode}, {Name: "units", In: inQuery, Fixed: "metric & more"},
+		{Name: "lat", In: inQuery, Fact: latitude},
+		{Name: "lon", In: inQuery, Fact: longitude},
+		{Name: "lang", In: inQuery, Fact: language},
+		{Name: "zone", In: inQuery, Fact: timeZone},
+		{Name: "money", In: inHeader, Fact: currencyCode},
+		{Name: "units", In: inQuery, Fixed: "metric & more"},
 		{Name: "Authorization", In: inHeader, Secret: "file:weather.key"},
 	}
 	s.Values = []Pick{{"wind", "/now/wind", number, "m/s"}, {"rain", "/now/rain", number, "mm"}, {"sky", "/now/sky", text, ""}, {"open", "/open", boolean, ""}}

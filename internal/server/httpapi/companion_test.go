@@ -22,7 +22,9 @@ func weatherSaid() companion.Said {
 	s := companion.Fresh()
 	s.Title, s.URL, s.Credit = "Weather", "http://sky.example/v1/now", "Sky by the tests"
 	s.Parameters = []companion.Parameter{
-		{Name: "lat", In: "query", Fact: "latitude"}, {Name: "lon", In: "query", Fact: "longitude"}, {Name: "lang", In: "query", Fact: "language"},
+		{Name: "lat", In: "query", Fact: "latitude"},
+		{Name: "lon", In: "query", Fact: "longitude"},
+		{Name: "lang", In: "query", Fact: "language"},
 		{Name: "key", In: "query", Secret: "env:EASTPORCH_SECRET_WEATHER"},
 	}
 	s.Values = []companion.Pick{{Name: "temperature", Pointer: "/now/temp", Type: "number", Unit: "°C"}, {Name: "wind", Pointer: "/now/wind", Type: "number", Unit: "m/s"}}

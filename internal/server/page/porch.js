@@ -81,7 +81,7 @@
     clearTimeout(timer);
     const all = Object.values(companions || {}), times = all.map((c) => c.refresh_after).filter((n) => n !== null);
     if (again && all.some((c) => c.pending)) timer = setTimeout(look, 150, false);
-    else if (times.length) timer = setTimeout(look, Math.max(least, Math.min(...times)) * 1000 * (1 + Math.random() / 10), true);
+    else if (times.length) timer = setTimeout(look, Math.max(least, Math.min(86400, ...times)) * 1000 * (1 + Math.random() / 10), true);
   }
   function look(again) {
     if (doc.hidden) due = true;

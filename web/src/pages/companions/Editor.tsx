@@ -1,4 +1,5 @@
 import "./editor.css";
+import "./steps.css";
 import { App, Button, Input, Segmented } from "antd";
 import { useDeferredValue, useState } from "react";
 import { accomplish, api, unwrap } from "../../api/client";
