@@ -39,12 +39,5 @@ export default defineConfig({
     license: { fileName: "licenses.json" },
   },
   server: { proxy: { "/v1": "http://127.0.0.1:8081", "/readyz": "http://127.0.0.1:8081" } },
-  // Files share a worker each, and its modules: half of the time went into reading them again.
-  test: {
-    environment: "jsdom",
-    testTimeout: 60_000,
-    maxWorkers: 2,
-    isolate: false,
-    include: ["src/**/*.test.{ts,tsx}"],
-  },
+  test: { environment: "jsdom", testTimeout: 60_000, maxWorkers: 2, include: ["src/**/*.test.{ts,tsx}"] },
 });
