@@ -96,15 +96,18 @@ func (e *entry) ask(ctx context.Context, cur *current, s *slot, facts companion.
 	}
 	t := all.travel(ctx, cur.Compiled, &facts, secrets, tag)
 	now := all.Now()
-	var read *companion.Reading
+	var shown *companion.Shown
 	switch {
 	case t.wrong != "":
 	case t.unchanged:
-		read = before.shown.Reading()
+		shown = before.shown
 	default:
-		if read, err = cur.Read(t.body, secrets); err != nil {
+		read, err := cur.Read(t.body, secrets)
+		if err != nil {
 			t.wrong = err.Error()
+			break
 		}
+		shown = cur.Show(read)
 	}
 	t.question.Problem = plain.Optional(t.wrong)
 	e.mu.Lock()
@@ -119,18 +122,20 @@ func (e *entry) ask(ctx context.Context, cur *current, s *slot, facts companion.
 		return
 	}
 	all.Count(e.site.host, e.name, answered)
-	e.keep(cur, s, &t, read, now)
+	e.keep(cur, s, &t, shown, now)
 }
 
 // keep puts an answer into use.
-func (e *entry) keep(cur *current, s *slot, t *trip, read *companion.Reading, now time.Time) {
-	g := &got{shown: cur.Show(read), at: now, lasts: cur.Lifetime(t.answer.Header, now), tag: t.answer.Header.Get("ETag"), text: t.question.Text}
+func (e *entry) keep(cur *current, s *slot, t *trip, shown *companion.Shown, now time.Time) {
+	g := &got{shown: shown, at: now, lasts: cur.Lifetime(t.answer.Header, now), tag: t.answer.Header.Get("ETag"), text: t.question.Text}
 	if !t.unchanged {
 		e.site.all.remember(e, t)
 	}
 	if later := e.now.Load(); later.Revision != cur.Revision && later.Kept.Said.Asks(&cur.Kept.Said) { // it was changed meanwhile
 		if again := e.again(later, g); again != nil {
 			g = again
+		} else {
+			g.lasts = 0
 		}
 	}
 	s.mu.Lock()

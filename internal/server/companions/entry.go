@@ -147,13 +147,10 @@ func (e *entry) answer(of *companion.Subject, ask bool, now time.Time, out *comp
 	for {
 		g := s.got.Load()
 		m := companion.Moment{Age: -1, Refresh: -1}
-		fresh := g.fresh(now)
 		if g != nil {
-			if m.Age = max(0, int(now.Sub(g.at)/time.Second)); m.Age > cur.OldestSeconds {
-				g, m.Age = nil, -1
-			}
+			m.Age = max(0, int(now.Sub(g.at)/time.Second))
 		}
-		if fresh && g != nil {
+		if g.fresh(cur, now) {
 			m.Refresh = max(1, seconds(g.lasts-now.Sub(g.at)))
 			g.shown.In(of.Written).Fill(out, m)
 			return
@@ -161,6 +158,9 @@ func (e *entry) answer(of *companion.Subject, ask bool, now time.Time, out *comp
 		turn := e.begin(cur, s, facts, ask, now)
 		if turn.there {
 			continue
+		}
+		if m.Age > cur.OldestSeconds {
+			g, m.Age = nil, -1
 		}
 		m.Done, m.Refresh = turn.done, turn.refresh
 		if g == nil {
@@ -173,12 +173,12 @@ func (e *entry) answer(of *companion.Subject, ask bool, now time.Time, out *comp
 }
 
 // fresh says whether an answer need not be asked for again; nil is none.
-func (g *got) fresh(now time.Time) bool {
+func (g *got) fresh(cur *current, now time.Time) bool {
 	if g == nil {
 		return false
 	}
 	age := now.Sub(g.at)
-	return age < g.lasts && age > -backwards
+	return age < min(g.lasts, time.Duration(cur.OldestSeconds)*time.Second) && age > -backwards
 }
 
 // backwards is how much a clock may be put back before an answer that seems to be of the future is no longer
@@ -203,7 +203,7 @@ func (e *entry) begin(cur *current, s *slot, facts companion.Facts, ask bool, no
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	switch {
-	case s.got.Load().fresh(now):
+	case s.got.Load().fresh(cur, now):
 		return turn{there: true}
 	case s.asking != nil:
 		return turn{done: s.asking, refresh: soon, reason: underWay}

@@ -138,3 +138,43 @@ func TestAnswersThatHaveNotChanged(t *testing.T) {
 		assert.Zero(t, *again.Age, "the service said so anew")
 	})
 }
+
+// TestChangedWhileItIsAsked: values are picked anew while an answer of before is on its way, or has not changed;
+// and what may be shown is made younger than what is kept.
+func TestChangedWhileItIsAsked(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		h := newHouse(t, nil, nil)
+		h.Out = through{http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("ETag", `"a"`)
+			pass(time.Second)
+			if r.Header.Get("If-None-Match") == `"a"` {
+				w.WriteHeader(http.StatusNotModified)
+				return
+			}
+			h.weather.ServeHTTP(w, r)
+		})}
+		defer h.run(t)()
+		more := func(n int) func(*companion.Said) {
+			return func(s *companion.Said) {
+				for i := range n {
+					s.Values = append(s.Values, companion.Pick{Name: fmt.Sprint("cloud", i), Pointer: "/now/cloud", Type: "number"})
+				}
+			}
+		}
+		for n := range 12 {
+			h.Of(host).Answers(oslo, true, h.Now())
+			pass(time.Duration(n%3) * 400 * time.Millisecond)
+			h.save(t, more(n*5%7))
+			a := h.look(oslo)
+			assert.Len(t, a.Values, 2+n*5%7)
+			assert.Empty(t, a.Missing)
+			pass(time.Hour)
+		}
+		h.look(oslo)
+		pass(10 * time.Minute)
+		h.save(t, func(s *companion.Said) { s.KeepSeconds, s.OldestSeconds = 60, 120 })
+		a := h.Of(host).Answers(oslo, false, h.Now()).Get("weather")
+		assert.Nil(t, a.Age, "it is too old now")
+		assert.Zero(t, *h.look(oslo).Age)
+	})
+}

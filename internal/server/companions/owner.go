@@ -100,7 +100,7 @@ func (c *Companions) AskAgain(ctx context.Context, site *sites.Site, name string
 		s = &slot{}
 		e.slots.Add(*facts, s)
 	}
-	if g := s.got.Load(); g.fresh(c.Now()) {
+	if g := s.got.Load(); g.fresh(cur, c.Now()) {
 		old := *g
 		old.lasts = 0
 		s.got.Store(&old)

@@ -125,16 +125,14 @@ func (c *Companions) try(ctx context.Context, e *entry, cur *current, of *madeUp
 			return without(why)
 		}
 		trip := c.travel(ctx, cur.Compiled, &facts, secrets, "")
-		b = body{[]byte(secrets.Hide(string(trip.body))), trip.question}
+		trip.question.Problem = plain.Optional(trip.wrong)
 		e.mu.Lock()
 		if e.last = &trip.question; e.now.Load() != nil && e.now.Load().Kept.Said.Asks(&cur.Compiled.Said) {
 			e.lastFacts = &facts
 		}
 		e.mu.Unlock()
-		if trip.wrong != "" {
-			trip.question.Problem = &trip.wrong
-			b.last.Problem = &trip.wrong
-		} else {
+		b = body{[]byte(secrets.Hide(string(trip.body))), trip.question}
+		if trip.wrong == "" {
 			c.remember(e, &trip)
 		}
 	} else {
