@@ -59,7 +59,7 @@ func (a *Answers) UnmarshalJSON(text []byte) error {
 	if err := json.Unmarshal(text, &by); err != nil {
 		return err
 	}
-	*a = Answers{}
+	*a = nil
 	for _, name := range slices.Sorted(maps.Keys(by)) {
 		if by[name] != nil {
 			*a = append(*a, Named{name, *by[name]})

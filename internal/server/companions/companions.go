@@ -122,6 +122,9 @@ func (c *Companions) Use(known *sites.Sites) {
 // Answers says what the companions of the site say for a visitor. See card.Local.
 func (s *Site) Answers(of *companion.Subject, ask bool, now time.Time) companion.Answers {
 	list := *s.list.Load()
+	if len(list) == 0 {
+		return nil
+	}
 	answers := make(companion.Answers, len(list))
 	for i, e := range list {
 		answers[i].Name = e.name
