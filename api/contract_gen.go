@@ -132,7 +132,7 @@ type GateCheckRequest struct {
 // GateChecked: as the contract has it.
 type GateChecked struct {
 	Usable   bool           `json:"usable"`
-	Rules    gate.Rules     `json:"rules"`
+	Rules    *gate.Rules    `json:"rules"` // As they would be saved; null where they are not usable.
 	Findings []gate.Finding `json:"findings"`
 }
 

@@ -123,7 +123,11 @@ func compareHits(a, b *api.GateHits) int {
 func (b *Rulebook) Check(req api.GateCheckRequest) api.GateChecked {
 	clean, findings := gate.Check(req.Rules, b.opt.Known, req.RefuseEverybody, b.opt.Now())
 	_, bad := gate.Wrong(findings)
-	return api.GateChecked{Usable: !bad, Rules: clean, Findings: findings}
+	checked := api.GateChecked{Usable: !bad, Findings: findings}
+	if checked.Usable {
+		checked.Rules = &clean
+	}
+	return checked
 }
 
 // Save puts rules in force, as the next revision. The error is of the first field that is wrong, or wraps

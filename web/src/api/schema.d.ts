@@ -2937,7 +2937,8 @@ export interface components {
         };
         GateChecked: {
             usable: boolean;
-            rules: components["schemas"]["GateRules"];
+            /** @description As they would be saved; null where they are not usable. */
+            rules: components["schemas"]["GateRules"] | null;
             findings: components["schemas"]["GateFinding"][];
         };
         GateHistory: {
