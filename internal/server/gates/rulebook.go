@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"regexp"
 	"slices"
 	"time"
 
@@ -176,7 +177,7 @@ func (b *Rulebook) Return(ctx context.Context, site *sites.Site, number int64, b
 	return b.put(ctx, site, before, older.Rules, append([]string{fmt.Sprintf("returned to revision %d", number)}, gate.Changes(before.Rules, older.Rules)...), by)
 }
 
-// SaveDraft keeps rules that are worked on; they may have errors.
+// SaveDraft keeps rules that are worked on; they may have errors, but words that the contract has.
 func (b *Rulebook) SaveDraft(ctx context.Context, site *sites.Site, rules gate.Rules, by string) error {
 	if len(rules.Gates) > gate.MaxGates || slices.ContainsFunc(rules.Gates, func(g gate.Gate) bool { return len(g.Rules) > gate.MaxRules }) {
 		return invalid.Field("gates", fmt.Sprintf("more than %d gates, or %d rules of one", gate.MaxGates, gate.MaxRules), "Put rules of one path into one gate.")
@@ -184,8 +185,17 @@ func (b *Rulebook) SaveDraft(ctx context.Context, site *sites.Site, rules gate.R
 	if text, err := json.Marshal(rules); err != nil || bytes.Contains(text, []byte(`\u0000`)) {
 		return invalid.Field("gates", "a text in it holds a NUL", "Write plain text.")
 	}
+	_, findings := gate.Check(rules, b.opt.Known, true, b.opt.Now())
+	for _, f := range findings {
+		if f.Severity == gate.Error && oneWord.MatchString("."+f.Field) {
+			return field(f)
+		}
+	}
 	return b.opt.Store.SaveDraft(ctx, site.Host, gate.Draft{Rules: rules, MadeBy: by, MadeAt: b.opt.Now().UTC().Truncate(time.Second)})
 }
+
+// oneWord are the fields that have one of a few words, of which the contract has no others: not in a draft either.
+var oneWord = regexp.MustCompile(`\.(mode|list|do|basis|status|missing(\..*)?)$`)
 
 // DropDraft discards the draft.
 func (b *Rulebook) DropDraft(ctx context.Context, site *sites.Site) error {

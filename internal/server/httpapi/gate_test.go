@@ -185,7 +185,12 @@ func TestRulesAreSavedCheckedAndReturnedTo(t *testing.T) {
 	assert.False(t, found.Usable)
 	assert.Len(t, found.Findings, 2)
 
+	assert.Nil(t, found.Rules, "which are given back only where they are usable")
+
 	draft := early
+	draft.Mode = "perhaps"
+	refused(t, ask(admin, owner, http.MethodPut, "/v1/gate/draft", bodyOf(t, gate.Rules{Gates: []gate.Gate{draft}})), http.StatusUnprocessableEntity, "invalid-field")
+	draft = early
 	draft.List = gate.Deny
 	assert.Equal(t, http.StatusNoContent, ask(admin, owner, http.MethodPut, "/v1/gate/draft", bodyOf(t, gate.Rules{Gates: []gate.Gate{draft}})).status)
 	state := read[api.GateState](t, ask(admin, owner, http.MethodGet, "/v1/gate", ""), http.StatusOK)
