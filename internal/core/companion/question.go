@@ -90,7 +90,7 @@ func (c *Compiled) write(f *Facts, secrets Secrets) Request {
 	return r
 }
 
-// Describe says in short how a request went; problem is "" where its answer is used.
+// Describe says in short how a question went.
 func (q *Question) Describe() string {
 	if q.Status == nil {
 		return "no answer"

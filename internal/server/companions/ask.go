@@ -111,7 +111,7 @@ func (e *entry) ask(ctx context.Context, cur *current, s *slot, facts companion.
 	}
 	t.question.Problem = plain.Optional(t.wrong)
 	e.mu.Lock()
-	e.last, e.lastFacts = &t.question, &facts
+	e.last, e.lastFacts, e.lastOwn = &t.question, &facts, true
 	e.mu.Unlock()
 	if ctx.Err() != nil && t.wrong != "" { // the service stops
 		e.leave()

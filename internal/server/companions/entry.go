@@ -26,9 +26,10 @@ type entry struct {
 	reason    string
 	openUntil time.Time // before then it is not asked
 	probing   bool      // the one question after that is on its way
-	// What was asked last.
+	// What was asked last, perhaps by somebody who tries another question; lastFacts are of the companion's own.
 	last      *companion.Question
 	lastFacts *companion.Facts
+	lastOwn   bool // last is the companion's own question
 }
 
 type current struct {
@@ -81,7 +82,7 @@ func (e *entry) change(k companion.Kept) {
 	if !before.Kept.Said.Asks(&k.Said) {
 		e.slots.Purge()
 		e.mu.Lock()
-		e.failures, e.openUntil, e.reason, e.last, e.lastFacts = 0, time.Time{}, "", nil, nil
+		e.failures, e.openUntil, e.reason, e.last, e.lastFacts, e.lastOwn = 0, time.Time{}, "", nil, nil, false
 		e.mu.Unlock()
 		return
 	}

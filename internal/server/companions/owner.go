@@ -139,8 +139,10 @@ func (e *entry) state() companion.State {
 		}
 	case s.UsedToday >= int64(cur.ADay):
 		s.Standing, s.Reason, s.NextTry = companion.UsedUp, plain.Optional(fmt.Sprintf("the %d questions of today are used up", cur.ADay)), at(ends)
-	case e.last == nil:
+	case e.lastFacts == nil:
 		s.Standing = companion.Unasked
+	case e.lastOwn && e.last.Problem != nil: // somebody tried it
+		s.Standing, s.Reason, s.Since = companion.Failing, e.last.Problem, at(e.last.Time)
 	default:
 		s.Standing = companion.Answering
 	}

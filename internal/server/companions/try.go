@@ -126,11 +126,7 @@ func (c *Companions) try(ctx context.Context, e *entry, cur *current, of *madeUp
 		}
 		trip := c.travel(ctx, cur.Compiled, &facts, secrets, "")
 		trip.question.Problem = plain.Optional(trip.wrong)
-		e.mu.Lock()
-		if e.last = &trip.question; e.now.Load() != nil && e.now.Load().Kept.Said.Asks(&cur.Compiled.Said) {
-			e.lastFacts = &facts
-		}
-		e.mu.Unlock()
+		e.noteTry(cur, &facts, &trip)
 		b = body{[]byte(secrets.Hide(string(trip.body))), trip.question}
 		if trip.wrong == "" {
 			c.remember(e, &trip)
@@ -157,4 +153,21 @@ func (c *Companions) try(ctx context.Context, e *entry, cur *current, of *madeUp
 	age := c.Now().Sub(b.last.Time)
 	cur.Show(read).In(of.subject.Written).Fill(&t.Answer, companion.Moment{Age: max(0, int(age/time.Second)), Refresh: -1})
 	return t
+}
+
+// noteTry notes what somebody asked who tries a companion. Where that was the question of the one that is saved, it
+// says how that one stands, by the values that are saved.
+func (e *entry) noteTry(cur *current, facts *companion.Facts, t *trip) {
+	last, saved := t.question, e.now.Load()
+	own := saved != nil && saved.Kept.Said.Asks(&cur.Compiled.Said)
+	if own && t.wrong == "" {
+		if _, err := saved.Read(t.body, t.secrets); err != nil {
+			last.Problem = plain.Optional(err.Error())
+		}
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.last, e.lastOwn = &last, own; own {
+		e.lastFacts = facts
+	}
 }

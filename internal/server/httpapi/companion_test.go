@@ -157,8 +157,16 @@ func TestACompanionIsTriedBeforeItIsSaved(t *testing.T) {
 	} {
 		assert.Equal(t, http.StatusUnprocessableEntity, a.status, want)
 	}
+	// How the saved one stands does not depend on another question, but on its own, whoever asks it.
+	require.Equal(t, http.StatusOK, ask(h, admin, http.MethodPut, "/v1/companions/weather", saidJSON(t, weatherSaid())).status)
+	stands := func() string { return ask(h, admin, http.MethodGet, "/v1/companions/weather", "").body }
 	require.NoError(t, f.memory.weather.Fail("error"))
+	other := weatherSaid()
+	other.Grid = 5
+	try(other, true, "Oslo, NO")
+	assert.Contains(t, stands(), `"standing":"not asked yet"`)
 	failed := try(weatherSaid(), true, "Oslo, NO")
+	assert.Contains(t, stands(), `"standing":"fails","reason":"the answer is not usable: nothing that you picked is in it`)
 	assert.Contains(t, failed.body, "you asked too often with", "the answer is shown whole")
 	assert.NotContains(t, failed.body, weatherKey, "without the secret in it")
 }
