@@ -6,6 +6,8 @@ require (
 	github.com/boombuler/barcode v1.1.0
 	github.com/chromedp/cdproto v0.159.0
 	github.com/chromedp/chromedp v0.23.0
+	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6
+	github.com/emersion/go-smtp v0.25.1
 	github.com/fxamacker/cbor/v2 v2.10.0
 	github.com/getkin/kin-openapi v0.153.0
 	github.com/gin-gonic/gin v1.12.0
@@ -29,6 +31,7 @@ require (
 	github.com/stretchr/testify v1.12.1
 	github.com/tidwall/wal v1.2.1
 	github.com/vgarvardt/pgx-google-uuid/v5 v5.6.0
+	github.com/wneessen/go-mail v0.8.1
 	go.yaml.in/yaml/v3 v3.0.6
 	golang.org/x/net v0.61.0
 	golang.org/x/sys v0.50.0

@@ -119,6 +119,13 @@ func fillDemo(a *terminal.App, ctx context.Context, s *server.Server, file strin
 	if err != nil {
 		return err
 	}
+	mailAt, mailPage, sink, err := demo.StartMail(ctx) // it ends with ctx
+	if err == nil {
+		err = demo.Notices(ctx, c, mailAt, mailPage, sink.Password)
+	}
+	if err != nil {
+		return err
+	}
 	// Two weeks later: a newer feed, whose edition waits to be looked at.
 	if err := demo.WriteNext(filepath.Dir(file)); err != nil {
 		return err
@@ -150,13 +157,17 @@ The regatta's own page, in the visitor's language, time and money:
 The invented weather of its companions fails when it is told to: slow, 503, html, none, ...
   curl -X POST "http://%[6]s/failure?kind=503"
 
+The mails of its notices, which go nowhere else:
+  http://%[7]s/
+
 In another terminal:
   bin/eastporch visits tail%[5]s
   bin/eastporch report countries%[5]s
   bin/eastporch links show tickets%[5]s
+  bin/eastporch notices ask where-is 198.18.3.40 --to ida@crew.example%[5]s
   bin/eastporch resolve 198.18.3.40%[5]s
 Ctrl-C stops everything.
-`, file, a.Store, link, site, elsewhere, weather)
+`, file, a.Store, link, site, elsewhere, weather, mailPage)
 	go demo.SendVisits(ctx, c, s.URL(httpapi.PublicListener), uint64(time.Now().UnixNano())) // it ends with ctx, and nothing waits for it
 	return nil
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
@@ -38,7 +39,7 @@ under rates.url in the configuration, with rates.fetch_inside: true.`,
 		},
 	}
 	rates.Flags().StringVar(&address, "address", "127.0.0.1:8090", "where to listen")
-	cmd.AddCommand(rates, weatherCommand(a))
+	cmd.AddCommand(rates, weatherCommand(a), mailCommand(a))
 	return cmd
 }
 
@@ -66,6 +67,43 @@ then: ` + strings.Join(standin.Failures, ", ") + `.`,
 	}
 	cmd.Flags().StringVar(&address, "address", "127.0.0.1:8091", "where to listen")
 	cmd.Flags().StringVar(&key, "key", "", "what it wants as ?key=; none by default")
+	cmd.Flags().StringVar(&failure, "fail", "none", "how it fails")
+	return cmd
+}
+
+func mailCommand(a *terminal.App) *cobra.Command {
+	var address, web, login, failure string
+	cmd := &cobra.Command{
+		Use:   "mail",
+		Short: "Take mails and show them, for notices",
+		Long: `Speaks SMTP until Ctrl-C, keeps every mail that it takes, and shows them on a page: a list at /, one at /mails/1,
+all of them at /mails.json. No mail leaves it. With --login NAME:PASSWORD it wants that. It fails as it is told: ` + strings.Join(standin.MailFailures, ", ") + `.`,
+		Example: `  eastporch standin mail
+  eastporch standin mail --login porch:made-up-password
+  curl -X POST "http://127.0.0.1:8092/failure?kind=greylist"`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			sink := &standin.Mail{}
+			sink.Login, sink.Password, _ = strings.Cut(login, ":")
+			if err := sink.Fail(failure); err != nil {
+				return terminal.Usage(fmt.Errorf("--fail: %w", err))
+			}
+			l, err := net.Listen("tcp", address)
+			if err != nil {
+				return fmt.Errorf("%w; give another with --address", err)
+			}
+			served := make(chan error, 1)
+			go func() { served <- sink.Serve(l) }()
+			err = serveStandin(cmd.Context(), web, sink, func(at string) {
+				fmt.Fprintf(a.Out, "Mails are taken at %s and shown at http://%s/. Ctrl-C stops.\n", l.Addr(), at)
+			})
+			sink.Stop()
+			return errors.Join(err, l.Close(), <-served)
+		},
+	}
+	cmd.Flags().StringVar(&address, "address", "127.0.0.1:2525", "where to take mails")
+	cmd.Flags().StringVar(&web, "web", "127.0.0.1:8092", "where to show them")
+	cmd.Flags().StringVar(&login, "login", "", "NAME:PASSWORD that it wants; none by default")
 	cmd.Flags().StringVar(&failure, "fail", "none", "how it fails")
 	return cmd
 }

@@ -70,10 +70,15 @@ type Config struct {
 		StaleDays   int           `koanf:"stale_days"`   // from when on their age is a problem
 		FetchInside bool          `koanf:"fetch_inside"` // from an address that is not public
 	} `koanf:"rates"`
+	Secrets    string `koanf:"secrets"` // a directory of files; secrets in DataDir by default
 	Companions struct {
-		Secrets     string `koanf:"secrets"`      // a directory of files; secrets in DataDir by default
-		FetchInside bool   `koanf:"fetch_inside"` // ask services whose address is not public
+		FetchInside bool `koanf:"fetch_inside"` // ask services whose address is not public
 	} `koanf:"companions"`
+	Notices struct {
+		SendInside bool   `koanf:"send_inside"` // to mail servers and webhooks whose address is not public
+		PublicURL  string `koanf:"public_url"`  // where visitors reach the public listener, for links in mails
+		ConsoleURL string `koanf:"console_url"` // where the owner reaches the console, for links in mails
+	} `koanf:"notices"`
 	Handover struct {
 		CookieLasts time.Duration `koanf:"cookie_lasts"` // how long the signed cookie holds
 	} `koanf:"handover"`

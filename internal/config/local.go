@@ -96,6 +96,11 @@ func (l *loader) checkLocal(c *Config) {
 			l.problem("groups", err.Error(), "Name it otherwise.")
 		}
 	}
+	for key, text := range map[string]string{"notices.public_url": c.Notices.PublicURL, "notices.console_url": c.Notices.ConsoleURL} {
+		if u, err := url.Parse(text); text != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.RawQuery != "" || u.Fragment != "" || u.User != nil) {
+			l.problem(key, fmt.Sprintf("%.80q is not where something is reached", text), "Write it like https://porch.heronlake.example.")
+		}
+	}
 	if c.Rates.File != "" && c.Rates.URL != "" {
 		l.problem("rates", "a file and an url are both given", "Give one of them.")
 	}

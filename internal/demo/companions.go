@@ -3,16 +3,13 @@ package demo
 import (
 	"context"
 	"crypto/rand"
-	"errors"
 	"fmt"
 	"maps"
-	"net"
 	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"eastporch/internal/client"
@@ -40,10 +37,7 @@ func WeatherKey(dir string) (string, error) {
 // StartWeather serves the invented weather at an address, or at a free port where that is taken, until ctx
 // ends.
 func StartWeather(ctx context.Context, address, key string) (at string, weather *standin.Weather, err error) {
-	l, err := net.Listen("tcp", address)
-	if errors.Is(err, syscall.EADDRINUSE) {
-		l, err = net.Listen("tcp", "127.0.0.1:0")
-	}
+	l, err := listen(address)
 	if err != nil {
 		return "", nil, fmt.Errorf("the invented weather: %w", err)
 	}

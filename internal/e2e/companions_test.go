@@ -270,7 +270,7 @@ func TestFaultTheAllowanceIsCountedAcrossAKill(t *testing.T) {
 	at, weather, err := demo.StartWeather(ctx, "127.0.0.1:0", secret)
 	require.NoError(t, err)
 	p := newProcess(t, db.New(t))
-	p.args = append(p.args, "--companions-secrets", filepath.Join(dir, "secrets"), "--companions-fetch-inside", "true")
+	p.args = append(p.args, "--secrets", filepath.Join(dir, "secrets"), "--companions-fetch-inside", "true")
 	p.start()
 	c, err := client.New(p.adminURL, p.key, nil)
 	require.NoError(t, err)

@@ -39,6 +39,7 @@ func (s *Server) api(set *settings) (httpapi.Options, error) {
 	if err != nil {
 		return httpapi.Options{}, err
 	}
+	s.notices.Use(s.noticeSettings(set, cards, known, public.Localize))
 	return httpapi.Options{
 		Public: public, Visits: recorder, Atlas: atlas, Access: s.access(cfg), Content: s.content(set, cards),
 		Service: httpapi.Service{Version: s.opt.Version, Log: s.opt.Log, Now: time.Now, Metrics: s.metrics, Queue: s.intake, Ping: s.store.Ping, Reload: s.Reload},
@@ -139,6 +140,7 @@ func (s *Server) content(set *settings, cards *card.Pipeline) httpapi.Content {
 		Gates:      s.gates(set, cards, areas),
 		Links:      s.links,
 		Companions: s.companions,
+		Notices:    s.notices,
 		VisitorURL: func() string { return s.URL(httpapi.PublicListener) }, MapLink: set.cfg.MapLink, Console: webui.Handler(),
 	}
 }

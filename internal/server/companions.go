@@ -9,21 +9,18 @@ import (
 	"eastporch/internal/fetch"
 	"eastporch/internal/server/companions"
 	"eastporch/internal/server/lifecycle"
+	"eastporch/internal/server/secrets"
 )
 
 // openCompanions makes the service of companions, which the sites' cards ask. What is asked is waited for when
 // the service stops.
 func (s *Server) openCompanions(ctx context.Context) error {
 	cfg := s.opt.Config
-	secrets := filepath.Join(cfg.DataDir, "secrets")
-	if cfg.Companions.Secrets != "" {
-		secrets = s.opt.Input.Path(cfg.Companions.Secrets)
-	}
 	s.companions = companions.New(companions.Options{
 		Rows: s.store.Companions(), Log: s.opt.Log, Now: time.Now,
 		Outside: companions.Outside{
 			Out: &fetch.Client{Inside: cfg.Companions.FetchInside, InsideKey: "companions.fetch_inside"}, Inside: cfg.Companions.FetchInside,
-			Secrets: companions.Secrets{Dir: secrets, Environ: os.Environ},
+			Secrets: s.secrets(),
 		},
 		Count: func(site, name, outcome string) { s.metrics.Companion(site, name, outcome) },
 	})
@@ -31,6 +28,15 @@ func (s *Server) openCompanions(ctx context.Context) error {
 	s.ask(set)
 	s.begin(s.stages.Add("companions", nil), "companions", s.companions.Run)
 	return s.companions.Read(ctx)
+}
+
+// secrets are those of the installation.
+func (s *Server) secrets() secrets.Store {
+	dir := filepath.Join(s.opt.Config.DataDir, "secrets")
+	if own := s.opt.Config.Secrets; own != "" {
+		dir = s.opt.Input.Path(own)
+	}
+	return secrets.Store{Dir: dir, Environ: os.Environ}
 }
 
 // ask has the cards of the sites say what their companions say.

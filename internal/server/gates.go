@@ -37,6 +37,7 @@ func (s *Server) openGates(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	s.openNotices(secret)
 	s.counter, s.signer = gates.NewCounter(rows, s.sessions, secret, s.opt.Log, time.Now), rehearsals.NewSigner(rows, secret, time.Now)
 	s.counter.Observe = s.metrics.Decisions
 	s.begin(s.stages.Add("counts of the gates", nil), "counts of the gates", s.counter.Run)

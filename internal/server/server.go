@@ -31,6 +31,7 @@ import (
 	"eastporch/internal/server/lifecycle"
 	"eastporch/internal/server/links"
 	"eastporch/internal/server/metrics"
+	"eastporch/internal/server/notices"
 	"eastporch/internal/server/privacy"
 	"eastporch/internal/server/rates"
 	"eastporch/internal/server/rehearsals"
@@ -81,6 +82,7 @@ type Server struct {
 
 	links      *links.Links
 	companions *companions.Companions
+	notices    *notices.Notices
 	counter    *gates.Counter
 	signer     *rehearsals.Signer
 	regates    regating
@@ -200,6 +202,7 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 	s.begin(s.jobs, "gates", s.watchGates)
 	s.begin(s.jobs, "links", s.watchLinks)
 	s.begin(s.jobs, "companions", s.watchCompanions)
+	s.begin(s.jobs, "notices", s.notices.Run)
 	s.begin(s.jobs, "maintenance", s.maintain)
 	return nil
 }

@@ -18,6 +18,8 @@ import (
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/core/invalid"
+	"eastporch/internal/core/secret"
+	"eastporch/internal/core/written"
 )
 
 // weather is a companion with something of everything.
@@ -55,7 +57,7 @@ func TestAQuestionIsWrittenWholeWithoutItsSecret(t *testing.T) {
 	c, of := checked(t, weather()), lisbon()
 	f, reason := c.Facts(&of)
 	require.Empty(t, reason)
-	r := c.Request(&f, Secrets{"file:weather.key": "Bearer abcdefgh12"})
+	r := c.Request(&f, secret.Values{"file:weather.key": "Bearer abcdefgh12"})
 	assert.Equal(t, "https://sky.example/v1/PT/now?lat=38.7&lon=-9.1&lang=pt&zone=Europe%2FLisbon&units=metric+%26+more", r.URL)
 	assert.Contains(t, r.Header, Field{"Authorization", "Bearer abcdefgh12"})
 	assert.Equal(t, "GET /v1/PT/now?lat=38.7&lon=-9.1&lang=pt&zone=Europe%2FLisbon&units=metric+%26+more\nHost: sky.example\nUser-Agent: EastPorch\nAccept: application/json\nmoney: EUR\nAuthorization: ••••", r.Shown)
@@ -65,7 +67,7 @@ func TestAQuestionIsWrittenWholeWithoutItsSecret(t *testing.T) {
 	s.Parameters = []Parameter{{Name: "lat", In: inBody, Fact: latitude}, {Name: `a "b"`, In: inBody, Fixed: "x\\y"}, {Name: "key", In: inBody, Secret: "env:EASTPORCH_SECRET_SKY"}}
 	c = checked(t, s)
 	f, _ = c.Facts(&of)
-	r = c.Request(&f, Secrets{"env:EASTPORCH_SECRET_SKY": "abcdefgh12"})
+	r = c.Request(&f, secret.Values{"env:EASTPORCH_SECRET_SKY": "abcdefgh12"})
 	assert.JSONEq(t, `{"lat":38.7,"a \"b\"":"x\\y","key":"abcdefgh12"}`, string(r.Body))
 	assert.True(t, strings.HasSuffix(r.Shown, `"key":"••••"}`), r.Shown)
 }
@@ -376,7 +378,7 @@ func TestFilesAreReadAndWritten(t *testing.T) {
 		strings.Repeat(" ", 2<<20): "more than 1 MB",
 	} {
 		_, err := ReadFile([]byte(text))
-		require.ErrorIs(t, err, ErrFile)
+		require.ErrorIs(t, err, written.ErrFile)
 		assert.ErrorContains(t, err, want)
 	}
 }
@@ -406,7 +408,7 @@ func FuzzCheck(f *testing.F) {
 		if reason != "" {
 			return
 		}
-		secrets := Secrets{}
+		secrets := secret.Values{}
 		for _, name := range c.SecretNames() {
 			secrets[name] = "secret-of-the-fuzzer"
 		}

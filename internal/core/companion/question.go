@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"net/url"
 	"strings"
+
+	"eastporch/internal/core/secret"
 )
 
 // A Field is one of a request's header.
@@ -22,10 +24,10 @@ type Request struct {
 const Agent = "EastPorch"
 
 // Request writes a question. The secrets must have a value for each that the parameters name.
-func (c *Compiled) Request(f *Facts, secrets Secrets) Request {
-	hidden := Secrets{}
+func (c *Compiled) Request(f *Facts, secrets secret.Values) Request {
+	hidden := secret.Values{}
 	for name := range secrets {
-		hidden[name] = Mask
+		hidden[name] = secret.Mask
 	}
 	sent, shown := c.write(f, secrets), c.write(f, hidden)
 	u, _ := url.Parse(shown.URL) // which the other one is made like
@@ -33,7 +35,7 @@ func (c *Compiled) Request(f *Facts, secrets Secrets) Request {
 	if u.RawQuery != "" {
 		text += "?" + u.RawQuery
 	}
-	text = strings.ReplaceAll(text, url.QueryEscape(Mask), Mask) + "\nHost: " + u.Host
+	text = strings.ReplaceAll(text, url.QueryEscape(secret.Mask), secret.Mask) + "\nHost: " + u.Host
 	for _, h := range shown.Header {
 		text += "\n" + h.Name + ": " + h.Value
 	}
@@ -44,7 +46,7 @@ func (c *Compiled) Request(f *Facts, secrets Secrets) Request {
 	return sent
 }
 
-func (c *Compiled) write(f *Facts, secrets Secrets) Request {
+func (c *Compiled) write(f *Facts, secrets secret.Values) Request {
 	r := Request{Method: c.Method, Header: []Field{{"User-Agent", Agent}, {"Accept", "application/json"}}}
 	address := c.URL
 	for _, name := range placeholders(address) {

@@ -11,6 +11,7 @@ import (
 
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/plain"
+	"eastporch/internal/core/secret"
 )
 
 // A Value is what was picked of an answer: of the type that the pick says, or missing with the reason.
@@ -31,7 +32,7 @@ type Reading struct {
 // Read reads the body of an answer. Wherever a secret stands in it, a mask is put. The error says what is wrong
 // with it as a whole: it is not JSON, or nothing that was picked is in it, which may be an error that was
 // answered with 200.
-func (c *Compiled) Read(body []byte, secrets Secrets) (*Reading, error) {
+func (c *Compiled) Read(body []byte, secrets secret.Values) (*Reading, error) {
 	tree, err := readTree(body)
 	if err != nil {
 		return nil, err
@@ -52,7 +53,7 @@ func (c *Compiled) Read(body []byte, secrets Secrets) (*Reading, error) {
 
 // Lines shows the body of an answer, a value a line, with the pointer to each, and says how many more lines
 // there are. What is not JSON is shown as it is, as far as that can be.
-func Lines(body []byte, secrets Secrets) (lines []Line, cut int) {
+func Lines(body []byte, secrets secret.Values) (lines []Line, cut int) {
 	tree, err := readTree(body)
 	if err == nil {
 		tree.hide(secrets)

@@ -9,6 +9,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/secret"
 )
 
 // TestPointersLeadToWhatIsThere makes documents up and holds every line's pointer against the standard
@@ -154,12 +156,12 @@ func TestSecretsAreHiddenInEveryForm(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 8))
 	c := checked(t, weather())
 	for range 3000 {
-		secret := make([]byte, 8+random.IntN(30))
-		for i := range secret {
-			secret[i] = byte('!' + random.IntN('~'-'!'+1))
+		word := make([]byte, 8+random.IntN(30))
+		for i := range word {
+			word[i] = byte('!' + random.IntN('~'-'!'+1))
 		}
-		secrets := Secrets{"file:weather.key": string(secret)}
-		echo := forms(string(secret))[random.IntN(len(forms(string(secret))))]
+		secrets := secret.Values{"file:weather.key": string(word)}
+		echo := secret.Forms(string(word))[random.IntN(len(secret.Forms(string(word))))]
 		inside, err := json.Marshal(map[string]any{"now": map[string]any{"wind": 3, "sky": "you sent " + echo + "!", echo: 1}, "open": true})
 		require.NoError(t, err)
 		for _, body := range [][]byte{inside, []byte("<p>" + echo + "</p>"), []byte(strings.ReplaceAll(string(inside), "3", `"`+strings.ReplaceAll(strings.ReplaceAll(echo, `\`, `\\`), `"`, `\"`)+`"`))} {
@@ -169,40 +171,20 @@ func TestSecretsAreHiddenInEveryForm(t *testing.T) {
 			var back []Line
 			require.NoError(t, json.Unmarshal(shown, &back))
 			for _, l := range back {
-				require.NotContains(t, l.Before+l.Text, string(secret), "%s", body)
+				require.NotContains(t, l.Before+l.Text, string(word), "%s", body)
 			}
 			if r, err := c.Read(body, secrets); err == nil {
 				for _, v := range r.Values {
-					require.NotContains(t, v.Text+v.Missing, string(secret))
+					require.NotContains(t, v.Text+v.Missing, string(word))
 				}
 			} else {
-				require.NotContains(t, err.Error(), string(secret))
+				require.NotContains(t, err.Error(), string(word))
 			}
 		}
 	}
-	r, err := c.Read([]byte(`{"now":{"wind":1234567890,"rain":1}}`), Secrets{"k": "1234567890"})
+	r, err := c.Read([]byte(`{"now":{"wind":1234567890,"rain":1}}`), secret.Values{"k": "1234567890"})
 	require.NoError(t, err)
 	assert.Equal(t, `the text "••••", not a number`, r.Values[0].Missing)
-}
-
-func TestSecretsThatAreNone(t *testing.T) {
-	for name, ok := range map[string]bool{
-		"file:weather.key": true, "env:EASTPORCH_SECRET_SKY": true, "file:../key": false, "file:/etc/passwd": false, "file:.hidden": false, "file:": false,
-		"env:PATH": false, "env:EASTPORCH_SECRET_": false, "weather.key": false, "file:a/b": false,
-	} {
-		_, _, is := SecretName(name)
-		assert.Equal(t, ok, is, name)
-	}
-	for _, text := range []string{"", "  \n", "short", "two\nlines here", "naïve-secret", strings.Repeat("a", 5000)} {
-		_, err := CheckSecret(text)
-		require.Error(t, err)
-		if len(strings.TrimSpace(text)) > 0 {
-			assert.NotContains(t, err.Error(), strings.TrimSpace(text))
-		}
-	}
-	clean, err := CheckSecret(" abcdefgh12\n")
-	require.NoError(t, err)
-	assert.Equal(t, "abcdefgh12", clean)
 }
 
 func TestAnswersAreWrittenAsTheStandardLibraryWritesThem(t *testing.T) {
@@ -246,7 +228,7 @@ func FuzzRead(f *testing.F) {
 	s, _ := Check(weather())
 	c := Compile("weather", s)
 	f.Fuzz(func(t *testing.T, body []byte) {
-		secrets := Secrets{"k": "secret-of-the-fuzzer"}
+		secrets := secret.Values{"k": "secret-of-the-fuzzer"}
 		lines, _ := Lines(body, secrets)
 		if len(lines) > maxLines {
 			t.Fatal("too many lines")

@@ -11,6 +11,7 @@ import (
 
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/plain"
+	"eastporch/internal/core/secret"
 )
 
 // The words of the contract.
@@ -158,8 +159,8 @@ func checkParameters(s *Said) error {
 			return invalid.Field(at+"fixed", "it is an address of the Internet", "Companions are asked with coarse facts, never with an address.")
 		}
 		if p.Secret != "" {
-			if _, _, ok := SecretName(p.Secret); !ok {
-				return invalid.Field(at+"secret", fmt.Sprintf("%.60q names no secret", p.Secret), "Write file:NAME for a file in the directory of secrets, without a path, or env:"+VariablePrefix+"NAME.")
+			if _, _, ok := secret.Name(p.Secret); !ok {
+				return invalid.Field(at+"secret", fmt.Sprintf("%.60q names no secret", p.Secret), "Write file:NAME for a file in the directory of secrets, without a path, or env:"+secret.VariablePrefix+"NAME.")
 			}
 		}
 	}

@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 	"unicode/utf8"
+
+	"eastporch/internal/core/secret"
 )
 
 // Bounds of an answer.
@@ -154,8 +156,8 @@ func (n *node) find(p pointer) *node {
 }
 
 // hide puts a mask wherever a text holds a secret.
-func (n *node) hide(s Secrets) {
-	if n.text = s.Hide(n.text); n.kind == '0' && strings.Contains(n.text, Mask) {
+func (n *node) hide(s secret.Values) {
+	if n.text = s.Hide(n.text); n.kind == '0' && strings.Contains(n.text, secret.Mask) {
 		n.kind = '"'
 	}
 	for i := range n.keys {

@@ -13,6 +13,7 @@ import (
 
 	"eastporch/internal/core/companion"
 	"eastporch/internal/core/plain"
+	"eastporch/internal/core/secret"
 )
 
 // Outcomes of questions, for the metrics.
@@ -57,7 +58,7 @@ type trip struct {
 	question  companion.Question
 	answer    *http.Response // nil where none came
 	body      []byte
-	secrets   companion.Secrets
+	secrets   secret.Values
 	after     time.Duration // that the service wants to be left alone for
 	unchanged bool
 	wrong     string // why there is nothing that can be used
@@ -242,7 +243,7 @@ func (e *entry) fade() {
 }
 
 // travel asks the service one question. tag is that of an answer that is there already, "" for none.
-func (c *Companions) travel(ctx context.Context, of *companion.Compiled, facts *companion.Facts, secrets companion.Secrets, tag string) (t trip) {
+func (c *Companions) travel(ctx context.Context, of *companion.Compiled, facts *companion.Facts, secrets secret.Values, tag string) (t trip) {
 	ask := of.Request(facts, secrets)
 	begun := c.Now()
 	t.secrets, t.question = secrets, companion.Question{Text: ask.Shown, Time: begun.UTC().Truncate(time.Millisecond)}

@@ -18,6 +18,7 @@ import (
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/companion"
+	"eastporch/internal/server/secrets"
 	"eastporch/internal/server/sites"
 )
 
@@ -48,7 +49,7 @@ type Options struct {
 type Outside struct {
 	Out     out
 	Inside  bool // also those whose address is not public
-	Secrets Secrets
+	Secrets secrets.Store
 }
 
 // cards say where made-up visitors are.
@@ -142,6 +143,19 @@ func (s *Site) Categories() []string {
 		}
 	}
 	return list
+}
+
+// Values gives the names of the values of each companion.
+func (s *Site) Values() map[string][]string {
+	out := map[string][]string{}
+	for _, e := range *s.list.Load() {
+		names := []string{}
+		for _, v := range e.now.Load().Kept.Said.Values {
+			names = append(names, v.Name)
+		}
+		out[e.name] = names
+	}
+	return out
 }
 
 // find gives the companion of a name, nil for none.

@@ -24,12 +24,13 @@ import (
 	"eastporch/internal/core/geo"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/demo/standin"
+	"eastporch/internal/server/secrets"
 	"eastporch/internal/server/sites"
 )
 
 const (
-	host   = "heronlake.example"
-	secret = "made-up-key-of-the-tests"
+	host       = "heronlake.example"
+	weatherKey = "made-up-key-of-the-tests"
 )
 
 // memory are the tables, which count as PostgreSQL does where the clock is right.
@@ -136,14 +137,14 @@ func (h *hungUp) Write(p []byte) (int, error) {
 
 func newHouse(t *testing.T, ask out, edit func(*companion.Said)) *house {
 	t.Helper()
-	h := &house{rows: &memory{}, weather: &standin.Weather{Key: secret, Now: time.Now}, log: &bytes.Buffer{}, dir: t.TempDir()}
-	require.NoError(t, os.WriteFile(filepath.Join(h.dir, "weather.key"), []byte(secret+"\n"), 0o600))
+	h := &house{rows: &memory{}, weather: &standin.Weather{Key: weatherKey, Now: time.Now}, log: &bytes.Buffer{}, dir: t.TempDir()}
+	require.NoError(t, os.WriteFile(filepath.Join(h.dir, "weather.key"), []byte(weatherKey+"\n"), 0o600))
 	if ask == nil {
 		ask = through{h.weather}
 	}
 	h.Companions = New(Options{
 		Rows: h.rows, Log: slog.New(slog.NewTextHandler(h.log, nil)), Now: time.Now,
-		Outside: Outside{Out: ask, Inside: true, Secrets: Secrets{Dir: h.dir, Environ: func() []string { return nil }}},
+		Outside: Outside{Out: ask, Inside: true, Secrets: secrets.Store{Dir: h.dir, Environ: func() []string { return nil }}},
 	})
 	languages, err := locale.NewLanguages([]string{"en", "pt-PT", "nb"}, "")
 	require.NoError(t, err)

@@ -28,7 +28,7 @@ func TestEveryWayToFail(t *testing.T) {
 	} {
 		t.Run(kind, func(t *testing.T) {
 			server := httptest.NewUnstartedServer(nil)
-			weather := &standin.Weather{Key: secret, Now: time.Now}
+			weather := &standin.Weather{Key: weatherKey, Now: time.Now}
 			server.Config.Handler = weather
 			server.Start()
 			defer server.Close()
@@ -45,14 +45,14 @@ func TestEveryWayToFail(t *testing.T) {
 			s, err := h.AskAgain(t.Context(), h.site, "weather")
 			require.NoError(t, err)
 			assert.Equal(t, companion.Answering, s.Standing)
-			assert.NotContains(t, h.log.String(), secret)
+			assert.NotContains(t, h.log.String(), weatherKey)
 		})
 	}
 	t.Run("nobody is there", func(t *testing.T) {
 		h := newHouse(t, &fetch.Client{Inside: true}, func(s *companion.Said) { s.URL = "http://127.0.0.1:1/v1/now" })
 		defer h.run(t)()
 		assert.Contains(t, h.look(oslo).Missing["wind"], "connection refused")
-		assert.NotContains(t, fmt.Sprint(h.log.String(), h.state(t)), secret)
+		assert.NotContains(t, fmt.Sprint(h.log.String(), h.state(t)), weatherKey)
 	})
 	t.Run("inside is not allowed", func(t *testing.T) {
 		h := newHouse(t, &fetch.Client{InsideKey: "companions.fetch_inside"}, func(s *companion.Said) { s.URL = "http://127.0.0.1:1/v1/now" })
@@ -73,7 +73,7 @@ func TestASecretThatIsGoneOrAnother(t *testing.T) {
 		require.NoError(t, os.WriteFile(file, []byte("another-key"), 0o600))
 		pass(time.Minute)
 		assert.Equal(t, "the service answered 401", h.look(oslo).Missing["wind"])
-		require.NoError(t, os.WriteFile(file, []byte(secret), 0o600))
+		require.NoError(t, os.WriteFile(file, []byte(weatherKey), 0o600))
 		pass(5 * time.Minute)
 		assert.NotNil(t, h.look(oslo).Category, "another one is taken at once")
 		require.NoError(t, os.Symlink("/etc/hostname", filepath.Join(h.dir, "link")))
@@ -106,11 +106,11 @@ func TestNothingLeavesButCoarseFacts(t *testing.T) {
 			pass(time.Duration(random.IntN(600)) * time.Second)
 		}
 		said += h.log.String()
-		assert.NotContains(t, said, secret)
+		assert.NotContains(t, said, weatherKey)
 		asked := h.weather.Asked()
 		require.Greater(t, len(asked), 30)
 		for _, one := range asked {
-			assert.Regexp(t, `^GET /v1/now\?lat=-?\d{1,2}\.\d&lon=-?\d{1,3}\.\d&lang=[a-z]{2}&key=`+secret+`&cc=NO\nHost: sky\.example\nAccept: application/json\r\n(If-None-Match: [^\r]*\r\n)?User-Agent: EastPorch\r\nX-Key: `+secret+`\r\n$`, one)
+			assert.Regexp(t, `^GET /v1/now\?lat=-?\d{1,2}\.\d&lon=-?\d{1,3}\.\d&lang=[a-z]{2}&key=`+weatherKey+`&cc=NO\nHost: sky\.example\nAccept: application/json\r\n(If-None-Match: [^\r]*\r\n)?User-Agent: EastPorch\r\nX-Key: `+weatherKey+`\r\n$`, one)
 			assert.NotContains(t, strings.ToLower(one), "cookie")
 		}
 	})

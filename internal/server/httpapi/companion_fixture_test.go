@@ -10,6 +10,7 @@ import (
 
 	"eastporch/internal/core/companion"
 	"eastporch/internal/server/companions"
+	"eastporch/internal/server/secrets"
 )
 
 // companionRows are the tables of companions in memory.
@@ -82,7 +83,7 @@ func (o inProcess) Once(r *http.Request, most int64) (*http.Response, []byte, er
 
 // newCompanions makes the service over tables in memory, which asks the weather in process.
 func newCompanions(rows *companionRows, weather http.Handler, now func() time.Time) *companions.Companions {
-	secrets := companions.Secrets{Environ: func() []string { return []string{"EASTPORCH_SECRET_WEATHER=" + weatherKey} }}
+	secrets := secrets.Store{Environ: func() []string { return []string{"EASTPORCH_SECRET_WEATHER=" + weatherKey} }}
 	return companions.New(companions.Options{
 		Rows: rows, Outside: companions.Outside{Out: inProcess{weather}, Inside: true, Secrets: secrets}, Log: slog.New(slog.DiscardHandler), Now: now,
 	})

@@ -40,7 +40,10 @@ import (
 	"eastporch/internal/server/localize"
 	"eastporch/internal/server/lookup"
 	"eastporch/internal/server/metrics"
+	"eastporch/internal/server/noticeapi"
+	"eastporch/internal/server/notices"
 	"eastporch/internal/server/problem"
+	"eastporch/internal/server/reportapi"
 	"eastporch/internal/server/sites"
 	"eastporch/internal/server/visits"
 )
@@ -147,6 +150,7 @@ type Door struct {
 type Content struct {
 	Variants   *localize.Variants
 	Companions *companions.Companions
+	Notices    *notices.Notices
 	Gates      gateapi.Gates
 	Links      *links.Links
 	// VisitorURL is where the public listener is, as this machine sees it.
@@ -231,12 +235,12 @@ var routes = []route{
 	{http.MethodGet, "/v1/visits/quarantine", false, access.Admin, (*handlers).listQuarantine},
 	{http.MethodPost, "/v1/visits/quarantine/:id", false, access.Admin, (*handlers).replayVisit},
 	{http.MethodDelete, "/v1/visits/quarantine/:id", false, access.Admin, (*handlers).dropVisit},
-	{http.MethodGet, "/v1/reports/timeline", false, access.Admin, (*handlers).getTimeline},
-	{http.MethodGet, "/v1/reports/hours", false, access.Admin, (*handlers).getHours},
-	{http.MethodGet, "/v1/reports/visitors", false, access.Admin, (*handlers).getVisitors},
-	{http.MethodGet, "/v1/reports/grid", false, access.Admin, (*handlers).getGrid},
-	{http.MethodGet, "/v1/reports/distances", false, access.Admin, (*handlers).getDistances},
-	{http.MethodGet, "/v1/reports/:by", false, access.Admin, (*handlers).getReport},
+	{http.MethodGet, "/v1/reports/timeline", false, access.Admin, ofReports((*reportapi.API).Timeline)},
+	{http.MethodGet, "/v1/reports/hours", false, access.Admin, ofReports((*reportapi.API).Hours)},
+	{http.MethodGet, "/v1/reports/visitors", false, access.Admin, ofReports((*reportapi.API).Visitors)},
+	{http.MethodGet, "/v1/reports/grid", false, access.Admin, ofReports((*reportapi.API).Grid)},
+	{http.MethodGet, "/v1/reports/distances", false, access.Admin, ofReports((*reportapi.API).Distances)},
+	{http.MethodGet, "/v1/reports/:by", false, access.Admin, ofReports((*reportapi.API).By)},
 	{http.MethodGet, "/v1/gate", false, access.Admin, ofGates(gateapi.API.State)},
 	{http.MethodPut, "/v1/gate", false, access.Admin, ofGates(gateapi.API.Save)},
 	{http.MethodPut, "/v1/gate/draft", false, access.Admin, ofGates(gateapi.API.SaveDraft)},
@@ -292,6 +296,21 @@ var routes = []route{
 	{http.MethodPost, "/v1/corrections", false, access.Admin, (*handlers).addCorrection},
 	{http.MethodDelete, "/v1/corrections/:id", false, access.Admin, (*handlers).dropCorrection},
 	{http.MethodPost, "/v1/corrections/check", false, access.Admin, (*handlers).checkGeofeed},
+	{http.MethodGet, "/v1/notices", false, access.Admin, ofNotices((*noticeapi.API).List)},
+	{http.MethodPost, "/v1/notices/preview", false, access.Admin, ofNotices((*noticeapi.API).Preview)},
+	{http.MethodPost, "/v1/notices/test", false, access.Admin, ofNotices((*noticeapi.API).Test)},
+	{http.MethodGet, "/v1/notices/:name", false, access.Admin, ofNotices((*noticeapi.API).Get)},
+	{http.MethodPut, "/v1/notices/:name", false, access.Admin, ofNotices((*noticeapi.API).Save)},
+	{http.MethodDelete, "/v1/notices/:name", false, access.Admin, ofNotices((*noticeapi.API).Drop)},
+	{http.MethodPost, "/v1/notices/:name/ask", true, access.Page, ofNotices((*noticeapi.API).Ask)},
+	{http.MethodGet, "/mail", true, access.Nobody, ofNotices((*noticeapi.API).ShowMailPage)},
+	{http.MethodPost, "/mail", true, access.Nobody, ofNotices((*noticeapi.API).AnswerMailPage)},
+	{http.MethodPut, "/v1/channels/:name", false, access.Admin, ofNotices((*noticeapi.API).SaveChannel)},
+	{http.MethodDelete, "/v1/channels/:name", false, access.Admin, ofNotices((*noticeapi.API).DropChannel)},
+	{http.MethodGet, "/v1/messages", false, access.Admin, ofNotices((*noticeapi.API).Messages)},
+	{http.MethodGet, "/v1/messages/:id", false, access.Admin, ofNotices((*noticeapi.API).Message)},
+	{http.MethodDelete, "/v1/messages/:id", false, access.Admin, ofNotices((*noticeapi.API).DropMessage)},
+	{http.MethodPost, "/v1/messages/:id/resend", false, access.Admin, ofNotices((*noticeapi.API).Resend)},
 	{http.MethodGet, "/v1/keys", false, access.Admin, (*handlers).listKeys},
 	{http.MethodPost, "/v1/keys", false, access.Admin, (*handlers).createKey},
 	{http.MethodPatch, "/v1/keys/:id", false, access.Admin, (*handlers).renameKey},
@@ -325,7 +344,7 @@ func (o *Options) check() error {
 	for name, missing := range map[string]bool{
 		"cards": o.Public.Cards == nil, "sites": o.Public.Sites == nil, "watch": o.Public.Watch == nil, "localize": o.Public.Localize == nil,
 		"visits": o.Visits.Service == nil || o.Visits.Reports == nil || o.Visits.Stored == nil, "atlas": o.Atlas.Service == nil || o.Atlas.Lookup == nil,
-		"gates": o.Content.Gates == gateapi.Gates{}, "links": o.Content.Links == nil, "companions": o.Content.Companions == nil, "keys": o.Access.Keys == nil, "sessions": o.Access.Sessions == nil, "audit": o.Access.Audit == nil, "limits": o.Access.Limits == nil,
+		"gates": o.Content.Gates == gateapi.Gates{}, "links": o.Content.Links == nil, "companions": o.Content.Companions == nil, "notices": o.Content.Notices == nil, "keys": o.Access.Keys == nil, "sessions": o.Access.Sessions == nil, "audit": o.Access.Audit == nil, "limits": o.Access.Limits == nil,
 		"log": o.Service.Log == nil, "now": o.Service.Now == nil, "metrics": o.Service.Metrics == nil, "queue": o.Service.Queue == nil,
 	} {
 		if missing {

@@ -18,7 +18,7 @@ func (h *handlers) getCheckup(c *gin.Context) {
 	if f, ok := h.Public.Localize.CheckRates(); ok {
 		result.Add(f)
 	}
-	for _, f := range h.Content.Companions.Check() {
+	for _, f := range append(h.Content.Companions.Check(), h.Content.Notices.Check(c)...) {
 		result.Add(f)
 	}
 	h.replyJSON(c, http.StatusOK, api.Checkup{Result: result, Settings: h.Public.Proxies.Settings}, nil)

@@ -16,6 +16,7 @@ import (
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/link"
 	"eastporch/internal/core/locale"
+	"eastporch/internal/core/notice"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/editions"
@@ -111,6 +112,16 @@ func From(err error) Problem {
 		return NotFound("no-such-companion", "No such companion", "The site has none with this name.", "GET /v1/companions lists those that there are.")
 	case errors.Is(err, companion.ErrChanged):
 		return conflict(plain.UpperFirst(err.Error())+".", "Read it again, and make your change to what is in use now.")
+	case errors.Is(err, notice.ErrNone):
+		return NotFound("no-such-notice", "No such notice", "The site has none with this name, or it does not answer whoever asks.", "GET /v1/notices lists those that there are.")
+	case errors.Is(err, notice.ErrNoChannel):
+		return NotFound("no-such-channel", "No such channel", "The site has none with this name.", "GET /v1/notices lists those that there are.")
+	case errors.Is(err, notice.ErrNoMessage):
+		return NotFound("no-such-message", "No such message", "It was never there, or is older than 7 days.", "GET /v1/messages lists those that there are.")
+	case errors.Is(err, notice.ErrChanged), errors.Is(err, notice.ErrFinished):
+		return conflict(plain.UpperFirst(err.Error())+".", "Read it again; it is not as it was.")
+	case errors.Is(err, notice.ErrTooMany):
+		return Of(http.StatusTooManyRequests, "too-many-mails", "Too many mails", plain.UpperFirst(err.Error())+".", "Ask again in an hour. If a mail to confirm the address came, open its link first.")
 	case errors.Is(err, link.ErrNoLink):
 		return NotFound("no-such-link", "No such link", "No link has this code.", "GET /v1/links lists those that there are.")
 	case errors.Is(err, link.ErrTaken):

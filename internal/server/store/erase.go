@@ -11,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"eastporch/internal/core/visit"
+	"eastporch/internal/server/store/noticerows"
 )
 
 // erases is the condition of an erasure on the table visit, and the arguments.
@@ -77,6 +78,9 @@ func (s *Store) Erase(ctx context.Context, e visit.Erasure, now time.Time) (visi
 					return err
 				}
 			}
+		}
+		if err := noticerows.Erase(ctx, tx, ids, now); err != nil {
+			return err
 		}
 		done.Quarantine, err = release(ctx, tx, e)
 		return err

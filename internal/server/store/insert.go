@@ -17,6 +17,7 @@ import (
 
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/visit"
+	"eastporch/internal/server/store/noticerows"
 )
 
 // storing is the advisory lock that whoever stores visits, recounts or drops
@@ -101,6 +102,9 @@ func (s *Store) Insert(ctx context.Context, batch []visit.QueuedVisit) (visit.Ou
 			sequence, err = sortOut(ctx, tx, rows, first, &out)
 		}
 		if err != nil || out.Stored == 0 {
+			return err
+		}
+		if err := noticerows.MeetVisits(ctx, tx, sequence); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(ctx, `SELECT count_stored($1)`, sequence); err != nil {

@@ -22,6 +22,7 @@ import (
 	"eastporch/internal/server/store/companionrows"
 	"eastporch/internal/server/store/gaterows"
 	"eastporch/internal/server/store/linkrows"
+	"eastporch/internal/server/store/noticerows"
 )
 
 //go:embed migrations/*.sql
@@ -128,3 +129,6 @@ func (s *Store) Links() *linkrows.Rows { return linkrows.New(s.pool, away) }
 
 // Companions are the tables of companions.
 func (s *Store) Companions() *companionrows.Rows { return companionrows.New(s.pool, away) }
+
+// Notices are the tables of notices, channels and messages.
+func (s *Store) Notices() *noticerows.Rows { return noticerows.New(s.pool, away) }

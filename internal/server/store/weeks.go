@@ -9,6 +9,7 @@ import (
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/store/gaterows"
 	"eastporch/internal/server/store/linkrows"
+	"eastporch/internal/server/store/noticerows"
 )
 
 // weeksAhead is how many weeks have their partitions made before they begin.
@@ -118,6 +119,9 @@ func (s *Store) Maintain(ctx context.Context, now time.Time) (dropped []time.Tim
 			return err
 		}
 		if err := linkrows.Maintain(ctx, tx, now); err != nil {
+			return err
+		}
+		if err := noticerows.Maintain(ctx, tx, now); err != nil {
 			return err
 		}
 		_, err = tx.Exec(ctx, `DELETE FROM tombstone WHERE erased < $1`, now.Add(-tombstonesKept))

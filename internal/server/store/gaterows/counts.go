@@ -7,6 +7,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"eastporch/internal/core/gate"
+	"eastporch/internal/server/store/noticerows"
 )
 
 // AddCounts adds to what gates decided, and notes refusals. Of a day of a site, paths beyond the first
@@ -38,7 +39,10 @@ func (r *Rows) AddCounts(ctx context.Context, counts map[gate.CountKey]int64, re
 		for _, f := range refusals {
 			batch.Queue(`INSERT INTO gate_refusal VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`, f.Reference, f.Time, f.Site, f.Gate, f.Rule, f.Reason, f.CountryCode, f.Path)
 		}
-		return tx.SendBatch(ctx, batch).Close()
+		if err := tx.SendBatch(ctx, batch).Close(); err != nil {
+			return err
+		}
+		return noticerows.MeetRefusals(ctx, tx)
 	})
 	return r.away(err)
 }

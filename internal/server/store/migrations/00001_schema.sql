@@ -193,6 +193,110 @@ CREATE TABLE companion_spent (
     PRIMARY KEY (site, name)
 );
 
+-- Notices: what their owner says of them, what has met them, and what they wrote, in the order in which it leaves.
+CREATE SEQUENCE notice_revision;
+CREATE TABLE notice_channel (
+    site       text NOT NULL,
+    name       text NOT NULL,
+    body       jsonb NOT NULL,
+    health     jsonb NOT NULL DEFAULT '{}', -- whether the other side answers
+    revision   bigint NOT NULL,
+    made_by    text NOT NULL,
+    changed_at timestamptz NOT NULL,
+    PRIMARY KEY (site, name)
+);
+CREATE TABLE notice (
+    site       text NOT NULL,
+    name       text NOT NULL,
+    body       jsonb NOT NULL,
+    enabled    boolean NOT NULL GENERATED ALWAYS AS ((body->'enabled')::boolean) STORED,
+    kind       text NOT NULL GENERATED ALWAYS AS (body->'trigger'->>'kind') STORED,
+    revision   bigint NOT NULL,
+    made_by    text NOT NULL,
+    changed_at timestamptz NOT NULL,
+    PRIMARY KEY (site, name)
+);
+CREATE TABLE notice_trigger (
+    id     bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    site   text NOT NULL,
+    notice text NOT NULL,
+    key    text NOT NULL, -- a country, label, finding or edition
+    at     timestamptz NOT NULL,
+    visit  uuid,
+    facts  jsonb NOT NULL DEFAULT '{}',
+    times  bigint NOT NULL,
+    FOREIGN KEY (site, notice) REFERENCES notice (site, name) ON DELETE CASCADE
+);
+-- What a notice has met before, so that only what is new meets it.
+CREATE TABLE notice_known (
+    site   text NOT NULL,
+    notice text NOT NULL,
+    body   jsonb NOT NULL,
+    at     timestamptz NOT NULL,
+    PRIMARY KEY (site, notice),
+    FOREIGN KEY (site, notice) REFERENCES notice (site, name) ON DELETE CASCADE
+);
+CREATE TABLE notice_message (
+    id         uuid PRIMARY KEY,
+    number     bigint GENERATED ALWAYS AS IDENTITY UNIQUE,
+    site       text NOT NULL,
+    notice     text NOT NULL,
+    channel    text NOT NULL,
+    kind       text NOT NULL, -- mail or webhook
+    keys       text[] NOT NULL, -- that limits are counted by; of a test none
+    visits     uuid[] NOT NULL,
+    created    timestamptz NOT NULL,
+    subject    text NOT NULL,
+    body       text NOT NULL,
+    html       text NOT NULL,
+    facts      jsonb NOT NULL,
+    recipients jsonb NOT NULL,
+    state      text NOT NULL,
+    result     text NOT NULL,
+    tries      jsonb NOT NULL,
+    tried      int NOT NULL,
+    next_try   timestamptz NOT NULL,
+    finished   timestamptz,
+    test       boolean NOT NULL,
+    again_of   uuid,
+    sender     text NOT NULL
+);
+CREATE INDEX notice_message_waiting ON notice_message (site, channel, number) WHERE state = 'waiting';
+CREATE INDEX notice_message_site ON notice_message (site, created);
+CREATE INDEX notice_message_visits ON notice_message USING gin (visits) WHERE visits <> '{}';
+-- What left a channel in the last day, for its allowance; and what limits left out.
+CREATE TABLE notice_sent (
+    site      text NOT NULL,
+    channel   text NOT NULL,
+    recipient text NOT NULL,
+    at        timestamptz NOT NULL
+);
+CREATE INDEX notice_sent_channel ON notice_sent (site, channel, at);
+CREATE TABLE notice_left_out (
+    site   text NOT NULL,
+    notice text NOT NULL,
+    day    date NOT NULL, -- in UTC
+    times  bigint NOT NULL,
+    PRIMARY KEY (site, notice, day)
+);
+-- Who asked with an address that is not confirmed yet, and who confirmed or wants no more mails; those under a keyed hash.
+CREATE TABLE notice_pending (
+    id        uuid PRIMARY KEY,
+    site      text NOT NULL,
+    notice    text NOT NULL,
+    recipient text NOT NULL,
+    question  text NOT NULL,
+    sender    text NOT NULL,
+    created   timestamptz NOT NULL
+);
+CREATE TABLE notice_recipient (
+    site      text NOT NULL,
+    recipient bytea NOT NULL,
+    confirmed boolean NOT NULL, -- false wants no more
+    at        timestamptz NOT NULL,
+    PRIMARY KEY (site, recipient)
+);
+
 -- Numbers that are good once, of signed headers.
 CREATE TABLE used_number (
     number  text PRIMARY KEY,

@@ -5,6 +5,8 @@ import (
 
 	"eastporch/internal/server/contentapi"
 	"eastporch/internal/server/linkapi"
+	"eastporch/internal/server/noticeapi"
+	"eastporch/internal/server/reportapi"
 )
 
 // ofLinks is a route about links.
@@ -30,5 +32,19 @@ func (h *handlers) ofContent() *contentapi.API {
 		Services: contentapi.Services{Variants: h.Content.Variants, Companions: h.Content.Companions, Cards: h.Public.Cards},
 		Tools:    contentapi.Tools{Site: h.oneSite, Who: callerOf, JSON: h.replyJSON, Done: h.done, Note: h.note},
 		Sites:    h.Public.Sites, VisitorURL: h.Content.VisitorURL,
+	}
+}
+
+// ofNotices is a route about notices.
+func ofNotices(do func(*noticeapi.API, *gin.Context)) func(*handlers, *gin.Context) {
+	return func(h *handlers, c *gin.Context) {
+		do(&noticeapi.API{Notices: h.Content.Notices, Tools: noticeapi.Tools{Site: h.oneSite, OwnSite: h.ownSite, Who: callerOf, From: h.from, JSON: h.replyJSON, Note: h.note}}, c)
+	}
+}
+
+// ofReports is a route that answers with a report.
+func ofReports(do func(*reportapi.API, *gin.Context)) func(*handlers, *gin.Context) {
+	return func(h *handlers, c *gin.Context) {
+		do(&reportapi.API{Reports: h.Visits.Reports, Sites: h.Public.Sites, Settle: h.Visits.Settle, List: h.replyList}, c)
 	}
 }

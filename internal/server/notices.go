@@ -1,0 +1,63 @@
+package server
+
+import (
+	"cmp"
+	"strings"
+	"time"
+
+	"eastporch/internal/core/card"
+	"eastporch/internal/core/checkup"
+	"eastporch/internal/fetch"
+	"eastporch/internal/server/httpapi"
+	"eastporch/internal/server/localize"
+	"eastporch/internal/server/notices"
+	"eastporch/internal/server/sites"
+)
+
+// openNotices makes the service of notices, which begins to send when the rest is there.
+func (s *Server) openNotices(secret []byte) {
+	cfg := s.opt.Config.Notices
+	at := func(given string, listener httpapi.Listener) func() string {
+		return func() string { return strings.TrimSuffix(cmp.Or(given, s.URL(listener)), "/") }
+	}
+	s.notices = notices.New(notices.Options{
+		Rows: s.store.Notices(), Visits: s.store, Secret: secret, Log: s.opt.Log, Now: time.Now,
+		Outside: notices.Outside{
+			Post: &fetch.Client{Inside: cfg.SendInside, InsideKey: "notices.send_inside"}, Inside: cfg.SendInside, Secrets: s.secrets(),
+			PublicURL: at(cfg.PublicURL, httpapi.PublicListener), ConsoleURL: at(cfg.ConsoleURL, httpapi.AdminListener),
+		},
+	})
+}
+
+// noticeSettings are what notices are written with under some settings.
+func (s *Server) noticeSettings(set *settings, cards *card.Pipeline, known *sites.Sites, local *localize.Localizer) *notices.Settings {
+	return &notices.Settings{
+		Sites: known, Cards: cards, Labels: set.cfg.KnowsLabel,
+		Companions: func(host string) notices.Companions { return s.companions.Of(host) },
+		Findings: func() []checkup.Diagnostic {
+			list := append(s.watch.Result().Findings, s.companions.Check()...)
+			if f, ok := local.CheckRates(); ok {
+				list = append(list, f)
+			}
+			return list
+		},
+		Editions: s.waitingEdition,
+	}
+}
+
+// waitingEdition gives the newest edition that waits to be used, "" for none, and the one in use.
+func (s *Server) waitingEdition() (waiting, inUse string) {
+	list, err := s.shelf.List()
+	if err != nil {
+		s.opt.Log.Debug("the editions were not looked at", "error", err)
+	}
+	for _, e := range list {
+		switch e.State {
+		case "ready":
+			waiting = cmp.Or(waiting, e.Name)
+		case "in use":
+			inUse = e.Name
+		}
+	}
+	return waiting, inUse
+}

@@ -1,0 +1,297 @@
+package notices
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"html"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/caller"
+	"eastporch/internal/core/card"
+	"eastporch/internal/core/invalid"
+	"eastporch/internal/core/notice"
+	"eastporch/internal/core/signed"
+	"eastporch/internal/server/sites"
+	"eastporch/internal/server/store/noticerows"
+)
+
+// Bounds of what is asked.
+const (
+	senderMost   = 10 // messages of one sender in an hour
+	confirmedFor = 180 * 24 * time.Hour
+	linkFor      = 24 * time.Hour
+)
+
+// An Asker is who asks: a sender that limits tell apart, and whether the owner's application answers for it.
+type Asker struct {
+	Sender  string
+	Vouched bool
+}
+
+// Ask has what is known of an address sent. Errors are [notice.ErrNone], [notice.ErrTooMany] and
+// [*invalid.FieldError].
+func (n *Notices) Ask(ctx context.Context, site *sites.Site, name string, q notice.Ask, who Asker) (notice.Asked, error) {
+	var out notice.Asked
+	k, c, err := n.find(ctx, site, name)
+	if err != nil {
+		return out, err
+	}
+	ip, _, err := addr.Read(q.Address)
+	if err != nil {
+		return out, invalid.Field("address", fmt.Sprintf("%.80q is not an address", q.Address), "Give an address of IPv4 or IPv6, in any spelling.")
+	}
+	q.To = strings.TrimSpace(q.To)
+	switch {
+	case c.ToAsker() && q.To == "":
+		return out, invalid.Field("to", "it is empty", "Give the mail address that the answer goes to.")
+	case !c.ToAsker() && q.To != "":
+		return out, invalid.Field("to", "the notice goes to a fixed list", "Leave it out.")
+	case q.To != "":
+		if err := notice.CheckRecipient(q.To); err != nil {
+			return out, invalid.Field("to", err.Error(), "Write it like ida@crew.example.")
+		}
+	}
+	if who.Sender = n.hash(site.Host, who.Sender); who.Vouched {
+		who.Sender = "vouched " + who.Sender
+	}
+	n.asking.Lock() // so that the counts hold
+	defer n.asking.Unlock()
+	now := n.Now()
+	confirmed, stopped := who.Vouched, false
+	if q.To != "" {
+		isConfirmed, wantsNone, err := n.Rows.Recipient(ctx, site.Host, n.recipient(site.Host, q.To), now.Add(-confirmedFor))
+		if err != nil {
+			return out, err
+		}
+		confirmed, stopped = confirmed || isConfirmed, wantsNone
+	}
+	if err := n.withinLimits(ctx, site, k, c, q.To, who, confirmed, now); err != nil {
+		return out, err
+	}
+	out.Said = "What is known goes to those who are named for it."
+	if q.To != "" {
+		out.Said = "A mail is on its way, if the address takes any: the answer, or first a link to confirm the address."
+	}
+	if stopped && !who.Vouched {
+		return out, nil // strangers do not learn so
+	}
+	if stopped {
+		return out, invalid.Field("to", "the recipient wants no mails from here", "Ask them yourself; a link in the last mail to them undoes it.")
+	}
+	if !confirmed && q.To != "" {
+		return out, n.askToConfirm(ctx, site, k, q, who, now)
+	}
+	l, err := n.answer(ctx, site, k, c, ip.String(), q, who, now)
+	if err != nil {
+		return out, err
+	}
+	if who.Vouched {
+		out.Message = &l.ID
+	}
+	return out, n.put(ctx, l)
+}
+
+// find gives a notice of the kind asked that is on.
+func (n *Notices) find(ctx context.Context, site *sites.Site, name string) (*notice.Kept, *notice.Compiled, error) {
+	all, err := n.Rows.Notices(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	for i := range all {
+		if k := &all[i]; k.Site == site.Host && k.Name == name && k.Said.Enabled && k.Said.Trigger.Kind == notice.OnAsk {
+			c, err := n.compile(ctx, k)
+			return k, c, err
+		}
+	}
+	return nil, nil, notice.ErrNone
+}
+
+// withinLimits says whether another message may be written.
+func (n *Notices) withinLimits(ctx context.Context, site *sites.Site, k *notice.Kept, c *notice.Compiled, to string, who Asker, confirmed bool, now time.Time) error {
+	bySender, toRecipient, err := n.Rows.Asked(ctx, site.Host, who.Sender, to, now.Add(-time.Hour))
+	if err != nil {
+		return err
+	}
+	counted, err := n.Rows.Counted(ctx, site.Host, k.Name, now.Add(-c.Limit.Window()))
+	if err != nil {
+		return err
+	}
+	most := 1 // mail to confirm
+	if confirmed {
+		all, err := n.Rows.Channels(ctx)
+		if err != nil {
+			return err
+		}
+		for _, channel := range all {
+			if channel.Site == site.Host && channel.Name == k.Said.Channel {
+				most = channel.Said.RecipientAnHour
+			}
+		}
+	}
+	if !who.Vouched && bySender >= senderMost || to != "" && toRecipient >= most || counted[allKeys] >= c.Limit.Most {
+		return notice.ErrTooMany
+	}
+	return nil
+}
+
+// answer writes the letter about an address.
+func (n *Notices) answer(ctx context.Context, site *sites.Site, k *notice.Kept, c *notice.Compiled, address string, q notice.Ask, who Asker, now time.Time) (notice.Letter, error) {
+	ip, err := addr.Parse(address)
+	if err != nil {
+		return notice.Letter{}, err
+	}
+	req := card.RequestContext{At: site.Local, Ask: c.WantsCompanions()}
+	made := n.settings.Load().Cards.Card(ip, caller.ObtainedGiven, req, now)
+	if req.Ask {
+		made.Companions.Wait(companionWait, ctx.Done())
+		req.Ask = false
+		made = n.settings.Load().Cards.Card(ip, caller.ObtainedGiven, req, now)
+	}
+	f := n.aspect(site).OfCard(&made, now)
+	f.Set("address", ip.String(), "")
+	f.Set("asker", q.To, "nobody said who asks")
+	f.Set("question", strings.TrimSpace(q.Address), "")
+	draft, err := c.Write(f)
+	if err != nil {
+		return notice.Letter{}, err
+	}
+	kind, err := n.kindOf(ctx, k)
+	if err != nil {
+		return notice.Letter{}, err
+	}
+	if q.To != "" && !who.Vouched {
+		draft = n.withStop(site, draft, q.To)
+	}
+	l, err := newLetter(k, kind, draft, now)
+	l.Keys, l.Sender = []string{keyOf("")}, who.Sender
+	return l, err
+}
+
+// withStop has a mail that was asked for say how to have no more.
+func (n *Notices) withStop(site *sites.Site, d notice.Draft, to string) notice.Draft {
+	link := n.link(mailLink{Stop: true, Site: site.Host, Recipient: to})
+	words := fmt.Sprintf("You get this because somebody asked for it at %s with this mail address. No more mails:", site.Host)
+	d.Text += "\n\n-- \n" + words + "\n" + link + "\n"
+	if d.HTML != "" {
+		d.HTML += fmt.Sprintf("\n<p><small>%s <a href=\"%[2]s\">%[2]s</a></small></p>", html.EscapeString(words), html.EscapeString(link))
+	}
+	return d
+}
+
+// askToConfirm sends a recipient a link that confirms the address. Nothing in the mail is of who asked.
+func (n *Notices) askToConfirm(ctx context.Context, site *sites.Site, k *notice.Kept, q notice.Ask, who Asker, now time.Time) error {
+	id, err := newID(now)
+	if err != nil {
+		return err
+	}
+	kind, err := n.kindOf(ctx, k)
+	if err != nil {
+		return err
+	}
+	link := n.link(mailLink{Pending: id, Expires: now.Add(linkFor).Unix()})
+	l, err := newLetter(k, kind, notice.Draft{
+		To: []string{q.To}, Subject: "Confirm your mail address at " + site.Name, Facts: map[string]string{},
+		Text: fmt.Sprintf("Somebody asked at %s to have an answer sent to this mail address. If it was you, open this link within a day:\n\n%s\n\nIf it was not, do nothing: no other mail comes.\n", site.Host, link),
+	}, now)
+	if err != nil {
+		return err
+	}
+	l.Sender = who.Sender
+	err = n.Rows.Ask(ctx, noticerows.Pending{ID: id, Site: site.Host, Notice: k.Name, Recipient: q.To, Question: q.Address, Sender: who.Sender, Created: now}, l)
+	n.Wake()
+	return err
+}
+
+// A mailLink is what a link in a mail is for.
+type mailLink struct {
+	Pending   uuid.UUID `json:"p,omitzero"`
+	Expires   int64     `json:"e,omitempty"`
+	Stop      bool      `json:"s,omitempty"`
+	Site      string    `json:"h,omitempty"`
+	Recipient string    `json:"r,omitempty"`
+}
+
+func (n *Notices) link(to mailLink) string {
+	return n.PublicURL() + "/mail?token=" + url.QueryEscape(signed.Sign(to, n.links))
+}
+
+// A Link is what a link in a mail leads to.
+type Link struct {
+	Stop bool
+	Site *sites.Site
+	to   mailLink
+	from noticerows.Pending
+}
+
+// Open reads the token of a link in a mail; [notice.ErrLink] for one that is not good, or not any more.
+func (n *Notices) Open(ctx context.Context, token string) (*Link, error) {
+	l := &Link{}
+	if signed.Open(token, n.links, &l.to) != nil {
+		return nil, notice.ErrLink
+	}
+	host := l.to.Site
+	if l.Stop = l.to.Stop; !l.Stop {
+		if n.Now().Unix() >= l.to.Expires {
+			return nil, notice.ErrLink
+		}
+		var err error
+		if l.from, err = n.Rows.Pending(ctx, l.to.Pending); err != nil {
+			return nil, err
+		}
+		host = l.from.Site
+	}
+	if l.Site = n.settings.Load().Sites.Of(host); l.Site == nil {
+		return nil, notice.ErrLink
+	}
+	return l, nil
+}
+
+// Follow does what a link is for: it confirms a recipient and has the answer sent, or sends that recipient no more.
+func (n *Notices) Follow(ctx context.Context, l *Link) error {
+	now := n.Now()
+	if l.Stop {
+		return n.Rows.Stop(ctx, l.Site.Host, n.recipient(l.Site.Host, l.to.Recipient), l.to.Recipient, now)
+	}
+	p := l.from
+	key := n.recipient(p.Site, p.Recipient)
+	k, c, err := n.find(ctx, l.Site, p.Notice)
+	if errors.Is(err, notice.ErrNone) { // it was switched off meanwhile; the address is confirmed all the same
+		return n.Rows.Confirm(ctx, p.ID, p.Site, key, nil, now)
+	}
+	if err != nil {
+		return err
+	}
+	ip, _, err := addr.Read(p.Question)
+	if err != nil {
+		return err
+	}
+	letter, err := n.answer(ctx, l.Site, k, c, ip.String(), notice.Ask{Address: p.Question, To: p.Recipient}, Asker{Sender: p.Sender}, now)
+	if err != nil {
+		return err
+	}
+	err = n.Rows.Confirm(ctx, p.ID, p.Site, key, &letter, now)
+	n.Wake()
+	return err
+}
+
+// recipient stands for a mail address where confirmations are kept.
+func (n *Notices) recipient(site, address string) []byte {
+	h := hmac.New(sha256.New, n.hashes)
+	h.Write([]byte(site + "\n" + strings.ToLower(address)))
+	return h.Sum(nil)
+}
+
+// hash stands for a sender where limits count.
+func (n *Notices) hash(site, sender string) string {
+	h := hmac.New(sha256.New, n.hashes)
+	h.Write([]byte("sender\n" + site + "\n" + sender))
+	return fmt.Sprintf("%x", h.Sum(nil)[:12])
+}
