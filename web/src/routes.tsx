@@ -3,6 +3,7 @@ import type { IconName } from "./components/icons";
 import { AtlasPage } from "./pages/atlas/AtlasPage";
 import { CompanionsPage } from "./pages/companions/CompanionsPage";
 import { GatePage } from "./pages/gate/GatePage";
+import { NoticesPage } from "./pages/notices/NoticesPage";
 import { RehearsePage } from "./pages/rehearse/RehearsePage";
 import { LinksPage } from "./pages/links/LinksPage";
 import { LookupPage } from "./pages/lookup/LookupPage";
@@ -121,6 +122,15 @@ const pages: Route[] = [
     icon: "companion",
     key: "c",
     page: CompanionsPage,
+  },
+  {
+    path: "/notices",
+    title: "Notices",
+    line: "A message when asked, or when a rule is met",
+    group: "Settings",
+    icon: "mail",
+    key: "n",
+    page: NoticesPage,
   },
   {
     path: "/atlas",

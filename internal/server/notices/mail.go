@@ -9,6 +9,7 @@ import (
 	"net"
 	netmail "net/mail"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -190,13 +191,15 @@ func (s *mailServer) send(ctx context.Context, l *notice.Letter, recipient int) 
 	return outcome{refused, says, 0}
 }
 
-// reply takes the answer of a server out of an error.
+// answers finds what a server said in an error: a code of three digits and words (RFC 5321, section 4.2).
+var answers = regexp.MustCompile(`\b([45]\d\d)[ -]"?([^"]*)`)
+
+// reply takes what a server said out of an error.
 func reply(err error) string {
-	text := err.Error()
-	if _, rest, ok := strings.Cut(text, ": "); ok {
-		text = rest
+	if found := answers.FindStringSubmatch(err.Error()); found != nil {
+		return strings.Join(strings.Fields(found[1]+" "+found[2]), " ")
 	}
-	return strings.Join(strings.Fields(text), " ")
+	return strings.Join(strings.Fields(err.Error()), " ")
 }
 
 func (s *mailServer) close() {
@@ -285,7 +288,7 @@ func (s *mailServer) why(ctx context.Context, err error) string {
 	case err != nil && strings.Contains(strings.ToLower(err.Error()), "starttls"):
 		return "the mail server speaks no TLS; nothing was sent, and no password"
 	case err != nil && isLogin(err):
-		return "the mail server does not accept the login: " + reply(fmt.Errorf(": %w", err))
+		return "the mail server does not accept the login: " + reply(err)
 	}
 	return whyNot(ctx, err, "the mail server")
 }

@@ -76,6 +76,9 @@ func (n *Notices) channels(ctx context.Context, site *sites.Site) ([]notice.Chan
 			Name: k.Name, Site: k.Site, Revision: k.Revision, MadeBy: k.MadeBy, ChangedAt: k.ChangedAt, Said: k.Said, SecretReady: true,
 			Standing: k.Standing(), Reason: plain.Optional(k.Reason), SentToday: traffic[k.Name].Sent, Waiting: traffic[k.Name].Waiting,
 		}
+		if s.Standing == notice.Unused && s.SentToday > 0 { // it was saved again since
+			s.Standing = notice.Ready
+		}
 		if k.Said.Secret != "" {
 			if _, err := n.Secrets.Read([]string{k.Said.Secret}); err != nil {
 				s.SecretReady = false
@@ -195,6 +198,8 @@ func (n *Notices) SaveChannel(ctx context.Context, site *sites.Site, name string
 		return notice.ChannelState{}, invalid.Field("name", fmt.Sprintf("the site has %d channels already", notice.MaxChannels), "Drop one first.")
 	} else if at >= 0 && all[at].Said.Kind != said.Kind {
 		return notice.ChannelState{}, invalid.Field("kind", "the channel is of another kind", "Make another channel.")
+	} else if at >= 0 && s.NewSecret == "" && said.Secret != "" && said.Host() != all[at].Said.Host() {
+		return notice.ChannelState{}, invalid.Field("new_secret", "the channel leads to another host", "Enter the password or key again: what was entered for one host goes to no other.")
 	}
 	if s.NewSecret != "" {
 		if err := n.Secrets.Write(file, s.NewSecret); err != nil {

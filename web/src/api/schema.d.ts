@@ -1291,6 +1291,249 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List notices
+         * @description The notices of a site and how each stands, its channels, and the facts that layouts may have.
+         */
+        get: operations["listNotices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/notices/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Show what a notice would say
+         * @description Writes a notice, saved or not, for two visits that are stored: the newest, or the one you name, and the newest of those that lack facts which the layout has. Where there is no such visit, or the notice is of another kind, made-up facts stand in. Nothing is sent.
+         */
+        post: operations["previewNotice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/notices/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send a test
+         * @description Sends a notice, saved or not, over its channel: a mail to one recipient whom you name, or a message to the webhook, marked as a test. It waits in line like any other.
+         */
+        post: operations["testNotice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/notices/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description Small letters, digits and -.
+                 * @example first-visit
+                 */
+                name: components["parameters"]["NoticeName"];
+            };
+            cookie?: never;
+        };
+        /**
+         * A notice
+         * @description What is said of it, and how it stands.
+         */
+        get: operations["getNotice"];
+        /**
+         * Save a notice
+         * @description It is in force from now on. What waits to be sent stays as it was written.
+         */
+        put: operations["saveNotice"];
+        post?: never;
+        /**
+         * Drop a notice
+         * @description It writes nothing any more. What it wrote is sent all the same, and listed.
+         */
+        delete: operations["dropNotice"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/notices/{name}/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description Small letters, digits and -.
+                 * @example first-visit
+                 */
+                name: components["parameters"]["NoticeName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Have what is known of an address sent
+         * @description Sends what is known of an address, in any spelling, as a notice of the kind asked says: to its fixed list, or to whoever asks. With a page key a recipient must have confirmed the address first: a mail with a link goes there, and the answer follows once the link was opened. The answer to the request does not tell which of both it was. With a server key your application vouches for the recipient, who is signed in there.
+         *     So many an hour are answered for one sender and one recipient; more get 429.
+         */
+        post: operations["askNotice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/mail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The page that links in mails lead to
+         * @description Asks whoever opened the link to confirm, or to have no more mails, with a button: opening it does nothing by itself, since programs open links too.
+         */
+        get: operations["showMailPage"];
+        put?: never;
+        /**
+         * Do what a link in a mail is for
+         * @description Confirms a recipient and has the answer sent that was asked for, or sends that recipient no more mails. A link to confirm is good once and for a day.
+         */
+        post: operations["answerMailPage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/channels/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description Small letters, digits and -.
+                 * @example mail
+                 */
+                name: components["parameters"]["ChannelName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Save a channel
+         * @description A mail server or a webhook. The secret, a password or the key that messages are signed with, is kept in the directory of secrets and never given back. Saving a channel that stopped begins anew with what waits.
+         */
+        put: operations["saveChannel"];
+        post?: never;
+        /**
+         * Drop a channel
+         * @description Refused while a notice uses it. What waits for it is dropped and listed as such.
+         */
+        delete: operations["dropChannel"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what was sent
+         * @description What notices wrote in the last 7 days, the newest first: delivered, waiting, failed or dropped, and what limits left out. Recipients are masked.
+         */
+        get: operations["listMessages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/messages/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["MessageID"];
+            };
+            cookie?: never;
+        };
+        /**
+         * A message
+         * @description What it says, and every attempt to deliver it.
+         */
+        get: operations["getMessage"];
+        put?: never;
+        post?: never;
+        /**
+         * Drop a message that waits
+         * @description It is not sent any more, and listed as dropped. One that is being sent may still arrive.
+         */
+        delete: operations["dropMessage"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/messages/{id}/resend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["MessageID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send a message again
+         * @description One that failed or was delivered is sent again as a message with an id of its own; of several recipients, those who have it do not get it again unless all have. One that waits is tried at once.
+         */
+        post: operations["resendMessage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/reload": {
         parameters: {
             query?: never;
@@ -2608,6 +2851,369 @@ export interface components {
              * @example wind >= 17 or rain >= 10
              */
             when: string;
+        };
+        /** @description When a notice is written. What belongs to another kind is left out. */
+        NoticeTrigger: {
+            /**
+             * @description What has a notice written: somebody asks, a first visit from a country, a visit with a label, refusals that jump, a checkup that warns, an edition that waits.
+             * @enum {string}
+             */
+            kind: "asked" | "country" | "label" | "refusals" | "checkup" | "edition";
+            /** @description country: not seen for so many days. */
+            days?: number;
+            /** @description label: any of these. */
+            labels?: string[];
+            /** @description refusals: so many times as many as in the hour before, or more. */
+            times?: number;
+            /** @description refusals: and at least so many in an hour. */
+            least?: number;
+            /**
+             * @description country and label: only while a companion is of this category where the visitor is.
+             * @example weather.storm
+             */
+            category?: string;
+        };
+        /** @description How often a notice is written, at most. What is beyond is counted, and said. */
+        NoticeLimit: {
+            most: number;
+            /**
+             * @description The last 60 minutes or 24 hours.
+             * @enum {string}
+             */
+            every: "hour" | "day";
+            /** @description Countries, labels and findings are counted apart. */
+            each: boolean;
+        };
+        /** @description When nothing is sent. */
+        NoticeQuiet: {
+            /**
+             * @description HH:MM by the clock of the site; the same as to for the whole day.
+             * @example 22:00
+             */
+            from: string;
+            /** @example 07:00 */
+            to: string;
+            /**
+             * @description What comes in that time is sent at its end, as one digest or each by itself.
+             * @enum {string}
+             */
+            then: "digest" | "each";
+        };
+        /** @description What a notice says, to whom, and when. */
+        NoticeSaid: {
+            /** @example First visit from a new country */
+            title: string;
+            enabled: boolean;
+            trigger: components["schemas"]["NoticeTrigger"];
+            /** @description The name of a channel. */
+            channel: string;
+            /** @description Recipients of mails. Facts of few values may stand before the @; {{.asker}} alone is whoever asked. */
+            to: string[];
+            /**
+             * @description One line, with facts.
+             * @example First visit from {{.country}}
+             */
+            subject: string;
+            /** @description The layout. A line whose fact is missing is dropped; {{or .city "an unknown town"}} says something else instead. */
+            text: string;
+            /** @description The same as HTML, what stands inside body; empty for none. */
+            html: string;
+            limit: components["schemas"]["NoticeLimit"];
+            /** @description Null for never. */
+            quiet: components["schemas"]["NoticeQuiet"] | null;
+        };
+        /** @description A notice and how it stands. */
+        NoticeState: {
+            name: string;
+            site: string;
+            /**
+             * Format: int64
+             * @description Say it when you save; what was changed meanwhile is not overwritten.
+             */
+            revision: number;
+            made_by: string;
+            /** Format: date-time */
+            changed_at: string;
+            said: components["schemas"]["NoticeSaid"];
+            /** @description The trigger in words. */
+            sentence: string;
+            /** @enum {string} */
+            standing: "on" | "off" | "attention";
+            /** @description What needs attention. */
+            reason: string | null;
+            /** Format: date-time */
+            last_sent: string | null;
+            /**
+             * Format: int64
+             * @description Messages that wait to be sent.
+             */
+            waiting: number;
+            /**
+             * Format: int64
+             * @description What its limit left out in the last 7 days.
+             */
+            left_out: number;
+        };
+        /** @description A fact that a layout may have. */
+        NoticeFact: {
+            /** @example city */
+            name: string;
+            meaning: string;
+            example: string;
+            /** @description The kinds of notices that may have it. */
+            kinds: ("asked" | "country" | "label" | "refusals" | "checkup" | "edition")[];
+        };
+        NoticeList: {
+            site: string;
+            notices: components["schemas"]["NoticeState"][];
+            channels: components["schemas"]["ChannelState"][];
+            facts: components["schemas"]["NoticeFact"][];
+            /** @description The names of secrets that there are. Their values are never given. */
+            secrets: string[];
+            /** @description Whether mail servers and webhooks may be used whose address is not public: notices.send_inside in the configuration. */
+            inside: boolean;
+            /** @description A fact that may stand before the @ of a recipient, all of them, with commas. */
+            recipient: string;
+        };
+        NoticeSave: {
+            said: components["schemas"]["NoticeSaid"];
+            /**
+             * Format: int64
+             * @description The one that was changed; 0 for a new notice. Without it whatever is there is overwritten.
+             */
+            revision?: number | null;
+        };
+        NoticePreviewOf: {
+            said: components["schemas"]["NoticeSaid"];
+            /** @description Stored visits to write it for, in place of the first and the second preview. */
+            visits?: string[];
+        };
+        NoticePreview: {
+            /** @description The first with as many facts as there are, the second with facts missing. */
+            previews: components["schemas"]["NoticeWritten"][];
+            /** @description The newest stored visits to choose from. */
+            visits: components["schemas"]["NoticeVisit"][];
+        };
+        NoticeVisit: {
+            /** Format: uuid */
+            id: string;
+            /** Format: date-time */
+            time: string;
+            /** @description The town, region or country; none where it is not known. */
+            place: string;
+            country_code: string | null;
+        };
+        NoticeWritten: {
+            /** Format: uuid */
+            visit: string | null;
+            /** @description No visit was found; these facts are made up. */
+            made_up: boolean;
+            place: string;
+            country_code: string | null;
+            /** @description Recipients as they would be written. */
+            to: string[];
+            subject: string;
+            lines: components["schemas"]["NoticeLine"][];
+            /** @description Empty for none. */
+            html: string;
+            /** @description Why lines of the HTML are dropped, one reason a line. */
+            html_dropped: string[];
+        };
+        NoticeLine: {
+            text: string;
+            /** @description Why the line is dropped, in which case its text is empty. */
+            dropped: string | null;
+        };
+        NoticeTest: {
+            said: components["schemas"]["NoticeSaid"];
+            /** @description Of the notice. */
+            name?: string;
+            /** @description The recipient of a mail; not for a webhook. */
+            to?: string;
+            /**
+             * Format: uuid
+             * @description A stored visit to write it for.
+             */
+            visit?: string | null;
+        };
+        NoticeAsk: {
+            /**
+             * @description An address, in any spelling.
+             * @example 198.18.3.40
+             */
+            address: string;
+            /**
+             * @description Who asks. Needed where the notice answers whoever asked, and refused otherwise.
+             * @example ida@crew.example
+             */
+            to?: string;
+        };
+        NoticeAsked: {
+            /** @description What happens now. */
+            said: string;
+            /**
+             * Format: uuid
+             * @description The id of the message; null for whoever has a page key.
+             */
+            message?: string | null;
+        };
+        /** @description How messages leave. What belongs to the other kind is left out. */
+        ChannelSaid: {
+            /** @enum {string} */
+            kind: "mail" | "webhook";
+            /**
+             * @description mail: the server, with its port.
+             * @example smtp.heronlake.example:587
+             */
+            server?: string;
+            /**
+             * @description mail: TLS after STARTTLS, TLS from the beginning, or none, which takes no login unless the server is this machine.
+             * @enum {string}
+             */
+            security?: "starttls" | "tls" | "none";
+            /** @description mail: empty for a server that wants none. */
+            login?: string;
+            /**
+             * @description mail: the sender.
+             * @example Heron Lake Regatta <porch@heronlake.example>
+             */
+            from?: string;
+            /** @description mail: most mails in 24 hours, one for each recipient; more wait. */
+            a_day?: number;
+            /** @description mail: most mails an hour to one recipient; more wait, or are refused to whoever asks. */
+            recipient_an_hour?: number;
+            /**
+             * @description webhook: where messages are posted.
+             * @example https://hooks.crew.example/porch
+             */
+            url?: string;
+            /** @description file:NAME in the directory of secrets, or env:EASTPORCH_SECRET_NAME: the password of the login, or the key that messages are signed with. */
+            secret?: string;
+        };
+        ChannelSave: {
+            said: components["schemas"]["ChannelSaid"];
+            /** @description Written to a file in the directory of secrets, which said.secret then names. It is never given back. */
+            new_secret?: string;
+            /**
+             * Format: int64
+             * @description The one that was changed; 0 for a new channel.
+             */
+            revision?: number | null;
+        };
+        /** @description A channel and how it stands. */
+        ChannelState: {
+            name: string;
+            site: string;
+            /** Format: int64 */
+            revision: number;
+            made_by: string;
+            /** Format: date-time */
+            changed_at: string;
+            said: components["schemas"]["ChannelSaid"];
+            /** @description The secret can be read, or none is needed. */
+            secret_ready: boolean;
+            /**
+             * @description gone: the webhook answered 410, and nothing is sent to it until it is saved again.
+             * @enum {string}
+             */
+            standing: "ready" | "not used yet" | "fails" | "gone";
+            reason: string | null;
+            /**
+             * Format: date-time
+             * @description Since when it fails or is gone.
+             */
+            since: string | null;
+            /** Format: date-time */
+            next_try: string | null;
+            /**
+             * Format: int64
+             * @description Mails or messages of the last 24 hours.
+             */
+            sent_today: number;
+            /** Format: int64 */
+            waiting: number;
+        };
+        /** @description A message that a notice wrote. */
+        Message: {
+            /**
+             * Format: uuid
+             * @description Also what a webhook gets as Idempotency-Key.
+             */
+            id: string;
+            /** Format: date-time */
+            time: string;
+            site: string;
+            notice: string;
+            channel: string;
+            /** @enum {string} */
+            kind: "mail" | "webhook";
+            subject: string;
+            /** @description Recipients, masked, or the host of the webhook. */
+            to: string[];
+            /** @enum {string} */
+            state: "waiting" | "delivered" | "failed" | "dropped";
+            /** @description In words, such as greylisted or 1 of 3 refused. */
+            result: string;
+            attempts: number;
+            attempts_most: number;
+            /** Format: date-time */
+            next_try: string | null;
+            /** Format: date-time */
+            finished: string | null;
+            test: boolean;
+            /**
+             * Format: uuid
+             * @description The message that this one sends again.
+             */
+            again_of: string | null;
+        };
+        MessageAttempt: {
+            /** Format: date-time */
+            time: string;
+            /** @description The recipient, masked, or the host of the webhook; empty where nobody was reached. */
+            to: string;
+            ok: boolean;
+            /** @description What the other side said, its secrets masked. */
+            result: string;
+            /** Format: int64 */
+            took_ms: number;
+        };
+        MessageWhole: {
+            message: components["schemas"]["Message"];
+            text: string;
+            html: string;
+            tries: components["schemas"]["MessageAttempt"][];
+        };
+        MessageList: {
+            site: string;
+            messages: components["schemas"]["Message"][];
+            /**
+             * Format: uuid
+             * @description Give it as before for older ones.
+             */
+            next: string | null;
+            sums: components["schemas"]["MessageSums"];
+        };
+        /** @description Of the last 7 days. */
+        MessageSums: {
+            /** Format: int64 */
+            delivered: number;
+            /** Format: int64 */
+            waiting: number;
+            /** Format: int64 */
+            failed: number;
+            /** Format: int64 */
+            dropped: number;
+            /**
+             * Format: int64
+             * @description What limits left out.
+             */
+            left_out: number;
+            /**
+             * Format: int64
+             * @description What waits for the end of a quiet time.
+             */
+            held: number;
         };
         /** @description A service outside that is asked with coarse facts of the visitor, never with the address. */
         CompanionSaid: {
@@ -4371,6 +4977,15 @@ export interface components {
         };
     };
     responses: {
+        /** @description A page that says what is wrong. */
+        MailPage: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "text/html": string;
+            };
+        };
         /** @description A gate refuses the visitor. */
         GateRefuses: {
             headers: {
@@ -4479,6 +5094,19 @@ export interface components {
          * @example wait:300ms
          */
         Companions: string;
+        /**
+         * @description Small letters, digits and -.
+         * @example first-visit
+         */
+        NoticeName: string;
+        /**
+         * @description Small letters, digits and -.
+         * @example mail
+         */
+        ChannelName: string;
+        MessageID: string;
+        /** @description Of the link. */
+        MailToken: string;
         /**
          * @description Small letters, digits and _.
          * @example weather
@@ -7282,6 +7910,466 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CompanionState"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listNotices: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The notices. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewNotice: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoticePreviewOf"];
+            };
+        };
+        responses: {
+            /** @description What it would say. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticePreview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    testNotice: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoticeTest"];
+            };
+        };
+        responses: {
+            /** @description It waits to be sent. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getNotice: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description Small letters, digits and -.
+                 * @example first-visit
+                 */
+                name: components["parameters"]["NoticeName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The notice. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeState"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveNotice: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description Small letters, digits and -.
+                 * @example first-visit
+                 */
+                name: components["parameters"]["NoticeName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoticeSave"];
+            };
+        };
+        responses: {
+            /** @description It is in force. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeState"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    dropNotice: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description Small letters, digits and -.
+                 * @example first-visit
+                 */
+                name: components["parameters"]["NoticeName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    askNotice: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description Small letters, digits and -.
+                 * @example first-visit
+                 */
+                name: components["parameters"]["NoticeName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoticeAsk"];
+            };
+        };
+        responses: {
+            /** @description A mail is on its way. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeAsked"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showMailPage: {
+        parameters: {
+            query: {
+                /** @description Of the link. */
+                token: components["parameters"]["MailToken"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            default: components["responses"]["MailPage"];
+        };
+    };
+    answerMailPage: {
+        parameters: {
+            query: {
+                /** @description Of the link. */
+                token: components["parameters"]["MailToken"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page that says what was done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            default: components["responses"]["MailPage"];
+        };
+    };
+    saveChannel: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description Small letters, digits and -.
+                 * @example mail
+                 */
+                name: components["parameters"]["ChannelName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChannelSave"];
+            };
+        };
+        responses: {
+            /** @description It is in use. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelState"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    dropChannel: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description Small letters, digits and -.
+                 * @example mail
+                 */
+                name: components["parameters"]["ChannelName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMessages: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+                /** @description Only those of a notice. */
+                notice?: string;
+                /** @description An id; only older ones. */
+                before?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The messages. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessageList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getMessage: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["MessageID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The message. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessageWhole"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    dropMessage: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["MessageID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is dropped. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    resendMessage: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["MessageID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It waits to be sent. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -39,6 +39,10 @@ export const names: Record<string, string> = {
   links: "the links",
   clicks: "who followed the link",
   companions: "the companions",
+  notices: "the notices",
+  messages: "what notices sent",
+  message: "a message",
+  "notice-preview": "what the notice would say",
   "companion-tries": "what the companion says for the places",
 };
 

@@ -4,6 +4,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { Link, useLocation, useNavigate } from "react-router";
 import { useCompanions } from "../api/companions";
 import { useGate } from "../api/gate";
+import { useNotices, type NoticeList } from "../api/notices";
 import { useAtlas, useCheckup, useEditions, useReady } from "../api/queries";
 import { routes, type Route } from "../routes";
 import { lookupPath } from "./addressParam";
@@ -97,13 +98,23 @@ function More({ current }: { current: Route }) {
   );
 }
 
+/** told are the pages that say more of a finding, by its name. */
+const told: Record<string, { path: string; title: string }> = {
+  companions: { path: "/companions", title: "Companions" },
+  notices: { path: "/notices", title: "Notices" },
+};
+
+const needsALook = (list: NoticeList) =>
+  list.notices.some((n) => n.standing === "attention") ||
+  list.channels.some((c) => c.standing === "fails" || c.standing === "gone");
+
 /** Banner says that the checkup found something, until it is put away; another verdict shows again. */
 function Banner({ at }: { at: string }) {
   const report = useCheckup().data;
   const [away, setAway] = useState("");
   if (report?.state !== "attention" || report.title === away) return null;
-  const isCompanion = report.findings.some((f) => f.name === "companions" && f.title === report.title);
-  const to = isCompanion ? { path: "/companions", title: "Companions" } : { path: "/setup", title: "Set-up" };
+  const about = report.findings.find((f) => f.title === report.title)?.name;
+  const to = (about && told[about]) || { path: "/setup", title: "Set-up" };
   if (at === to.path) return null; // which says more of it
   return (
     <div className="banner" role="status">
@@ -142,6 +153,7 @@ function PageLink({ route }: { route: Route }) {
   const { site } = useSite();
   const gate = useGate(route.path === "/gate" ? (site?.host ?? "") : "").data;
   const companions = useCompanions(route.path === "/companions" ? (site?.host ?? "") : "").data?.companions;
+  const notices = useNotices(route.path === "/notices" ? (site?.host ?? "") : "").data;
   return (
     <Link
       to={route.path}
@@ -157,6 +169,9 @@ function PageLink({ route }: { route: Route }) {
       )}
       {route.path === "/companions" && companions?.some((c) => c.standing === "fails") && (
         <span className="attention-dot" role="img" aria-label="one fails" />
+      )}
+      {route.path === "/notices" && notices && needsALook(notices) && (
+        <span className="attention-dot" role="img" aria-label="one needs a look" />
       )}
       {route.path === "/atlas" && editions?.some((e) => e.state === "ready") && (
         <span className="attention-dot" role="img" aria-label="an edition waits" />

@@ -23,6 +23,8 @@ const shapes = {
       <circle cx="10" cy="8" r="4.2" />
     </>
   ),
+  mail: <path d="M2 3.5h12v9H2zM2 4l6 5 6-5" />,
+  hook: <path d="m5 4.5-3.5 3.5L5 11.5M11 4.5l3.5 3.5-3.5 3.5M9.2 3.5l-2.4 9" />,
   lock: <path d="M3.5 7h9v6.5h-9zM5.5 7V5a2.5 2.5 0 0 1 5 0v2" />,
   qr: (
     <path d="M2.5 2.5h4v4h-4zM9.5 2.5h4v4h-4zM2.5 9.5h4v4h-4zM9.5 9.5h1.5v1.5M13.5 9.5v4h-4M13.5 13.5h.1" />
