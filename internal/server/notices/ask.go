@@ -20,7 +20,6 @@ import (
 	"eastporch/internal/core/notice"
 	"eastporch/internal/core/signed"
 	"eastporch/internal/server/sites"
-	"eastporch/internal/server/store/noticerows"
 )
 
 // Bounds of what is asked.
@@ -44,6 +43,7 @@ func (n *Notices) Ask(ctx context.Context, site *sites.Site, name string, q noti
 	if err != nil {
 		return out, err
 	}
+	q.Address = strings.TrimSpace(q.Address)
 	ip, _, err := addr.Read(q.Address)
 	if err != nil {
 		return out, invalid.Field("address", fmt.Sprintf("%.80q is not an address", q.Address), "Give an address of IPv4 or IPv6, in any spelling.")
@@ -205,7 +205,7 @@ func (n *Notices) askToConfirm(ctx context.Context, site *sites.Site, k *notice.
 		return err
 	}
 	l.Sender = who.Sender
-	err = n.Rows.Ask(ctx, noticerows.Pending{ID: id, Site: site.Host, Notice: k.Name, Recipient: q.To, Question: q.Address, Sender: who.Sender, Created: now}, l)
+	err = n.Rows.Ask(ctx, notice.Pending{ID: id, Site: site.Host, Notice: k.Name, Recipient: q.To, Question: q.Address, Sender: who.Sender, Created: now}, l)
 	n.Wake()
 	return err
 }
@@ -228,7 +228,7 @@ type Link struct {
 	Stop bool
 	Site *sites.Site
 	to   mailLink
-	from noticerows.Pending
+	from notice.Pending
 }
 
 // Open reads the token of a link in a mail; [notice.ErrLink] for one that is not good, or not any more.

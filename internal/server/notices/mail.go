@@ -1,6 +1,7 @@
 package notices
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -33,7 +34,7 @@ func (n *Notices) mail(ctx context.Context, k *notice.KeptChannel, l *notice.Let
 	if err != nil || free == 0 {
 		return err
 	}
-	server := &mailServer{said: &k.Said, password: password, inside: n.Inside}
+	server := &mailServer{said: &k.Said, password: password, inside: n.Inside, within: cmp.Or(n.Within, mailWithin)}
 	defer server.close()
 	put := "" // off by the other side, and why
 	for i := range l.Recipients {
@@ -151,6 +152,7 @@ type mailServer struct {
 	said     *notice.ChannelSaid
 	password string
 	inside   bool
+	within   time.Duration
 
 	client *mail.Client
 	smtp   *smtp.Client
@@ -163,7 +165,7 @@ func (s *mailServer) send(ctx context.Context, l *notice.Letter, recipient int) 
 	if err != nil {
 		return outcome{refused, err.Error(), 0}
 	}
-	ctx, cancel := context.WithTimeout(ctx, mailWithin)
+	ctx, cancel := context.WithTimeout(ctx, s.within)
 	defer cancel()
 	if s.smtp == nil {
 		if err := s.connect(ctx); err != nil {
@@ -224,7 +226,7 @@ func (s *mailServer) connect(ctx context.Context) error {
 		return err
 	}
 	options := []mail.Option{
-		mail.WithPort(number), mail.WithTimeout(mailWithin), mail.WithHELO(domainOf(s.said.From)), mail.WithoutNoop(),
+		mail.WithPort(number), mail.WithTimeout(s.within), mail.WithHELO(domainOf(s.said.From)), mail.WithoutNoop(),
 		mail.WithDialContextFunc(func(ctx context.Context, network, address string) (net.Conn, error) {
 			conn, err := s.dialer().DialContext(ctx, network, address)
 			if err != nil {
@@ -247,11 +249,7 @@ func (s *mailServer) connect(ctx context.Context) error {
 		options = append(options, mail.WithTLSPolicy(mail.NoTLS))
 	}
 	if s.said.Login != "" {
-		auth := mail.SMTPAuthAutoDiscover
-		if s.said.Security == "none" { // the server is this machine
-			auth = mail.SMTPAuthPlainNoEnc
-		}
-		options = append(options, mail.WithSMTPAuth(auth), mail.WithUsername(s.said.Login), mail.WithPassword(s.password))
+		options = append(options, s.auth(), mail.WithUsername(s.said.Login), mail.WithPassword(s.password))
 	}
 	if s.client, err = mail.NewClient(host, options...); err != nil {
 		return err
@@ -261,8 +259,17 @@ func (s *mailServer) connect(ctx context.Context) error {
 	return err
 }
 
+// auth says how to log in. The library knows of TLS after STARTTLS alone: where the connection is TLS from the beginning,
+// or the server is this machine, it is told that it may send the password.
+func (s *mailServer) auth() mail.Option {
+	if s.said.Security == "starttls" {
+		return mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover)
+	}
+	return mail.WithOpportunisticSMTPAuth(mail.SMTPAuthSCRAMSHA256, mail.SMTPAuthSCRAMSHA1, mail.SMTPAuthPlainNoEnc, mail.SMTPAuthLoginNoEnc)
+}
+
 func (s *mailServer) dialer() *net.Dialer {
-	d := &net.Dialer{Timeout: mailWithin / 2}
+	d := &net.Dialer{Timeout: s.within}
 	if !s.inside {
 		d.Control = func(_, address string, _ syscall.RawConn) error {
 			at, err := netip.ParseAddrPort(address)

@@ -22,7 +22,6 @@ import (
 	"eastporch/internal/core/signed"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/sites"
-	"eastporch/internal/server/store/noticerows"
 )
 
 // rows keep notices. Errors may be those of package notice and wrap [visit.ErrAway].
@@ -34,8 +33,8 @@ type rows interface {
 	DropNotice(ctx context.Context, site, name string) (bool, error)
 	DropChannel(ctx context.Context, site, name string, now time.Time) (bool, error)
 	Health(ctx context.Context, site, name string, revision int64, h notice.ChannelHealth) error
-	Standings(ctx context.Context, site string, now time.Time) (map[string]noticerows.Standing, error)
-	Traffic(ctx context.Context, site string, since time.Time) (map[string]noticerows.Traffic, error)
+	Standings(ctx context.Context, site string, now time.Time) (map[string]notice.Counts, error)
+	Traffic(ctx context.Context, site string, since time.Time) (map[string]notice.Traffic, error)
 	Sums(ctx context.Context, site string, now time.Time) (notice.Sums, error)
 	Lead(ctx context.Context, do func(ctx context.Context)) error
 	outbox
@@ -45,7 +44,7 @@ type rows interface {
 // outbox is what waits to be written and sent, and what was.
 type outbox interface {
 	Triggered(ctx context.Context, after map[[2]string]bool) ([]notice.Triggered, error)
-	Write(ctx context.Context, w noticerows.Written, now time.Time) error
+	Write(ctx context.Context, w notice.Written, now time.Time) error
 	Counted(ctx context.Context, site, name string, since time.Time) (map[string]int, error)
 	Waiting(ctx context.Context, site, channel string) ([]notice.Letter, error)
 	Due(ctx context.Context, now time.Time) ([][2]string, error)
@@ -61,8 +60,8 @@ type outbox interface {
 
 // asked is who asked for something.
 type asked interface {
-	Ask(ctx context.Context, p noticerows.Pending, l notice.Letter) error
-	Pending(ctx context.Context, id uuid.UUID) (noticerows.Pending, error)
+	Ask(ctx context.Context, p notice.Pending, l notice.Letter) error
+	Pending(ctx context.Context, id uuid.UUID) (notice.Pending, error)
 	Confirm(ctx context.Context, id uuid.UUID, site string, recipient []byte, l *notice.Letter, now time.Time) error
 	Stop(ctx context.Context, site string, recipient []byte, address string, now time.Time) error
 	Recipient(ctx context.Context, site string, recipient []byte, since time.Time) (confirmed, stopped bool, err error)
@@ -95,7 +94,8 @@ type Options struct {
 // Outside is how messages leave.
 type Outside struct {
 	Post       out
-	Inside     bool // also to servers whose address is not public
+	Inside     bool          // also to servers whose address is not public
+	Within     time.Duration // how long the other side may take; 0 for as long as is usual
 	Secrets    secrets
 	PublicURL  func() string // of the public listener, as visitors reach it, without a slash at its end
 	ConsoleURL func() string // of the console, as its owner reaches it

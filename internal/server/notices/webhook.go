@@ -2,6 +2,7 @@ package notices
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -25,7 +26,7 @@ func (n *Notices) post(ctx context.Context, k *notice.KeptChannel, l *notice.Let
 	if err != nil {
 		return outcome{refused, err.Error(), 0}
 	}
-	ctx, cancel := context.WithTimeout(ctx, postWithin)
+	ctx, cancel := context.WithTimeout(ctx, cmp.Or(n.Within, postWithin))
 	defer cancel()
 	request, err := http.NewRequestWithContext(ctx, http.MethodPost, k.Said.URL, bytes.NewReader(body))
 	if err != nil {

@@ -13,7 +13,6 @@ import (
 	"eastporch/internal/core/notice"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/sites"
-	"eastporch/internal/server/store/noticerows"
 )
 
 // companionWait bounds how long a notice waits for what companions say.
@@ -21,8 +20,8 @@ const companionWait = 5 * time.Second
 
 func newID(now time.Time) (uuid.UUID, error) { return visit.NewID(now, rand.Reader) }
 
-func written(site, name string, letters ...notice.Letter) noticerows.Written {
-	return noticerows.Written{Site: site, Notice: name, Letters: letters}
+func written(site, name string, letters ...notice.Letter) notice.Written {
+	return notice.Written{Site: site, Notice: name, Letters: letters}
 }
 
 // compile reads a notice as it is stored, once for each of its revisions.

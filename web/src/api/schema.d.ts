@@ -1491,6 +1491,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
+                /** @description Of the message. */
                 id: components["parameters"]["MessageID"];
             };
             cookie?: never;
@@ -1517,6 +1518,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
+                /** @description Of the message. */
                 id: components["parameters"]["MessageID"];
             };
             cookie?: never;
@@ -5104,6 +5106,7 @@ export interface components {
          * @example mail
          */
         ChannelName: string;
+        /** @description Of the message. */
         MessageID: string;
         /** @description Of the link. */
         MailToken: string;
@@ -8270,6 +8273,7 @@ export interface operations {
                 notice?: string;
                 /** @description An id; only older ones. */
                 before?: string;
+                /** @description How many at most. */
                 limit?: number;
             };
             header?: never;
@@ -8301,6 +8305,7 @@ export interface operations {
             };
             header?: never;
             path: {
+                /** @description Of the message. */
                 id: components["parameters"]["MessageID"];
             };
             cookie?: never;
@@ -8330,6 +8335,7 @@ export interface operations {
             };
             header?: never;
             path: {
+                /** @description Of the message. */
                 id: components["parameters"]["MessageID"];
             };
             cookie?: never;
@@ -8357,6 +8363,7 @@ export interface operations {
             };
             header?: never;
             path: {
+                /** @description Of the message. */
                 id: components["parameters"]["MessageID"];
             };
             cookie?: never;

@@ -11,17 +11,8 @@ import (
 	"eastporch/internal/core/notice"
 )
 
-// A Pending is a question of somebody whose mail address is not confirmed yet.
-type Pending struct {
-	ID                  uuid.UUID
-	Site, Notice        string
-	Recipient, Question string
-	Sender              string
-	Created             time.Time
-}
-
 // Ask keeps a question and the letter that asks to confirm it.
-func (r *Rows) Ask(ctx context.Context, p Pending, l notice.Letter) error {
+func (r *Rows) Ask(ctx context.Context, p notice.Pending, l notice.Letter) error {
 	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `INSERT INTO notice_pending VALUES ($1, $2, $3, $4, $5, $6, $7)`, p.ID, p.Site, p.Notice, p.Recipient, p.Question, p.Sender, p.Created); err != nil {
 			return err
@@ -32,9 +23,9 @@ func (r *Rows) Ask(ctx context.Context, p Pending, l notice.Letter) error {
 }
 
 // Pending gives a question that waits to be confirmed; [notice.ErrLink] where there is none.
-func (r *Rows) Pending(ctx context.Context, id uuid.UUID) (p Pending, err error) {
+func (r *Rows) Pending(ctx context.Context, id uuid.UUID) (p notice.Pending, err error) {
 	rows, _ := r.pool.Query(ctx, `SELECT id, site, notice, recipient, question, sender, created FROM notice_pending WHERE id = $1`, id)
-	p, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Pending])
+	p, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[notice.Pending])
 	if errors.Is(err, pgx.ErrNoRows) {
 		return p, notice.ErrLink
 	}

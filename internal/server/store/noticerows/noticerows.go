@@ -114,24 +114,16 @@ func (r *Rows) Health(ctx context.Context, site, name string, revision int64, h 
 	return r.away(err)
 }
 
-// A Standing is what is counted of a notice.
-type Standing struct {
-	LastSent         *time.Time
-	Waiting, LeftOut int64
-	// Failed is the result of the newest message, where it failed.
-	Failed string
-}
-
 // Standings gives what is counted of the notices of a site.
-func (r *Rows) Standings(ctx context.Context, site string, now time.Time) (map[string]Standing, error) {
+func (r *Rows) Standings(ctx context.Context, site string, now time.Time) (map[string]notice.Counts, error) {
 	rows, _ := r.pool.Query(ctx, `SELECT coalesce(m.notice, l.notice), m.last, coalesce(m.waiting, 0), coalesce(l.times, 0), coalesce(m.failed, '')
 		FROM (SELECT notice, max(finished) FILTER (WHERE state = 'delivered' AND NOT test) AS last, count(*) FILTER (WHERE state = 'waiting') AS waiting,
 				CASE WHEN (array_agg(state ORDER BY number DESC))[1] = 'failed' THEN (array_agg(result ORDER BY number DESC))[1] END AS failed
 			FROM notice_message WHERE site = $1 AND created > $2 GROUP BY notice) m
 		FULL JOIN (SELECT notice, sum(times) AS times FROM notice_left_out WHERE site = $1 AND day > ($2::timestamptz AT TIME ZONE 'UTC')::date GROUP BY notice) l USING (notice)`, site, now.Add(-notice.KeptFor))
-	out := map[string]Standing{}
+	out := map[string]notice.Counts{}
 	var name string
-	var s Standing
+	var s notice.Counts
 	_, err := pgx.ForEachRow(rows, []any{&name, &s.LastSent, &s.Waiting, &s.LeftOut, &s.Failed}, func() error {
 		if s.LastSent != nil {
 			at := s.LastSent.UTC()
@@ -143,17 +135,14 @@ func (r *Rows) Standings(ctx context.Context, site string, now time.Time) (map[s
 	return out, r.away(err)
 }
 
-// A Traffic is what is counted of a channel.
-type Traffic struct{ Sent, Waiting int64 }
-
 // Traffic gives what left the channels of a site since a time, and what waits for them.
-func (r *Rows) Traffic(ctx context.Context, site string, since time.Time) (map[string]Traffic, error) {
+func (r *Rows) Traffic(ctx context.Context, site string, since time.Time) (map[string]notice.Traffic, error) {
 	rows, _ := r.pool.Query(ctx, `SELECT coalesce(s.channel, m.channel), coalesce(s.n, 0), coalesce(m.n, 0)
 		FROM (SELECT channel, count(*) AS n FROM notice_sent WHERE site = $1 AND at > $2 GROUP BY 1) s
 		FULL JOIN (SELECT channel, count(*) AS n FROM notice_message WHERE site = $1 AND state = 'waiting' GROUP BY 1) m USING (channel)`, site, since)
-	out := map[string]Traffic{}
+	out := map[string]notice.Traffic{}
 	var name string
-	var t Traffic
+	var t notice.Traffic
 	_, err := pgx.ForEachRow(rows, []any{&name, &t.Sent, &t.Waiting}, func() error {
 		out[name] = t
 		return nil
@@ -202,7 +191,8 @@ func (r *Rows) Lead(ctx context.Context, do func(ctx context.Context)) error {
 		select {
 		case <-done:
 			stop()
-			return nil
+			_, err = conn.Exec(context.WithoutCancel(ctx), `SELECT pg_advisory_unlock($1)`, leading)
+			return r.away(err)
 		case <-ticker.C:
 			ping, cancel := context.WithTimeout(ctx, 2*pingEvery)
 			err = conn.Ping(ping)

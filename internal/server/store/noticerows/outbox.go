@@ -34,16 +34,8 @@ func (r *Rows) Triggered(ctx context.Context, after map[[2]string]bool) ([]notic
 	return list, r.away(err)
 }
 
-// A Written is what became of triggers: they are gone, letters wait in their place, and so many were left out.
-type Written struct {
-	Site, Notice string
-	Triggers     []int64
-	Letters      []notice.Letter
-	LeftOut      int64
-}
-
 // Write puts letters in the place of what triggered them.
-func (r *Rows) Write(ctx context.Context, w Written, now time.Time) error {
+func (r *Rows) Write(ctx context.Context, w notice.Written, now time.Time) error {
 	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
 		if len(w.Triggers) > 0 {
 			tag, err := tx.Exec(ctx, `DELETE FROM notice_trigger WHERE id = ANY($1)`, w.Triggers)

@@ -1,0 +1,166 @@
+package notices
+
+import (
+	"fmt"
+	"net/url"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/invalid"
+	"eastporch/internal/core/notice"
+)
+
+var stranger = Asker{Sender: "visitor 198.51.100.7"}
+
+// linkIn finds the link in a mail.
+var linkIn = regexp.MustCompile(`https://porch\.heronlake\.example/mail\?token=(\S+)`)
+
+func token(t *testing.T, text string) string {
+	t.Helper()
+	found := linkIn.FindStringSubmatch(text)
+	require.NotNil(t, found, text)
+	out, err := url.QueryUnescape(found[1])
+	require.NoError(t, err)
+	return out
+}
+
+// TestAskingWithAConfirmedAddress: first a link, then the answer; the link is good once, and what it confirmed can be
+// taken back.
+func TestAskingWithAConfirmedAddress(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	h.channel(t)
+	h.save(t, "where-is", whereIs())
+	first, err := h.Ask(t.Context(), h.site, "where-is", notice.Ask{Address: "0xC6120328", To: "ida@crew.example"}, stranger)
+	require.NoError(t, err)
+	assert.Nil(t, first.Message)
+	h.turn(t)
+	mails := h.sink.Taken()
+	require.Len(t, mails, 1)
+	assert.Equal(t, "Confirm your mail address at Heron Lake Regatta", mails[0].Subject)
+	assert.NotContains(t, mails[0].Raw, "C6120328", "nothing in it is of who asked")
+	assert.NotContains(t, mails[0].Raw, "198.18")
+	confirm := token(t, mails[0].Text)
+	link, err := h.Open(t.Context(), confirm)
+	require.NoError(t, err)
+	h.turn(t)
+	assert.Len(t, h.sink.Taken(), 1, "opening it does nothing")
+	require.NoError(t, h.Follow(t.Context(), link))
+	h.turn(t)
+	mails = h.sink.Taken()
+	require.Len(t, mails, 2)
+	assert.Equal(t, []string{"ida@crew.example"}, mails[1].To)
+	assert.Equal(t, "Where 0xC6120328 is", mails[1].Subject)
+	assert.Contains(t, mails[1].Text, "Country: Portugal\nTown: Lisbon\nAddress: 198.18.3.40\n")
+	assert.ErrorIs(t, h.Follow(t.Context(), link), notice.ErrLink, "once")
+	_, err = h.Open(t.Context(), confirm)
+	assert.ErrorIs(t, err, notice.ErrLink)
+
+	second, err := h.Ask(t.Context(), h.site, "where-is", notice.Ask{Address: "198.18.4.40", To: "ida@crew.example"}, stranger)
+	require.NoError(t, err)
+	assert.Equal(t, first, second, "the answer tells nothing")
+	h.turn(t)
+	require.Len(t, h.sink.Taken(), 3, "confirmed before")
+	assert.NotContains(t, h.sink.Taken()[2].Text, "Town:")
+
+	stop, err := h.Open(t.Context(), token(t, h.sink.Taken()[2].Text))
+	require.NoError(t, err)
+	require.True(t, stop.Stop)
+	require.NoError(t, h.Follow(t.Context(), stop))
+	third, err := h.Ask(t.Context(), h.site, "where-is", notice.Ask{Address: "198.18.3.40", To: "IDA@crew.example"}, stranger)
+	require.NoError(t, err)
+	assert.Equal(t, first, third)
+	h.turn(t)
+	assert.Len(t, h.sink.Taken(), 3, "they want no more")
+	_, err = h.Ask(t.Context(), h.site, "where-is", notice.Ask{Address: "198.18.3.40", To: "ida@crew.example"}, Asker{Sender: "app", Vouched: true})
+	assert.ErrorContains(t, err, "wants no mails")
+	for _, bad := range []string{"", "x", confirm + "x", "a.b", strings.Repeat("a", 5000)} {
+		_, err := h.Open(t.Context(), bad)
+		assert.ErrorIs(t, err, notice.ErrLink)
+	}
+}
+
+// TestStrangersCannotMailStrangers: whoever types mail addresses into the form gets one mail to each of them in an
+// hour at the most, and ten in all.
+func TestStrangersCannotMailStrangers(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	h.channel(t)
+	h.save(t, "where-is", whereIs())
+	refused := 0
+	for i := range 60 {
+		_, err := h.Ask(t.Context(), h.site, "where-is", notice.Ask{Address: "198.18.3.40", To: fmt.Sprintf("someone%d@elsewhere.example", i%5)}, Asker{Sender: fmt.Sprint("visitor ", i%3)})
+		if err != nil {
+			require.ErrorIs(t, err, notice.ErrTooMany)
+			refused++
+		}
+		h.turn(t)
+	}
+	by := map[string]int{}
+	for _, m := range h.sink.Taken() {
+		by[m.To[0]]++
+		assert.Contains(t, m.Subject, "Confirm", "nobody confirmed")
+	}
+	assert.Equal(t, 5, len(by))
+	for to, n := range by {
+		assert.Equal(t, 1, n, to)
+	}
+	assert.Equal(t, 55, refused)
+	h.pass(t, 61*time.Minute)
+	one := Asker{Sender: "visitor 9"}
+	refused = 0
+	for i := range 30 {
+		if _, err := h.Ask(t.Context(), h.site, "where-is", notice.Ask{Address: "198.18.3.40", To: fmt.Sprintf("other%d@elsewhere.example", i)}, one); err != nil {
+			refused++
+		}
+	}
+	assert.Equal(t, 20, refused, "ten an hour for one sender")
+	for to, why := range map[string]string{
+		"": "it is empty", "a@b.example, c@d.example": "is not a mail address", "a@b.example\r\nBcc: c@d.example": "is not a mail address", "Ida <a@b.example>": "is not a mail address",
+	} {
+		_, err := h.Ask(t.Context(), h.site, "where-is", notice.Ask{Address: "198.18.3.40", To: to}, stranger)
+		var at *invalid.FieldError
+		require.ErrorAs(t, err, &at)
+		assert.Equal(t, "to", at.Field)
+		assert.Contains(t, at.Reason, why)
+	}
+	_, err := h.Ask(t.Context(), h.site, "where-is", notice.Ask{Address: "not an address", To: "a@b.example"}, stranger)
+	assert.ErrorContains(t, err, "is not an address")
+}
+
+// TestAFixedListAndVouching.
+func TestAFixedListAndVouching(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	h.channel(t)
+	s := whereIs()
+	s.To = []string{"office@heronlake.example"}
+	h.save(t, "to-us", s)
+	h.save(t, "where-is", whereIs())
+	_, err := h.Ask(t.Context(), h.site, "to-us", notice.Ask{Address: "198.18.3.40", To: "ida@crew.example"}, stranger)
+	assert.ErrorContains(t, err, "fixed list")
+	_, err = h.Ask(t.Context(), h.site, "to-us", notice.Ask{Address: " 40.3.18.198.in-addr.arpa "}, stranger)
+	require.NoError(t, err)
+	app := Asker{Sender: "app", Vouched: true}
+	asked, err := h.Ask(t.Context(), h.site, "where-is", notice.Ask{Address: "10.1.2.3", To: "ida@crew.example"}, app)
+	require.NoError(t, err)
+	require.NotNil(t, asked.Message)
+	h.turn(t)
+	mails := h.sink.Taken()
+	require.Len(t, mails, 2)
+	assert.Equal(t, []string{"office@heronlake.example"}, mails[0].To)
+	assert.NotContains(t, mails[0].Text, "mail?token")
+	assert.Equal(t, "Address: 10.1.2.3", strings.TrimSpace(mails[1].Text), "what is not known drops its lines")
+	off := whereIs()
+	off.Enabled = false
+	h.save(t, "where-is", off)
+	for _, name := range []string{"where-is", "nonsense", ""} {
+		_, err = h.Ask(t.Context(), h.site, name, notice.Ask{Address: "198.18.3.40", To: "a@b.example"}, app)
+		assert.ErrorIs(t, err, notice.ErrNone)
+	}
+}
