@@ -39,6 +39,7 @@ type Mail struct {
 	mu      sync.Mutex
 	kind    string
 	seen    map[string]bool // recipients that were put off
+	tried   []string
 	taken   []Received
 	stopped chan struct{}
 }
@@ -66,8 +67,15 @@ func (s *Mail) Fail(kind string) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.kind, s.seen = kind, map[string]bool{}
+	s.kind, s.seen, s.tried = kind, map[string]bool{}, nil
 	return nil
+}
+
+// Tried gives the recipients that mails were to go to since the server was told how to fail, taken or not.
+func (s *Mail) Tried() []string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Clone(s.tried)
 }
 
 // Taken gives the mails that were taken, the oldest first.
@@ -148,6 +156,9 @@ func (m *mailSession) Mail(from string, _ *smtp.MailOptions) error {
 func (m *mailSession) Rcpt(to string, _ *smtp.RcptOptions) error {
 	m.of.mu.Lock()
 	kind, before, stopped := m.of.kind, m.of.seen[to], m.of.stopped
+	if m.of.tried = append(m.of.tried, to); len(m.of.tried) > mostMails {
+		m.of.tried = m.of.tried[1:]
+	}
 	if m.of.seen != nil {
 		m.of.seen[to] = true
 	}

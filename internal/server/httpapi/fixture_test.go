@@ -398,6 +398,7 @@ func newFixture(t testing.TB, feed string, to sink) *fixture {
 		Content: Content{
 			Gates:      m.gates(cards, known, shelf.Current, now),
 			Companions: beside,
+			Notices:    newNotices(known, now),
 			Links:      newLinks(&m.links, &m.clicks, known),
 			Variants:   &localize.Variants{Store: m, Known: variant.Known{Groups: almanac.Groups{}}, Revary: func(context.Context) error { return nil }, Now: now},
 			VisitorURL: func() string { return "http://in.heronlake.example" }, Console: http.NotFoundHandler(),
