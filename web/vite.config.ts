@@ -39,5 +39,30 @@ export default defineConfig({
     license: { fileName: "licenses.json" },
   },
   server: { proxy: { "/v1": "http://127.0.0.1:8081", "/readyz": "http://127.0.0.1:8081" } },
-  test: { environment: "jsdom", testTimeout: 60_000, maxWorkers: 2, include: ["src/**/*.test.{ts,tsx}"] },
+  test: {
+    environment: "jsdom",
+    testTimeout: 60_000,
+    maxWorkers: 2,
+    deps: {
+      optimizer: {
+        client: {
+          enabled: true,
+          include: [
+            "antd",
+            "react",
+            "react-dom",
+            "react-dom/client",
+            "react/jsx-dev-runtime",
+            "react-router",
+            "@tanstack/react-query",
+            "@testing-library/react",
+            "@testing-library/user-event",
+            "d3-geo",
+            "echarts",
+          ],
+        },
+      },
+    },
+    include: ["src/**/*.test.{ts,tsx}"],
+  },
 });

@@ -118,7 +118,7 @@ func (r *Rows) Health(ctx context.Context, site, name string, revision int64, h 
 func (r *Rows) Standings(ctx context.Context, site string, now time.Time) (map[string]notice.Counts, error) {
 	rows, _ := r.pool.Query(ctx, `SELECT coalesce(m.notice, l.notice), m.last, coalesce(m.waiting, 0), coalesce(l.times, 0), coalesce(m.failed, '')
 		FROM (SELECT notice, max(finished) FILTER (WHERE state = 'delivered' AND NOT test) AS last, count(*) FILTER (WHERE state = 'waiting') AS waiting,
-				CASE WHEN (array_agg(state ORDER BY number DESC))[1] = 'failed' THEN (array_agg(result ORDER BY number DESC))[1] END AS failed
+				CASE WHEN (array_agg(state ORDER BY number DESC) FILTER (WHERE NOT test))[1] = 'failed' THEN (array_agg(result ORDER BY number DESC) FILTER (WHERE NOT test))[1] END AS failed
 			FROM notice_message WHERE site = $1 AND created > $2 GROUP BY notice) m
 		FULL JOIN (SELECT notice, sum(times) AS times FROM notice_left_out WHERE site = $1 AND day > ($2::timestamptz AT TIME ZONE 'UTC')::date GROUP BY notice) l USING (notice)`, site, now.Add(-notice.KeptFor))
 	out := map[string]notice.Counts{}

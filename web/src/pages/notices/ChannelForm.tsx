@@ -5,6 +5,7 @@ import { useAction } from "../../api/changes";
 import type { Channel, ChannelSaid } from "../../api/notices";
 import { Icon } from "../../components/icons";
 import { Prose } from "../../components/parts";
+import { usePreferences } from "../../components/preferences";
 import { freshChannel } from "./words";
 
 /** ChannelForm makes a channel, or changes it. Its secret is entered once and never shown. */
@@ -16,6 +17,7 @@ export function ChannelForm(props: {
   onClose: () => void;
 }) {
   const there = props.channel;
+  const { presenting } = usePreferences();
   const [said, setSaid] = useState<ChannelSaid>(there?.said ?? freshChannel("mail"));
   const [name, setName] = useState(there?.name ?? (props.taken.includes("mail") ? "" : "mail"));
   const [secret, setSecret] = useState("");
@@ -41,7 +43,7 @@ export function ChannelForm(props: {
       open
       title={there ? `Channel ${there.name}` : "New channel"}
       okText="Save"
-      okButtonProps={{ loading: save.busy, disabled: name === "" }}
+      okButtonProps={{ loading: save.busy, disabled: presenting || name === "" }}
       onOk={save.change}
       onCancel={props.onClose}
       footer={(_, { OkBtn, CancelBtn }) => (

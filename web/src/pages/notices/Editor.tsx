@@ -7,6 +7,7 @@ import { usePreview, type Notice, type NoticeList, type NoticeSaid } from "../..
 import { useVariants } from "../../api/queries";
 import { Icon } from "../../components/icons";
 import { Prose } from "../../components/parts";
+import { usePreferences } from "../../components/preferences";
 import { useSite } from "../../components/site";
 import { Layout, Line } from "./Layout";
 import { Preview } from "./Preview";
@@ -21,6 +22,7 @@ export function Editor(props: {
   onChannel: (name: string) => void;
 }) {
   const { site } = useSite();
+  const { presenting } = usePreferences();
   const host = site?.host ?? "";
   const there = props.notice;
   const { channels } = props.list;
@@ -116,18 +118,24 @@ export function Editor(props: {
         {isMail && (
           <>
             <label htmlFor="notice-to">To</label>
-            <Select
-              id="notice-to"
-              mode="tags"
-              aria-label="To"
-              {...(said.trigger.kind === "asked" ? {} : { open: false })}
-              suffixIcon={null}
-              placeholder={said.trigger.kind === "asked" ? "{{.asker}} or a mail address" : "mail address"}
-              tokenSeparators={[",", ";", " "]}
-              options={said.trigger.kind === "asked" ? [{ value: "{{.asker}}", label: "whoever asked" }] : []}
-              value={said.to}
-              onChange={(to: string[]) => set({ to })}
-            />
+            {presenting ? (
+              <Input id="notice-to" disabled value={`${said.to.length} hidden`} />
+            ) : (
+              <Select
+                id="notice-to"
+                mode="tags"
+                aria-label="To"
+                {...(said.trigger.kind === "asked" ? {} : { open: false })}
+                suffixIcon={null}
+                placeholder={said.trigger.kind === "asked" ? "{{.asker}} or a mail address" : "mail address"}
+                tokenSeparators={[",", ";", " "]}
+                options={
+                  said.trigger.kind === "asked" ? [{ value: "{{.asker}}", label: "whoever asked" }] : []
+                }
+                value={said.to}
+                onChange={(to: string[]) => set({ to })}
+              />
+            )}
           </>
         )}
         <label htmlFor="notice-subject">Subject</label>
@@ -168,12 +176,15 @@ export function Editor(props: {
         <Button
           type="primary"
           loading={save.busy}
-          disabled={!changed || name === "" || said.title.trim() === ""}
+          disabled={presenting || !changed || name === "" || said.title.trim() === ""}
           onClick={save.change}
         >
           Save
         </Button>
-        <Button disabled={wrong !== "" || channels.length === 0} onClick={() => setTesting(true)}>
+        <Button
+          disabled={presenting || wrong !== "" || channels.length === 0}
+          onClick={() => setTesting(true)}
+        >
           Send me a test
         </Button>
         <Button
@@ -192,6 +203,7 @@ export function Editor(props: {
           wrong={save.failed || wrong}
           outdated={outdated}
           isReady={preview.isSuccess}
+          presenting={presenting}
           kind={said.trigger.kind}
         />
       </div>
@@ -210,7 +222,19 @@ export function Editor(props: {
 }
 
 /** Found says what the check of a draft found. */
-function Found(props: { wrong: string; outdated: boolean; isReady: boolean; kind: string }) {
+function Found(props: {
+  wrong: string;
+  outdated: boolean;
+  isReady: boolean;
+  presenting: boolean;
+  kind: string;
+}) {
+  if (props.presenting)
+    return (
+      <span className="notice-found small second">
+        While presenting, nothing is changed: recipients are hidden.
+      </span>
+    );
   if (props.outdated)
     return (
       <span className="notice-found bad small" role="status">

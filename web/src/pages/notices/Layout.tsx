@@ -38,7 +38,7 @@ function parts(line: string): ReactNode[] {
 /** Line edits one line with facts, such as a subject. */
 export function Line(props: { id: string; value: string; max: number; onChange: (line: string) => void }) {
   return (
-    <div className="layout-field one">
+    <div className="layout-field single">
       <Marked text={props.value} />
       <textarea
         id={props.id}

@@ -1,0 +1,3 @@
+import { holdPages } from "../testkit/holdPages";
+
+holdPages(["/today", "/trail", "/atlas", "/gate", "/links?link=tickets"]);
