@@ -125,6 +125,20 @@ func (n *Notices) send(ctx context.Context, k *notice.KeptChannel, l *notice.Let
 	return n.mail(ctx, k, l, key, values.Hide, try)
 }
 
+// stopWithin is how long what is being delivered may go on when the service stops: what arrives and is not
+// noted would arrive again.
+const stopWithin = 3 * time.Second
+
+// begun gives a context for a delivery that has begun, which may take so long.
+func begun(ctx context.Context, most time.Duration) (context.Context, context.CancelFunc) {
+	lasting, cancel := context.WithTimeout(context.WithoutCancel(ctx), most)
+	off := context.AfterFunc(ctx, func() { time.AfterFunc(stopWithin, cancel) })
+	return lasting, func() {
+		off()
+		cancel()
+	}
+}
+
 // triesKept bounds the attempts that are listed of a letter.
 const triesKept = 60
 

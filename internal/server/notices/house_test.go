@@ -107,7 +107,7 @@ func newHouse(t *testing.T) *house {
 	h.Notices = New(Options{
 		Rows: s.Notices(), Visits: s, Secret: []byte("a secret of the tests"), Log: slog.New(slog.NewTextHandler(h.log, nil)), Now: h.clock,
 		Outside: Outside{
-			Post: &fetch.Client{Inside: true}, Inside: true, Within: 300 * time.Millisecond, Secrets: secretstore.Store{Dir: filepath.Join(h.dir, "secrets"), Environ: func() []string { return nil }},
+			Post: &fetch.Client{Inside: true}, Inside: true, Within: 2 * time.Second, Secrets: secretstore.Store{Dir: filepath.Join(h.dir, "secrets"), Environ: func() []string { return nil }},
 			PublicURL: func() string { return "https://porch.heronlake.example" }, ConsoleURL: func() string { return "https://in.heronlake.example" },
 		},
 	})

@@ -10,6 +10,7 @@ import (
 	"net"
 	netmail "net/mail"
 	"net/netip"
+	"os"
 	"regexp"
 	"slices"
 	"strconv"
@@ -24,6 +25,9 @@ import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/notice"
 )
+
+// serverCloses is how a server says that it takes nothing now, from nobody (RFC 5321, section 3.8).
+const serverCloses = 421
 
 const mailWithin = 30 * time.Second // to one server, for a connection and each recipient
 
@@ -165,7 +169,7 @@ func (s *mailServer) send(ctx context.Context, l *notice.Letter, recipient int) 
 	if err != nil {
 		return outcome{refused, err.Error(), 0}
 	}
-	ctx, cancel := context.WithTimeout(ctx, s.within)
+	ctx, cancel := begun(ctx, s.within)
 	defer cancel()
 	if s.smtp == nil {
 		if err := s.connect(ctx); err != nil {
@@ -187,7 +191,11 @@ func (s *mailServer) send(ctx context.Context, l *notice.Letter, recipient int) 
 		return outcome{away, s.why(ctx, err), 0}
 	}
 	says := "the mail server said " + reply(err)
-	if of.IsTemp() {
+	switch {
+	case of.ErrorCode() == serverCloses:
+		s.close()
+		return outcome{away, says, 0}
+	case of.IsTemp():
 		return outcome{later, says, 0}
 	}
 	return outcome{refused, says, 0}
@@ -288,13 +296,13 @@ func (s *mailServer) why(ctx context.Context, err error) string {
 	var authority x509.UnknownAuthorityError
 	var wrong x509.CertificateInvalidError
 	switch {
-	case errors.Is(ctx.Err(), context.DeadlineExceeded):
-		return "the mail server did not answer in time"
 	case errors.As(err, &name), errors.As(err, &authority), errors.As(err, &wrong):
 		return "the mail server's certificate is not good for it: " + err.Error()
-	case err != nil && strings.Contains(strings.ToLower(err.Error()), "starttls"):
+	case err == nil, errors.Is(ctx.Err(), context.DeadlineExceeded), errors.Is(err, os.ErrDeadlineExceeded):
+		return whyNot(ctx, err, "the mail server")
+	case strings.Contains(strings.ToLower(err.Error()), "starttls"):
 		return "the mail server speaks no TLS; nothing was sent, and no password"
-	case err != nil && isLogin(err):
+	case isLogin(err):
 		return "the mail server does not accept the login: " + reply(err)
 	}
 	return whyNot(ctx, err, "the mail server")

@@ -133,14 +133,14 @@ type Companions interface {
 // Notices is the service. It is safe for concurrent use.
 type Notices struct {
 	Options
-	settings           atomic.Pointer[Settings]
-	links, hashes      []byte // keys
-	asking             sync.Mutex
-	wake               chan struct{}
-	mu                 sync.Mutex
-	broken             map[[2]string]string // why notices cannot be written, by site and name
-	compiled           map[[2]string]cached
-	lastWatch, lastBad time.Time
+	settings      atomic.Pointer[Settings]
+	links, hashes []byte // keys
+	asking        sync.Mutex
+	wake          chan struct{}
+	mu            sync.Mutex
+	broken        map[[2]string]string // why notices cannot be written, by site and name
+	compiled      map[[2]string]cached
+	lastWatch     time.Time
 }
 
 // cached is a notice that was compiled, and of what.

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"os"
 	"strconv"
 	"time"
 
@@ -26,7 +27,7 @@ func (n *Notices) post(ctx context.Context, k *notice.KeptChannel, l *notice.Let
 	if err != nil {
 		return outcome{refused, err.Error(), 0}
 	}
-	ctx, cancel := context.WithTimeout(ctx, cmp.Or(n.Within, postWithin))
+	ctx, cancel := begun(ctx, cmp.Or(n.Within, postWithin))
 	defer cancel()
 	request, err := http.NewRequestWithContext(ctx, http.MethodPost, k.Said.URL, bytes.NewReader(body))
 	if err != nil {
@@ -68,7 +69,7 @@ func retryAfter(text string, now time.Time) time.Duration {
 
 // whyNot words why somebody was not reached.
 func whyNot(ctx context.Context, err error, who string) string {
-	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+	if errors.Is(ctx.Err(), context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded) {
 		return who + " did not answer in time"
 	}
 	var at *url.Error
