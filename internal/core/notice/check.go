@@ -146,7 +146,7 @@ func checkTo(field, text string, layout Layout) error {
 	}
 	for _, name := range layout.Names() {
 		if !slices.Contains(recipientFacts, name) {
-			return invalid.Field(field, fmt.Sprintf("the fact %s may not decide who gets the mail", name), "Facts of few values may: "+RecipientFacts+".")
+			return invalid.Field(field, fmt.Sprintf("the fact %s may not decide who gets the mail", name), "Facts of few values may: "+strings.Join(recipientFacts, ", ")+".")
 		}
 	}
 	if err := CheckRecipient(actions.ReplaceAllString(text, "x")); err != nil {

@@ -72,13 +72,12 @@ type Fact struct {
 
 // List: as the contract has it.
 type List struct {
-	Site      string         `json:"site"`
-	Notices   []State        `json:"notices"`
-	Channels  []ChannelState `json:"channels"`
-	Facts     []Fact         `json:"facts"`
-	Secrets   []string       `json:"secrets"`   // The names of secrets that there are. Their values are never given.
-	Inside    bool           `json:"inside"`    // Whether mail servers and webhooks may be used whose address is not public: notices.send_inside in the configuration.
-	Recipient string         `json:"recipient"` // A fact that may stand before the @ of a recipient, all of them, with commas.
+	Site     string         `json:"site"`
+	Notices  []State        `json:"notices"`
+	Channels []ChannelState `json:"channels"`
+	Facts    []Fact         `json:"facts"`
+	Secrets  []string       `json:"secrets"` // The names of secrets that there are. Their values are never given.
+	Inside   bool           `json:"inside"`  // Whether mail servers and webhooks may be used whose address is not public: notices.send_inside in the configuration.
 }
 
 // Save: as the contract has it.

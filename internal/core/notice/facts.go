@@ -108,9 +108,6 @@ func MayLack(name string) bool {
 // recipientFacts may stand before the @ of a recipient: they have few values, which no visitor makes up.
 var recipientFacts = []string{"country_code", "region_code", "continent", "level", "kind", "label", "site"}
 
-// RecipientFacts are the names of those, with commas.
-var RecipientFacts = strings.Join(recipientFacts, ", ")
-
 // Known is what notices of a site may name.
 type Known struct {
 	Channels   map[string]string // the kinds of channels, by name

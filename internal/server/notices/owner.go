@@ -20,7 +20,7 @@ import (
 
 // List lists the notices and channels of a site.
 func (n *Notices) List(ctx context.Context, site *sites.Site) (notice.List, error) {
-	out := notice.List{Site: site.Host, Notices: []notice.State{}, Channels: []notice.ChannelState{}, Secrets: n.Secrets.Names(), Inside: n.Inside, Recipient: notice.RecipientFacts}
+	out := notice.List{Site: site.Host, Notices: []notice.State{}, Channels: []notice.ChannelState{}, Secrets: n.Secrets.Names(), Inside: n.Inside}
 	known, err := n.known(ctx, site.Host)
 	if err != nil {
 		return out, err

@@ -2,6 +2,7 @@ package notices
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"testing"
 	"time"
@@ -10,8 +11,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"eastporch/internal/core/caller"
+	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/notice"
+	"eastporch/internal/core/visit"
 )
 
 // TestARuleThatWouldSendTenThousand sends one, and says what it left out.
@@ -169,3 +173,36 @@ type nobody struct{ Companions }
 
 func (nobody) Categories() []string        { return nil }
 func (nobody) Values() map[string][]string { return nil }
+
+// TestNoFactTellsTheAddress but the one that is called so, and what visitors and askers wrote themselves: each fact
+// there is, for visits under every mode of privacy.
+func TestNoFactTellsTheAddress(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	known, err := h.known(t.Context(), host)
+	require.NoError(t, err)
+	a := h.aspect(h.site)
+	own := map[string]bool{"address": true, "question": true, "path": true, "referrer": true, "link": true}
+	for _, address := range []string{"198.18.3.40", "198.18.4.40", "198.18.5.200", "10.1.2.3", "2001:db8::7", "::ffff:198.18.3.41", "64:ff9b::c612:328"} {
+		made := h.cards.Card(netip.MustParseAddr(address), caller.ObtainedHeader, card.RequestContext{At: h.site.Local}, h.Now())
+		for _, mode := range []visit.Mode{visit.Whole, visit.Truncated, visit.Hashed, visit.Nothing} {
+			v := visit.Visit{ID: uuid.New(), Time: h.Now(), Site: host, Path: "/", Marks: []string{}, Card: made}
+			v = v.Keep(mode, "a-hash")
+			f := a.OfVisit(&v)
+			for name, fact := range known.Facts(notice.OnLabel) {
+				layout, err := notice.ParseText("{{."+name+"}}", func(string) bool { return true })
+				require.NoError(t, err, fact)
+				text, _, err := layout.Write(f)
+				require.NoError(t, err)
+				if name == "address" && mode != visit.Whole {
+					require.NotEqual(t, address, text, "%v", mode)
+				}
+				if own[name] {
+					continue
+				}
+				require.NotContains(t, text, address, name)
+				require.NotContains(t, text, "a-hash", name)
+			}
+		}
+	}
+}

@@ -2974,8 +2974,6 @@ export interface components {
             secrets: string[];
             /** @description Whether mail servers and webhooks may be used whose address is not public: notices.send_inside in the configuration. */
             inside: boolean;
-            /** @description A fact that may stand before the @ of a recipient, all of them, with commas. */
-            recipient: string;
         };
         NoticeSave: {
             said: components["schemas"]["NoticeSaid"];

@@ -74,6 +74,9 @@ const pendingKept = 24 * time.Hour
 func Maintain(ctx context.Context, tx pgx.Tx, now time.Time) error {
 	batch := &pgx.Batch{}
 	batch.Queue(`DELETE FROM notice_message WHERE created < $1 AND state <> 'waiting'`, now.Add(-notice.KeptFor))
+	batch.Queue(`WITH gone AS (DELETE FROM notice_trigger WHERE at < $1 RETURNING site, notice, times)
+		INSERT INTO notice_left_out AS l SELECT site, notice, ($2::timestamptz AT TIME ZONE 'UTC')::date, sum(times) FROM gone GROUP BY 1, 2
+		ON CONFLICT (site, notice, day) DO UPDATE SET times = l.times + excluded.times`, now.Add(-notice.KeptFor), now) // of notices that cannot be written
 	batch.Queue(`DELETE FROM notice_sent WHERE at < $1`, now.Add(-24*time.Hour))
 	batch.Queue(`DELETE FROM notice_left_out WHERE day < $1`, now.Add(-notice.KeptFor).UTC())
 	batch.Queue(`DELETE FROM notice_pending WHERE created < $1`, now.Add(-pendingKept))
