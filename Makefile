@@ -23,7 +23,7 @@ apart := eastporch/internal/(e2e|meta|server/webui)$$
 # long are tests whose work is one goroutine's and takes minutes with the race detector.
 long := AnExportSaysTheSame|EditionSaysWhatTheTableSaid|SpansAndSamplesAgree|TheMostSpecificRangeWins|TooManyRangesThatCross|ABombIsNotUnpacked|AnImportTakesLittleMemory
 # alone are packages of the heart in which nothing runs at the same time; a test of the code holds that.
-alone := eastporch/internal/core/(addr|almanac|atlas/compare|caller|gate|geo|handover|link|report|refusal|visit)$$
+alone := eastporch/internal/core/(addr|almanac|atlas/compare|caller|gate|geo|handover|link|notice|report|refusal|secret|visit|written)$$
 
 .PHONY: test
 test: ## Set up what is missing, check the code and run all tests, with the race detector where things run at once
