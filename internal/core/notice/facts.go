@@ -86,7 +86,7 @@ var All = []Fact{
 	{"link", "The code of the link that led there.", "tickets", visitKinds},
 	{"browser", "The family of the browser.", "Firefox", visitKinds},
 	{"language", "The language of the page (BCP 47).", "en", visitKinds},
-	{"visit_url", "Where the visit stands in the console.", "https://porch.heronlake.example/visits/0198", visitKinds},
+	{"visit_url", "Where the visit stands in the console.", "https://porch.heronlake.example/visits?visit=0198", visitKinds},
 	{"label", "The label that arrived.", "office", labelAlone},
 	{"asker", "The mail address of whoever asked.", "ida@crew.example", askedAlone},
 	{"question", "The address as it was typed.", "198.18.40.7", askedAlone},
@@ -173,7 +173,7 @@ func (a *Aspect) OfVisit(v *visit.Visit) Facts {
 	f.Set("browser", visit.AgentFamily(v.UserAgent), "the browser did not say")
 	f.Set("language", v.Card.Locale.Language, "")
 	if a.ConsoleURL != "" {
-		f.Set("visit_url", a.ConsoleURL+"/visits/"+v.ID.String(), "")
+		f.Set("visit_url", a.ConsoleURL+"/visits?visit="+v.ID.String(), "")
 	}
 	return f
 }

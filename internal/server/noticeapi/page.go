@@ -43,11 +43,14 @@ func (a *API) AnswerMailPage(c *gin.Context) {
 	if err == nil {
 		err = a.Notices.Follow(c, link)
 	}
-	if err != nil {
+	if err != nil && !errors.Is(err, notice.ErrNone) {
 		a.wrongLink(c, err)
 		return
 	}
 	v := view{Site: link.Site.Name, Title: "The answer is on its way.", Text: "It comes to the mail address that you confirmed. You can close this page."}
+	if err != nil {
+		v = view{Site: link.Site.Name, Title: "Your mail address is confirmed.", Text: "No answer comes: it was switched off since you asked."}
+	}
 	if link.Stop {
 		v = view{Site: link.Site.Name, Title: "No more mails.", Text: "Nothing goes to this mail address any more. You can close this page."}
 	}

@@ -254,7 +254,8 @@ func (n *Notices) Open(ctx context.Context, token string) (*Link, error) {
 	return l, nil
 }
 
-// Follow does what a link is for: it confirms a recipient and has the answer sent, or sends that recipient no more.
+// Follow does what a link is for: it confirms a recipient and has the answer sent, or sends that recipient no more. The
+// error is [notice.ErrNone] where the recipient is confirmed, but the notice is off by now.
 func (n *Notices) Follow(ctx context.Context, l *Link) error {
 	now := n.Now()
 	if l.Stop {
@@ -264,7 +265,10 @@ func (n *Notices) Follow(ctx context.Context, l *Link) error {
 	key := n.recipient(p.Site, p.Recipient)
 	k, c, err := n.find(ctx, l.Site, p.Notice)
 	if errors.Is(err, notice.ErrNone) { // it was switched off meanwhile; the address is confirmed all the same
-		return n.Rows.Confirm(ctx, p.ID, p.Site, key, nil, now)
+		if err := n.Rows.Confirm(ctx, p.ID, p.Site, key, nil, now); err != nil {
+			return err
+		}
+		return notice.ErrNone
 	}
 	if err != nil {
 		return err

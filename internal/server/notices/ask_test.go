@@ -79,6 +79,17 @@ func TestAskingWithAConfirmedAddress(t *testing.T) {
 	assert.Len(t, h.sink.Taken(), 3, "they want no more")
 	_, err = h.Ask(t.Context(), h.site, "where-is", notice.Ask{Address: "198.18.3.40", To: "ida@crew.example"}, Asker{Sender: "app", Vouched: true})
 	assert.ErrorContains(t, err, "wants no mails")
+	_, err = h.Ask(t.Context(), h.site, "where-is", notice.Ask{Address: "198.18.3.40", To: "late@crew.example"}, stranger)
+	require.NoError(t, err)
+	h.turn(t)
+	late, err := h.Open(t.Context(), token(t, h.sink.Taken()[3].Text))
+	require.NoError(t, err)
+	off := whereIs()
+	off.Enabled = false
+	h.save(t, "where-is", off)
+	require.ErrorIs(t, h.Follow(t.Context(), late), notice.ErrNone, "it is off by now")
+	h.turn(t)
+	assert.Len(t, h.sink.Taken(), 4)
 	for _, bad := range []string{"", "x", confirm + "x", "a.b", strings.Repeat("a", 5000)} {
 		_, err := h.Open(t.Context(), bad)
 		assert.ErrorIs(t, err, notice.ErrLink)

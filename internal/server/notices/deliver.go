@@ -34,18 +34,18 @@ const longestSays = 300
 // recordWithin bounds how long a letter's result may take to be kept when the service stops.
 const recordWithin = 5 * time.Second
 
-// deliver delivers what is due over a channel, in the order in which it was written, until nothing is.
-func (n *Notices) deliver(ctx context.Context, k *notice.KeptChannel) {
+// deliver delivers what is due over a channel, in the order in which it was written, until nothing is. It reads the
+// channel anew for each, so that one that was saved or dropped meanwhile is used no more as it was.
+func (n *Notices) deliver(ctx context.Context, site, name string) {
 	for ctx.Err() == nil {
-		if now := n.Now(); k.Gone {
-			if !n.giveUp(ctx, k) {
-				return
-			}
-			continue
-		} else if k.NextTry.After(now) && k.Failures > 0 {
+		k, err := n.channel(ctx, site, name)
+		switch {
+		case err != nil, k.NextTry.After(n.Now()) && k.Failures > 0, k.Gone && !n.giveUp(ctx, k):
 			return
+		case k.Gone:
+			continue
 		}
-		list, err := n.Rows.Waiting(ctx, k.Site, k.Name)
+		list, err := n.Rows.Waiting(ctx, site, name)
 		if err != nil {
 			return
 		}
@@ -60,6 +60,20 @@ func (n *Notices) deliver(ctx context.Context, k *notice.KeptChannel) {
 			return
 		}
 	}
+}
+
+// channel gives a channel as it is stored now; [notice.ErrNoChannel] where there is none.
+func (n *Notices) channel(ctx context.Context, site, name string) (*notice.KeptChannel, error) {
+	all, err := n.Rows.Channels(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range all {
+		if all[i].Site == site && all[i].Name == name {
+			return &all[i], nil
+		}
+	}
+	return nil, notice.ErrNoChannel
 }
 
 // next picks what is delivered next. Messages of a webhook keep their order; a mail that a server has put off lets

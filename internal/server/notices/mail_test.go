@@ -32,7 +32,7 @@ func TestAMailReadBack(t *testing.T) {
 	require.Len(t, mails, 2)
 	assert.Equal(t, "First visit from Portugal", mails[0].Subject)
 	clock := h.messages(t)[0].Created.In(h.aspect(h.site).Zone).Format("15:04")
-	assert.Equal(t, "From Portugal.\nTown: Lisbon, within 15 km\nClock there: "+clock+"\nSky: calm, 4 m/s\nIn Lisbon.\nhttps://in.heronlake.example/visits/"+ids[0].String(), strings.TrimSpace(mails[0].Text))
+	assert.Equal(t, "From Portugal.\nTown: Lisbon, within 15 km\nClock there: "+clock+"\nSky: calm, 4 m/s\nIn Lisbon.\nhttps://in.heronlake.example/visits?visit="+ids[0].String(), strings.TrimSpace(mails[0].Text))
 	assert.Contains(t, mails[0].HTML, "<body>\n<p>Town: <b>Lisbon</b></p>\n<p>Lisbon</p>\n</body>")
 	assert.Equal(t, "First visit from Japan", mails[1].Subject)
 	assert.NotContains(t, mails[1].Text+mails[1].HTML, "Town:", "no label stands alone")

@@ -86,22 +86,16 @@ func (n *Notices) look(ctx context.Context, busy *busyChannels, delivering *sync
 		return err
 	}
 	due, err := n.Rows.Due(ctx, n.Now())
-	if err != nil || len(due) == 0 {
-		return err
-	}
-	all, err := n.Rows.Channels(ctx)
 	if err != nil {
 		return err
 	}
 	for _, key := range due {
-		at := slices.IndexFunc(all, func(k notice.KeptChannel) bool { return k.Site == key[0] && k.Name == key[1] })
-		if at < 0 || !busy.take(key) {
+		if !busy.take(key) {
 			continue
 		}
-		k := all[at]
 		delivering.Go(func() {
 			defer busy.leave(key)
-			n.deliver(ctx, &k)
+			n.deliver(ctx, key[0], key[1])
 		})
 	}
 	return nil

@@ -177,6 +177,34 @@ func TestWebhooksThatFail(t *testing.T) {
 	assert.NotEqual(t, last.ID, again.ID, "what was finished under an id never goes under it again")
 }
 
+// TestAChannelThatWasChangedMeanwhile: nothing more goes where it led before, also of what waited then.
+func TestAChannelThatWasChangedMeanwhile(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	old := h.receive(t)
+	h.save(t, "label", toHook())
+	old.answer(http.StatusServiceUnavailable, nil, false)
+	for range 5 {
+		h.come(t, []string{"office"}, "198.18.3.40")
+		h.turn(t)
+	}
+	_, _, before := old.got()
+	fresh := h.receive(t)
+	h.pass(t, time.Second)
+	_, ids, _ := fresh.got()
+	_, _, after := old.got()
+	assert.Len(t, ids, 5)
+	assert.Equal(t, before, after)
+	for range 3 {
+		h.come(t, []string{"office"}, "198.18.3.40")
+	}
+	require.NoError(t, h.Drop(t.Context(), h.site, "label"))
+	require.NoError(t, h.DropChannel(t.Context(), h.site, "hook"))
+	h.turn(t)
+	_, ids, _ = fresh.got()
+	assert.Len(t, ids, 5)
+}
+
 // TestStoppedAtRandomMoments: whatever is stopped while messages are written and sent, each arrives, in its order, and
 // once.
 func TestStoppedAtRandomMoments(t *testing.T) {
