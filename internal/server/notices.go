@@ -23,7 +23,7 @@ func (s *Server) openNotices(secret []byte) {
 	s.notices = notices.New(notices.Options{
 		Rows: s.store.Notices(), Visits: s.store, Secret: secret, Log: s.opt.Log, Now: time.Now,
 		Outside: notices.Outside{
-			Post: &fetch.Client{Inside: cfg.SendInside, InsideKey: "notices.send_inside"}, Inside: cfg.SendInside, Secrets: s.secrets(),
+			Post: &fetch.Client{Inside: cfg.SendInside, InsideKey: "notices.send_inside"}, Inside: cfg.SendInside, Secrets: s.secrets(), Count: func(site, channel, outcome string) { s.metrics.Notice(site, channel, outcome) },
 			PublicURL: at(cfg.PublicURL, httpapi.PublicListener), ConsoleURL: at(cfg.ConsoleURL, httpapi.AdminListener),
 		},
 	})

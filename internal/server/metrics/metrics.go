@@ -27,6 +27,7 @@ type Metrics struct {
 	visitors *prometheus.CounterVec
 	gates    *prometheus.CounterVec
 	asked    *prometheus.CounterVec
+	sent     *prometheus.CounterVec
 	requests *prometheus.HistogramVec
 	series   sync.Map // labels -> counter: finding one among others takes longer than counting
 }
@@ -74,12 +75,15 @@ func New(of Measured) *Metrics {
 		asked: prometheus.NewCounterVec(prometheus.CounterOpts{
 			Name: "eastporch_companion_questions_total", Help: "Questions to companions by outcome: answered, failed, or refused by the allowance and so not asked.",
 		}, []string{"site", "companion", "outcome"}),
+		sent: prometheus.NewCounterVec(prometheus.CounterOpts{
+			Name: "eastporch_notice_attempts_total", Help: "Attempts to deliver what notices wrote, a mail for each recipient, by outcome: delivered, refused, put_off or not_reached.",
+		}, []string{"site", "channel", "outcome"}),
 		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
 			Name: "eastporch_http_request_duration_seconds", Help: "How long requests took, by listener, method, route and status.",
 			Buckets: []float64{0.0001, 0.0005, 0.001, 0.005, 0.025, 0.1, 0.5, 2, 10},
 		}, []string{"listener", "method", "route", "status"}),
 	}
-	m.registry.MustRegister(m.visitors, m.gates, m.asked, m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	m.registry.MustRegister(m.visitors, m.gates, m.asked, m.sent, m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	gauge := func(name, help string, labels prometheus.Labels, value func() float64) {
 		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help, ConstLabels: labels}, value))
 	}
@@ -149,6 +153,11 @@ func (m *Metrics) Decisions(k *gate.CountKey, n int64) {
 // Companion counts a question to a companion.
 func (m *Metrics) Companion(site, name, outcome string) {
 	m.asked.WithLabelValues(site, name, outcome).Inc()
+}
+
+// Notice counts an attempt to deliver what a notice wrote.
+func (m *Metrics) Notice(site, channel, outcome string) {
+	m.sent.WithLabelValues(site, channel, outcome).Inc()
 }
 
 // Visitor counts a visitor by what became of the address.

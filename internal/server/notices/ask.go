@@ -62,8 +62,6 @@ func (n *Notices) Ask(ctx context.Context, site *sites.Site, name string, q noti
 	if who.Sender = n.hash(site.Host, who.Sender); who.Vouched {
 		who.Sender = "vouched " + who.Sender
 	}
-	n.asking.Lock() // so that the counts hold
-	defer n.asking.Unlock()
 	now := n.Now()
 	confirmed, stopped := who.Vouched, false
 	if q.To != "" {
@@ -73,30 +71,40 @@ func (n *Notices) Ask(ctx context.Context, site *sites.Site, name string, q noti
 		}
 		confirmed, stopped = confirmed || isConfirmed, wantsNone
 	}
-	if err := n.withinLimits(ctx, site, k, c, q.To, who, confirmed, now); err != nil {
+	within := func() error { return n.withinLimits(ctx, site, k, c, q.To, who, confirmed, now) }
+	if err := within(); err != nil {
 		return out, err
 	}
 	out.Said = "What is known goes to those who are named for it."
 	if q.To != "" {
 		out.Said = "A mail is on its way, if the address takes any: the answer, or first a link to confirm the address."
 	}
-	if stopped && !who.Vouched {
-		return out, nil // strangers do not learn so
+	switch {
+	case stopped && !who.Vouched: // strangers do not learn so
+		return out, nil
+	case stopped:
+		return out, invalid.Field("to", "the recipient wants no mails from here", "Ask them yourself; to confirm the address again undoes it.")
+	case !confirmed && q.To != "":
+		return out, n.askToConfirm(ctx, site, k, q, who, within)
 	}
-	if stopped {
-		return out, invalid.Field("to", "the recipient wants no mails from here", "Ask them yourself; a link in the last mail to them undoes it.")
-	}
-	if !confirmed && q.To != "" {
-		return out, n.askToConfirm(ctx, site, k, q, who, now)
-	}
-	l, err := n.answer(ctx, site, k, c, ip.String(), q, who, now)
+	l, err := n.answer(ctx, site, k, c, ip.String(), q, who, now) // which may wait for companions
 	if err != nil {
 		return out, err
 	}
 	if who.Vouched {
 		out.Message = &l.ID
 	}
-	return out, n.put(ctx, l)
+	return out, n.counting(within, func() error { return n.put(ctx, l) })
+}
+
+// counting does something that limits count, one after the other, so that the counts hold.
+func (n *Notices) counting(within, do func() error) error {
+	n.asking.Lock()
+	defer n.asking.Unlock()
+	if err := within(); err != nil {
+		return err
+	}
+	return do()
 }
 
 // find gives a notice of the kind asked that is on.
@@ -187,7 +195,8 @@ func (n *Notices) withStop(site *sites.Site, d notice.Draft, to string) notice.D
 }
 
 // askToConfirm sends a recipient a link that confirms the address. Nothing in the mail is of who asked.
-func (n *Notices) askToConfirm(ctx context.Context, site *sites.Site, k *notice.Kept, q notice.Ask, who Asker, now time.Time) error {
+func (n *Notices) askToConfirm(ctx context.Context, site *sites.Site, k *notice.Kept, q notice.Ask, who Asker, within func() error) error {
+	now := n.Now()
 	id, err := newID(now)
 	if err != nil {
 		return err
@@ -205,9 +214,10 @@ func (n *Notices) askToConfirm(ctx context.Context, site *sites.Site, k *notice.
 		return err
 	}
 	l.Sender = who.Sender
-	err = n.Rows.Ask(ctx, notice.Pending{ID: id, Site: site.Host, Notice: k.Name, Recipient: q.To, Question: q.Address, Sender: who.Sender, Created: now}, l)
-	n.Wake()
-	return err
+	defer n.Wake()
+	return n.counting(within, func() error {
+		return n.Rows.Ask(ctx, notice.Pending{ID: id, Site: site.Host, Notice: k.Name, Recipient: q.To, Question: q.Address, Sender: who.Sender, Created: now}, l)
+	})
 }
 
 // A mailLink is what a link in a mail is for.

@@ -21,6 +21,9 @@ const (
 	gone            // the webhook says that it is for good
 )
 
+// outcomes are the words of the metrics.
+var outcomes = map[verdict]string{taken: "delivered", refused: "refused", later: "put_off", away: "not_reached", gone: "refused"}
+
 // outcome is what came of one try.
 type outcome struct {
 	verdict
@@ -184,6 +187,7 @@ func (n *Notices) record(ctx context.Context, l *notice.Letter, went []string) e
 
 // health keeps how a channel stands.
 func (n *Notices) health(ctx context.Context, k *notice.KeptChannel, o outcome) error {
+	n.Count(k.Site, k.Name, outcomes[o.verdict])
 	h, now := k.ChannelHealth, n.Now().UTC()
 	h.Used = true
 	switch o.verdict {

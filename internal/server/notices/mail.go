@@ -10,7 +10,6 @@ import (
 	"net"
 	netmail "net/mail"
 	"net/netip"
-	"os"
 	"regexp"
 	"slices"
 	"strconv"
@@ -298,7 +297,7 @@ func (s *mailServer) why(ctx context.Context, err error) string {
 	switch {
 	case errors.As(err, &name), errors.As(err, &authority), errors.As(err, &wrong):
 		return "the mail server's certificate is not good for it: " + err.Error()
-	case err == nil, errors.Is(ctx.Err(), context.DeadlineExceeded), errors.Is(err, os.ErrDeadlineExceeded):
+	case err == nil, isLate(ctx, err):
 		return whyNot(ctx, err, "the mail server")
 	case strings.Contains(strings.ToLower(err.Error()), "starttls"):
 		return "the mail server speaks no TLS; nothing was sent, and no password"

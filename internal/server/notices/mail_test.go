@@ -57,6 +57,8 @@ func TestAMailReadBack(t *testing.T) {
 func TestOneOfThreeIsRefused(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
+	counted := map[string]int{}
+	h.Count = func(_, channel, outcome string) { counted[channel+" "+outcome]++ }
 	h.channel(t)
 	s := firstVisit()
 	s.To = []string{"office@heronlake.example", "full@heronlake.example", "ida@heronlake.example"}
@@ -70,6 +72,7 @@ func TestOneOfThreeIsRefused(t *testing.T) {
 		assert.Len(t, m.To, 1)
 		assert.NotContains(t, m.Raw, "full@")
 	}
+	assert.Equal(t, map[string]int{"mail delivered": 2, "mail refused": 1}, counted)
 	l := h.messages(t)[0]
 	assert.Equal(t, notice.Failed, l.State)
 	assert.Contains(t, l.Result, "1 of 3 refused: the mail server said 552 5.2.2 Mailbox full")
@@ -89,7 +92,7 @@ func TestOneOfThreeIsRefused(t *testing.T) {
 	assert.Equal(t, []string{"f•••@heronlake.example"}, shown.Messages[0].To, "masked")
 }
 
-// TestGreylistingHoldsUpNobodyElse.
+// TestGreylistingHoldsUpNobodyElse: a mail that a server puts off waits alone, and goes in its time.
 func TestGreylistingHoldsUpNobodyElse(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
@@ -166,6 +169,7 @@ func TestMailServersThatFail(t *testing.T) {
 		assert.Equal(t, c.waits, l.State == notice.Waiting, name)
 		require.NotEmpty(t, l.Tries, name)
 		assert.NotContains(t, fmt.Sprint(l), c.password)
+		assert.NotContains(t, l.Result+fmt.Sprint(l.Tries), "ida@", "recipients are masked")
 		require.NoError(t, h.sink.Fail("none"))
 		if c.waits {
 			require.NoError(t, h.DropMessage(t.Context(), h.site, m.ID))

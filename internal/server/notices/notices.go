@@ -91,14 +91,15 @@ type Options struct {
 	Now    func() time.Time
 }
 
-// Outside is how messages leave.
+// Outside is how messages leave; Count may be nil.
 type Outside struct {
 	Post       out
 	Inside     bool          // also to servers whose address is not public
 	Within     time.Duration // how long the other side may take; 0 for as long as is usual
 	Secrets    secrets
-	PublicURL  func() string // of the public listener, as visitors reach it, without a slash at its end
-	ConsoleURL func() string // of the console, as its owner reaches it
+	Count      func(site, channel, outcome string) // attempts, for the metrics
+	PublicURL  func() string                       // of the public listener, as visitors reach it, without a slash at its end
+	ConsoleURL func() string                       // of the console, as its owner reaches it
 }
 
 // out sends one request, follows no redirect, and gives no more of the body than most bytes.
@@ -152,6 +153,9 @@ type cached struct {
 
 // New makes the service, which sends nothing before it runs.
 func New(opt Options) *Notices {
+	if opt.Count == nil {
+		opt.Count = func(string, string, string) {}
+	}
 	return &Notices{
 		Options: opt, links: signed.Key(opt.Secret, "notice links"), hashes: signed.Key(opt.Secret, "notice recipients"),
 		wake: make(chan struct{}, 1), broken: map[[2]string]string{}, compiled: map[[2]string]cached{},

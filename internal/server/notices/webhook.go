@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"os"
 	"strconv"
+	"strings"
 	"time"
 
 	"eastporch/internal/core/notice"
@@ -69,7 +70,7 @@ func retryAfter(text string, now time.Time) time.Duration {
 
 // whyNot words why somebody was not reached.
 func whyNot(ctx context.Context, err error, who string) string {
-	if errors.Is(ctx.Err(), context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded) {
+	if isLate(ctx, err) {
 		return who + " did not answer in time"
 	}
 	var at *url.Error
@@ -79,5 +80,11 @@ func whyNot(ctx context.Context, err error, who string) string {
 	if err == nil {
 		return who + " did not answer"
 	}
-	return who + " was not reached: " + err.Error()
+	text, _, _ := strings.Cut(err.Error(), ", affected ") // which would name the recipient
+	return who + " was not reached: " + text
+}
+
+// isLate says whether somebody took too long; the library of mails keeps its causes as text.
+func isLate(ctx context.Context, err error) bool {
+	return errors.Is(ctx.Err(), context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded) || err != nil && strings.Contains(err.Error(), "i/o timeout")
 }

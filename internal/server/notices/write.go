@@ -68,11 +68,16 @@ func (n *Notices) write(ctx context.Context) error {
 			by[[2]string{all[i].Site, all[i].Name}] = &all[i]
 		}
 		groups := map[[2]string][]notice.Triggered{}
+		var order [][2]string // in which they were met first
 		for _, t := range list {
 			key := [2]string{t.Site, t.Notice}
+			if groups[key] == nil {
+				order = append(order, key)
+			}
 			groups[key] = append(groups[key], t)
 		}
-		for key, group := range groups {
+		for _, key := range order {
+			group := groups[key]
 			if by[key] == nil { // it was dropped a moment ago, and what met it too
 				wait[key] = true
 				continue

@@ -1,10 +1,15 @@
 import { Popover } from "antd";
-import { useState, type ReactNode } from "react";
+import { useEffect, useId, useRef, useState, type ReactNode } from "react";
 import { Icon } from "../../components/icons";
 
-/** Choice is a part of a sentence that opens what it may be. */
+/** Choice is a part of a sentence that opens what it may be. By keyboard, the focus goes there and comes back. */
 export function Choice(props: { words: string; label: string; children: (close: () => void) => ReactNode }) {
   const [open, setOpen] = useState(false);
+  const id = useId();
+  const close = () => {
+    setOpen(false);
+    document.getElementById(id)?.focus();
+  };
   return (
     <Popover
       trigger="click"
@@ -12,9 +17,10 @@ export function Choice(props: { words: string; label: string; children: (close: 
       open={open}
       onOpenChange={setOpen}
       destroyOnHidden
-      content={<div className="choice-body">{props.children(() => setOpen(false))}</div>}
+      content={<Body onClose={close}>{props.children(close)}</Body>}
     >
       <button
+        id={id}
         type="button"
         className="sentence-choice"
         aria-label={`${props.label}: ${props.words}`}
@@ -24,5 +30,21 @@ export function Choice(props: { words: string; label: string; children: (close: 
         <Icon name="down" />
       </button>
     </Popover>
+  );
+}
+
+function Body({ onClose, children }: { onClose: () => void; children: ReactNode }) {
+  const body = useRef<HTMLDivElement>(null);
+  useEffect(() => body.current?.querySelector<HTMLElement>("input, button")?.focus(), []);
+  return (
+    <div
+      ref={body}
+      className="choice-body"
+      onKeyDown={(e) => {
+        if (e.key === "Escape") onClose();
+      }}
+    >
+      {children}
+    </div>
   );
 }

@@ -160,6 +160,19 @@ it("saves what was changed, with the revision that it was, and says why not", as
   expect((put?.body as { revision: number }).revision).toBe(first.revision);
 });
 
+it("opens a choice by keyboard, and comes back", async () => {
+  const page = open("/notices?notice=first-visit");
+  await page.settled();
+  const limit = screen.getByRole("button", { name: "At most: one a country a day" });
+  fireEvent.click(limit);
+  const many = await screen.findByRole("spinbutton", { name: "How many" });
+  await waitFor(() => expect(document.activeElement).toBe(many));
+  fireEvent.change(many, { target: { value: "3" } });
+  fireEvent.keyDown(many, { key: "Escape" });
+  await waitFor(() => expect(document.activeElement).toBe(limit));
+  expect(limit.textContent).toBe("3 a country a day");
+});
+
 it("begins with a channel, whose secret is sent once and not kept on the page", async () => {
   const none = given((l) => ({ ...l, notices: [], channels: [] }));
   const saved = on("PUT", "/v1/channels/webhook", {
