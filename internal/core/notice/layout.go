@@ -175,14 +175,6 @@ func (l Layout) Names() []string {
 	return slices.Compact(names)
 }
 
-// Needs says whether a line of the layout is dropped without a fact.
-func (l Layout) Needs(fact string) bool {
-	return slices.ContainsFunc(l.lines, func(line layoutLine) bool { return slices.Contains(line.needs, fact) })
-}
-
-// Empty says whether there is nothing in it.
-func (l Layout) Empty() bool { return len(l.lines) == 0 }
-
 // Write writes the layout with facts. lines say what became of each line of it; those of HTML have no text.
 func (l Layout) Write(f Facts) (text string, lines []Line, err error) {
 	var kept []string

@@ -162,11 +162,10 @@ func TestQuietTimesAgainstAClock(t *testing.T) {
 				return clock >= q.From || clock < q.To
 			}
 			require.Equal(t, inside(at), q.Holds(at, zone), "%v %s %v", q, name, at)
-			due := q.Due(at, zone)
 			if !inside(at) {
-				require.True(t, due.Equal(at))
 				continue
 			}
+			due := q.Round(at, zone)
 			end := at.Truncate(time.Minute)
 			for from != to && inside(end) || end.In(zone).Format("15:04") != q.To && end.Sub(at) < 26*time.Hour && from == to {
 				end = end.Add(time.Minute)

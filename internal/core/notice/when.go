@@ -30,14 +30,6 @@ func (q *Quiet) Round(at time.Time, zone *time.Location) time.Time {
 	return end
 }
 
-// Due says when what happens at a moment is written: then, or at the end of the quiet time that it is in.
-func (q *Quiet) Due(at time.Time, zone *time.Location) time.Time {
-	if !q.Holds(at, zone) {
-		return at
-	}
-	return q.Round(at, zone)
-}
-
 // Window is how far back a limit counts.
 func (l Limit) Window() time.Duration {
 	if l.Every == "hour" {

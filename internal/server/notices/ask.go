@@ -48,7 +48,7 @@ func (n *Notices) Ask(ctx context.Context, site *sites.Site, name string, q noti
 	if err != nil {
 		return out, invalid.Field("address", fmt.Sprintf("%.80q is not an address", q.Address), "Give an address of IPv4 or IPv6, in any spelling.")
 	}
-	q.To = strings.TrimSpace(q.To)
+	q.To = strings.ToLower(strings.TrimSpace(q.To)) // else each way of writing it would have limits of its own
 	switch {
 	case c.ToAsker() && q.To == "":
 		return out, invalid.Field("to", "it is empty", "Give the mail address that the answer goes to.")
@@ -83,7 +83,7 @@ func (n *Notices) Ask(ctx context.Context, site *sites.Site, name string, q noti
 	case stopped && !who.Vouched: // strangers do not learn so
 		return out, nil
 	case stopped:
-		return out, invalid.Field("to", "the recipient wants no mails from here", "Ask them yourself; to confirm the address again undoes it.")
+		return out, invalid.Field("to", "the recipient wants no mails from here", "Write to them yourself.")
 	case !confirmed && q.To != "":
 		return out, n.askToConfirm(ctx, site, k, q, who, within)
 	}
@@ -116,6 +116,10 @@ func (n *Notices) find(ctx context.Context, site *sites.Site, name string) (*not
 	for i := range all {
 		if k := &all[i]; k.Site == site.Host && k.Name == name && k.Said.Enabled && k.Said.Trigger.Kind == notice.OnAsk {
 			c, err := n.compile(ctx, k)
+			var wrong *invalid.FieldError
+			if errors.As(err, &wrong) { // which is for its owner to know
+				err = notice.ErrNone
+			}
 			return k, c, err
 		}
 	}
@@ -299,7 +303,7 @@ func (n *Notices) Follow(ctx context.Context, l *Link) error {
 // recipient stands for a mail address where confirmations are kept.
 func (n *Notices) recipient(site, address string) []byte {
 	h := hmac.New(sha256.New, n.hashes)
-	h.Write([]byte(site + "\n" + strings.ToLower(address)))
+	h.Write([]byte(site + "\n" + address))
 	return h.Sum(nil)
 }
 
