@@ -41,7 +41,7 @@ export default defineConfig({
   server: { proxy: { "/v1": "http://127.0.0.1:8081", "/readyz": "http://127.0.0.1:8081" } },
   test: {
     environment: "jsdom",
-    testTimeout: 60_000,
+    testTimeout: 120_000,
     maxWorkers: 2,
     deps: {
       optimizer: {

@@ -1,6 +1,6 @@
 import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { App, ConfigProvider } from "antd";
-import { StrictMode, useState, type ReactNode } from "react";
+import { useState, type ReactNode } from "react";
 import { BrowserRouter, Navigate, Route, Routes, useLocation } from "react-router";
 import { Refusal } from "./api/client";
 import { useSites } from "./api/queries";
@@ -26,11 +26,17 @@ function newQueries(): QueryClient {
   return queries;
 }
 
-function Themed({ root, children }: { root: HTMLElement; children: ReactNode }) {
+interface ConsoleProps {
+  root: HTMLElement;
+  /** unstyled makes no styles, which take longer than all else where nothing is laid out. */
+  unstyled?: boolean;
+}
+
+function Themed({ root, unstyled, children }: ConsoleProps & { children: ReactNode }) {
   const { mode } = usePreferences();
   return (
     <ConfigProvider
-      theme={themeOf(mode)}
+      theme={{ ...themeOf(mode), zeroRuntime: unstyled === true }}
       wave={{ disabled: true }}
       csp={{ nonce }}
       getPopupContainer={() => root}
@@ -54,38 +60,36 @@ function Gate({ children }: { children: ReactNode }) {
 }
 
 /** Console is all of it. What opens over the page stands in root too, so that nothing locks the body with a style of its own. */
-export function Console({ root }: { root: HTMLElement }) {
+export function Console({ root, unstyled = false }: ConsoleProps) {
   const [queries] = useState(newQueries);
   return (
-    <StrictMode>
-      <PreferencesProvider>
-        <Themed root={root}>
-          <QueryClientProvider client={queries}>
-            <BrowserRouter>
-              <Gate>
-                <SiteProvider>
-                  <Routes>
-                    {allRoutes.map((route) => (
-                      <Route
-                        key={route.path}
-                        path={route.path}
-                        element={
-                          <Shell route={route}>
-                            <Boundary key={route.path}>
-                              <route.page />
-                            </Boundary>
-                          </Shell>
-                        }
-                      />
-                    ))}
-                    <Route path="*" element={<Navigate to="/today" replace />} />
-                  </Routes>
-                </SiteProvider>
-              </Gate>
-            </BrowserRouter>
-          </QueryClientProvider>
-        </Themed>
-      </PreferencesProvider>
-    </StrictMode>
+    <PreferencesProvider>
+      <Themed root={root} unstyled={unstyled}>
+        <QueryClientProvider client={queries}>
+          <BrowserRouter>
+            <Gate>
+              <SiteProvider>
+                <Routes>
+                  {allRoutes.map((route) => (
+                    <Route
+                      key={route.path}
+                      path={route.path}
+                      element={
+                        <Shell route={route}>
+                          <Boundary key={route.path}>
+                            <route.page />
+                          </Boundary>
+                        </Shell>
+                      }
+                    />
+                  ))}
+                  <Route path="*" element={<Navigate to="/today" replace />} />
+                </Routes>
+              </SiteProvider>
+            </Gate>
+          </BrowserRouter>
+        </QueryClientProvider>
+      </Themed>
+    </PreferencesProvider>
   );
 }

@@ -6,9 +6,14 @@ import "./theme/parts.css";
 import "./theme/maps.css";
 import "./theme/shell.css";
 
+import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { Console } from "./Console";
 
 const root = document.getElementById("root");
 if (!root) throw new Error("the page has no #root");
-createRoot(root).render(<Console root={root} />);
+createRoot(root).render(
+  <StrictMode>
+    <Console root={root} />
+  </StrictMode>,
+);

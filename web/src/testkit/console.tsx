@@ -101,10 +101,19 @@ export function open(path: string, options: { rules?: Rule[]; width?: number } =
       headers: { "Content-Type": status < 400 ? "application/json" : "application/problem+json" },
     });
   };
+  const idle = () =>
+    waitFor(
+      () => {
+        expect(asked).not.toEqual([]);
+        expect(running).toBe(0);
+        expect([...root.querySelectorAll(".bars")].map((b) => b.getAttribute("aria-label"))).toEqual([]);
+      },
+      { timeout: 30_000, interval: 20, container: document.createElement("div") }, // looks by time, not at every change
+    );
   window.history.replaceState(null, "", path);
   const root = document.createElement("div");
   document.body.replaceChildren(root);
-  render(<Console root={root} />, { container: root });
+  render(<Console root={root} unstyled />, { container: root });
   return {
     root,
     close: cleanup,
@@ -120,16 +129,14 @@ export function open(path: string, options: { rules?: Rule[]; width?: number } =
     /** answered says that everything the page asked for had an answer. */
     answered: () => expect(missing).toEqual([]),
     text: () => root.textContent ?? "",
-    /** settled waits until nothing is asked and nothing loads. */
-    settled: () =>
-      waitFor(
-        () => {
-          expect(asked).not.toEqual([]);
-          expect(running).toBe(0);
-          expect([...root.querySelectorAll(".bars")].map((b) => b.getAttribute("aria-label"))).toEqual([]);
-        },
-        { timeout: 8000, interval: 20 },
-      ),
+    /** settled waits until nothing is asked and nothing loads, and stays so while what was queued runs. */
+    settled: async () => {
+      for (let turns = 0, before = -1; turns < 4;) {
+        await idle();
+        turns = asked.length === before ? turns + 1 : 0;
+        before = asked.length;
+      }
+    },
     /** says waits until the page says something. */
     says: (words: string | RegExp) =>
       waitFor(() => expect(root.textContent).toMatch(words), { timeout: 5000 }),
