@@ -11,6 +11,7 @@ import (
 
 	"eastporch/internal/cli/terminal"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/compile"
 	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/plain"
 )
@@ -161,7 +162,7 @@ reject or drop, and why. The exit code is 1 where a line would be rejected.`,
 			}
 			defer f.Close()
 			s, err := source.ReadGeofeed(f, atlas.About{Name: args[0], Rank: 1})
-			if err != nil && !errors.Is(err, source.ErrTooManyRejects) {
+			if err != nil && !errors.Is(err, compile.ErrTooManyRejects) {
 				return err
 			}
 			type finding struct {

@@ -2,8 +2,8 @@
 // sure that is, and who says so.
 //
 // Sources are merged at lookup: the most specific range of the highest-ranked
-// source that says anything wins as a unit, and finer facts that it lacks are
-// filled from the next source where the coarser facts agree. Whatever the
+// source that says anything wins as a unit, registrations last, and finer facts that it
+// lacks are filled from the next source where the coarser facts agree. Whatever the
 // sources leave out, coordinates above all, is derived from the gazetteer and
 // marked so.
 package atlas
@@ -14,6 +14,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"maps"
+	"math"
 	"net/netip"
 	"runtime"
 	"slices"
@@ -35,13 +36,23 @@ type Atlas struct {
 	results *results
 }
 
-// New makes an edition of sources. Sources of equal rank keep their order.
+// New makes an edition of sources, the highest-ranked first; registrations come after all
+// others, whatever their rank: where a network is registered counts only where nothing better
+// is said. Sources of equal rank keep their order.
 func New(sources ...*Source) *Atlas {
 	a := &Atlas{sources: slices.Clone(sources), built: time.Now().UTC().Truncate(time.Second)}
-	slices.SortStableFunc(a.sources, func(x, y *Source) int { return cmp.Compare(x.Rank, y.Rank) })
+	slices.SortStableFunc(a.sources, func(x, y *Source) int { return cmp.Compare(x.turn(), y.turn()) })
 	a.sum = checksum(a.sources)
 	a.name = nameOf(a.sources, a.sum)
 	return a.prepare()
+}
+
+// turn is when a source speaks: by rank, and a registration after all that is none.
+func (s *Source) turn() int {
+	if s.Basis == Registration {
+		return s.Rank + math.MaxInt32
+	}
+	return s.Rank
 }
 
 // nameOf makes the name of an edition: the date of its newest source, and how its checksum

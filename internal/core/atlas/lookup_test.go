@@ -130,7 +130,7 @@ func TestWhyListsEveryRange(t *testing.T) {
 }
 
 func TestAClaimGoesBeforeARegistration(t *testing.T) {
-	registry, err := source.ReadDelegated(strings.NewReader("lakereg|ES|ipv4|198.18.0.0|32768|20000101|allocated"), atlas.About{Name: "registry", Rank: 4})
+	registry, err := source.ReadDelegated(strings.NewReader("lakereg|ES|ipv4|198.18.0.0|32768|20000101|allocated"), atlas.About{Name: "registry", Rank: 1})
 	require.NoError(t, err)
 	a := atlas.New(geofeed(t, 2, "198.18.3.0/26,PT,PT-11,Lisbon,"), registry)
 	f := at(a, "198.18.3.40")
@@ -139,6 +139,7 @@ func TestAClaimGoesBeforeARegistration(t *testing.T) {
 	assert.Equal(t, atlas.Registration, last.Basis)
 	assert.False(t, last.Used)
 	assert.Equal(t, "ES", last.Values["country_code"])
+	assert.Equal(t, "disagrees on the country, and is a registration", *last.Reason)
 }
 
 // What the country rests on is what said the country, not who said anything of the place.

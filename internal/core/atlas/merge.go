@@ -2,6 +2,7 @@ package atlas
 
 import (
 	"net/netip"
+	"strings"
 
 	"eastporch/internal/core/gazetteer"
 	"eastporch/internal/core/geo"
@@ -35,6 +36,9 @@ func (a *Atlas) merge(ip netip.Addr, won *Record, buffer []part) (parts []part) 
 			var instead bool
 			derived := won.ByPoint
 			p.used, instead, p.reason = fill(&won.Place, &rec.Place)
+			if s.Basis == Registration {
+				p.reason = strings.Replace(p.reason, "ranks lower", "is a registration", 1)
+			}
 			for i := range parts {
 				if derived && !won.ByPoint { // this source names it
 					parts[i].used.Country, parts[i].used.ByPoint = "", false

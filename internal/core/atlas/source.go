@@ -8,6 +8,7 @@ import (
 	"sync/atomic"
 
 	"eastporch/internal/core/addr"
+	"eastporch/internal/core/geofeed"
 	"eastporch/internal/core/rangetable"
 )
 
@@ -233,6 +234,8 @@ type Details struct {
 	Rejects  []Note   `json:"rejects"`
 	Remarks  []Note   `json:"remarks"`
 	Coverage Coverage `json:"coverage"`
+	// Feeds are the geofeeds that the source names for its ranges.
+	Feeds []geofeed.Referral `json:"feeds,omitempty"`
 }
 
 // more reads the details, once; of a damaged file there are none.
@@ -251,6 +254,9 @@ func (s *Source) Rejects() []Note { return s.more().Rejects }
 // Remarks are the first of the rows that something was dropped from. The caller
 // must not change them.
 func (s *Source) Remarks() []Note { return s.more().Remarks }
+
+// Feeds are the geofeeds that the source names (RFC 9632). The caller must not change them.
+func (s *Source) Feeds() []geofeed.Referral { return s.more().Feeds }
 
 // Coverage says how much of the address space the source says something of.
 func (s *Source) Coverage() Coverage { return s.more().Coverage }

@@ -21,6 +21,7 @@ import (
 	"eastporch/api"
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/compile"
 	"eastporch/internal/core/atlas/compare"
 	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/gazetteer"
@@ -264,7 +265,7 @@ func (s *Atlases) Uncorrect(ctx context.Context, id uuid.UUID) error {
 // CheckGeofeed says what is wrong with a geofeed (RFC 8805).
 func CheckGeofeed(r io.Reader) (api.FeedCheck, error) {
 	feed, err := source.Read(r, source.ParseOptions{Format: source.Geofeed}, atlas.About{Name: "geofeed", Rank: 1})
-	if err != nil && !errors.Is(err, source.ErrTooManyRejects) {
+	if err != nil && !errors.Is(err, compile.ErrTooManyRejects) {
 		return api.FeedCheck{}, invalid.Field("file", err.Error(), "Send a geofeed (RFC 8805).")
 	}
 	return api.FeedCheck{

@@ -14,6 +14,7 @@ import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/compile"
 	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/core/plain"
@@ -55,7 +56,7 @@ func ReadTestPoints(r io.Reader) (points []TestPoint, rejects []atlas.Note, err 
 		line, _ := rows.FieldPos(0)
 		var broken *csv.ParseError
 		if errors.As(err, &broken) {
-			rejects = append(rejects, source.NoteOf(broken.Line, "", broken.Err.Error()))
+			rejects = append(rejects, compile.NoteOf(broken.Line, "", broken.Err.Error()))
 			continue
 		} else if err != nil {
 			return nil, nil, err
@@ -68,7 +69,7 @@ func ReadTestPoints(r io.Reader) (points []TestPoint, rejects []atlas.Note, err 
 		}
 		p, err := testPoint(get)
 		if err != nil {
-			rejects = append(rejects, source.NoteOf(line, strings.Join(fields, ","), err.Error()))
+			rejects = append(rejects, compile.NoteOf(line, strings.Join(fields, ","), err.Error()))
 			continue
 		}
 		p.Line = line

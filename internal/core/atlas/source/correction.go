@@ -15,6 +15,7 @@ import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/compile"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/core/plain"
 )
@@ -152,8 +153,8 @@ func Corrected(list []Correction) (*atlas.Source, error) {
 			return nil, err
 		}
 	}
-	slices.SortFunc(w.out.v4, order)
-	slices.SortFunc(w.out.v6, order)
+	slices.SortFunc(w.out.v4, compile.Order)
+	slices.SortFunc(w.out.v6, compile.Order)
 	if err := g.take(w.out); err != nil {
 		return nil, err
 	}

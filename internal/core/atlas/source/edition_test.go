@@ -17,6 +17,7 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/compile"
 )
 
 // What the tests that stand outside see of the inside.
@@ -217,7 +218,7 @@ func TestTheMostSpecificRangeWins(t *testing.T) {
 			seen[span] = true
 		}
 		s, err := ReadTable(strings.NewReader(lines.String()), ',', map[string]string{"range": "range", "country_code": "country_code", "labels": "label", "operator": "operator"}, atlas.About{Name: "crossing"})
-		if errors.Is(err, ErrTooManyRejects) {
+		if errors.Is(err, compile.ErrTooManyRejects) {
 			continue // of one range again and again
 		}
 		require.NoError(t, err, lines.String())
@@ -263,7 +264,7 @@ func TestLinesOfAGeofeedStandAlone(t *testing.T) {
 			all = append(all, line+rests[r.IntN(len(rests))])
 		}
 		whole, err := ReadGeofeed(strings.NewReader(strings.Join(all, "\n")), atlas.About{Name: "feed"})
-		if errors.Is(err, ErrTooManyRejects) {
+		if errors.Is(err, compile.ErrTooManyRejects) {
 			continue
 		}
 		require.NoError(t, err)

@@ -10,13 +10,14 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/compile"
 	"eastporch/internal/core/rangetable"
 )
 
 // gathering puts together what workers read, in the order of the chunks.
 type gathering struct {
 	how    ParseOptions
-	c      *collected
+	c      *compile.Rows
 	ids    map[string]uint32 // of places, by what append writes
 	of     map[int]*workerPlaces
 	lines  int
@@ -32,12 +33,12 @@ type workerPlaces struct {
 
 func newGathering(how ParseOptions, about atlas.About) *gathering {
 	g := &gathering{how: how, ids: map[string]uint32{}, of: map[int]*workerPlaces{}}
-	g.c = &collected{source: &atlas.Parts{About: about, Arrays: atlas.Arrays{Offsets: []uint32{0}}}, spans: map[uint32]addr.Range{}, note: g.note}
+	g.c = &compile.Rows{Source: &atlas.Parts{About: about, Arrays: atlas.Arrays{Offsets: []uint32{0}}}, Spans: map[uint32]addr.Range{}, Note: g.note}
 	return g
 }
 
 func (g *gathering) note(reject bool, n atlas.Note) {
-	s := g.c.source
+	s := g.c.Source
 	list, count, kind := &s.Remarks, &s.Remarked, "remark"
 	if reject {
 		list, count, kind = &s.Rejects, &s.Rejected, "reject"
@@ -56,7 +57,7 @@ func (g *gathering) note(reject bool, n atlas.Note) {
 }
 
 func (g *gathering) take(c *chunkRows) error {
-	s := g.c.source
+	s := g.c.Source
 	s.Rows += c.rows
 	s.Accepted += c.accepted
 	for _, n := range c.rejects {
@@ -65,8 +66,9 @@ func (g *gathering) take(c *chunkRows) error {
 	for _, n := range c.notes {
 		g.note(false, n)
 	}
+	s.Feeds = append(s.Feeds, c.feeds...)
 	for line, span := range c.spans {
-		g.c.spans[line] = span
+		g.c.Spans[line] = span
 	}
 	w := g.of[c.worker]
 	if w == nil {
@@ -88,8 +90,7 @@ func (g *gathering) take(c *chunkRows) error {
 			rows[i].Value = w.ours[v] - 1
 		}
 	}
-	g.c.v4.add(c.v4)
-	g.c.v6.add(c.v6)
+	g.c.Add(c.v4, c.v6)
 	g.lines += c.lines
 	g.bytes += int64(c.bytes)
 	if g.how.Progress != nil {
@@ -103,7 +104,7 @@ func (g *gathering) place(b []byte) (uint32, error) {
 	if id, ok := g.ids[string(b)]; ok {
 		return id, nil
 	}
-	s, id := g.c.source, uint32(len(g.ids))
+	s, id := g.c.Source, uint32(len(g.ids))
 	if id == atlas.MaxPlaces || len(s.Blob)+len(b) > math.MaxUint32 {
 		return 0, fmt.Errorf("more than %d different places, or %d MB of them", atlas.MaxPlaces, math.MaxUint32>>20)
 	}
@@ -118,7 +119,7 @@ func (g *gathering) finish() (*atlas.Source, error) {
 		return nil, fmt.Errorf("the rejects could not be written: %w", g.failed)
 	}
 	g.ids, g.of = nil, nil
-	s, err := g.c.compile()
+	s, err := g.c.Compile()
 	if err == nil && g.failed != nil {
 		err = fmt.Errorf("the rejects could not be written: %w", g.failed)
 	}
@@ -134,7 +135,7 @@ func readRows(t *table, rows iter.Seq2[[]string, error], how ParseOptions, about
 	flush := func() error {
 		c := w.out
 		for _, rows := range [][]rangetable.Row{c.v4, c.v6} {
-			slices.SortFunc(rows, order)
+			slices.SortFunc(rows, compile.Order)
 		}
 		c.lines = n - at
 		at = n
@@ -156,7 +157,7 @@ func readRows(t *table, rows iter.Seq2[[]string, error], how ParseOptions, about
 			v = w.judge(hash)
 		}
 		if err := w.add(uint32(n), key, span, v); err != nil {
-			w.out.rejects = append(w.out.rejects, NoteOf(n, strings.Join(fields, ","), err.Error()))
+			w.out.rejects = append(w.out.rejects, compile.NoteOf(n, strings.Join(fields, ","), err.Error()))
 		}
 		if n-at == 10_000 {
 			if err := flush(); err != nil {

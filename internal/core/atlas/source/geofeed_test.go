@@ -9,9 +9,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/compile"
 )
 
-func geofeed(t *testing.T, rank int, lines ...string) *atlas.Source {
+func feedOf(t *testing.T, rank int, lines ...string) *atlas.Source {
 	t.Helper()
 	s, err := ReadGeofeed(strings.NewReader(strings.Join(lines, "\n")), atlas.About{Name: "feed", Rank: rank, Dated: "2026-10-28"})
 	require.NoError(t, err)
@@ -21,7 +22,7 @@ func geofeed(t *testing.T, rank int, lines ...string) *atlas.Source {
 func at(a *atlas.Atlas, ip string) atlas.LookupResult { return *a.Lookup(netip.MustParseAddr(ip)) }
 
 func TestReadGeofeedKeepsTheGoodLines(t *testing.T) {
-	s := geofeed(t, 1,
+	s := feedOf(t, 1,
 		"\ufeff# a comment",
 		"198.18.3.0/26,PT,PT-11,Lisbon,1000-001",
 		"",
@@ -69,11 +70,11 @@ func TestReadGeofeedKeepsTheGoodLines(t *testing.T) {
 
 func TestReadGeofeedRefusesWhatIsNone(t *testing.T) {
 	_, err := ReadGeofeed(strings.NewReader("{\n\"a\": 1\n}\n"), atlas.About{Name: "json"})
-	require.ErrorIs(t, err, ErrTooManyRejects)
+	require.ErrorIs(t, err, compile.ErrTooManyRejects)
 	assert.ErrorContains(t, err, "line 1")
 	_, err = ReadGeofeed(strings.NewReader(strings.Repeat("x", maxLine+10)), atlas.About{})
 	assert.ErrorContains(t, err, "longer than")
-	empty := geofeed(t, 1, "# nothing yet")
+	empty := feedOf(t, 1, "# nothing yet")
 	assert.Equal(t, atlas.None, at(atlas.New(empty), "198.18.3.1").Location.Level)
 }
 

@@ -13,6 +13,7 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/geofeed"
 	"eastporch/internal/core/rangetable"
 )
 
@@ -28,10 +29,11 @@ const (
 	JSONLines Format = "jsonl" // an object a line
 	Parquet   Format = "parquet"
 	List      Format = "list" // ranges, one a line, that share a label
+	RPSL      Format = "rpsl" // objects of networks, as registries publish them (RFC 2622)
 )
 
 // Formats are all of them.
-var Formats = []Format{Geofeed, Delegated, CSV, TSV, JSONLines, Parquet, List}
+var Formats = []Format{Geofeed, Delegated, CSV, TSV, JSONLines, Parquet, List, RPSL}
 
 // ParseOptions say how a source is read.
 type ParseOptions struct {
@@ -56,7 +58,7 @@ const maxLine = 64 << 10
 const chunkSize = 2 << 20
 
 // Read reads a source. A bad row is kept in Rejects with its reason and does
-// not stop the reading; more than half of the rows bad do ([ErrTooManyRejects]:
+// not stop the reading; more than half of the rows bad do (compile.ErrTooManyRejects:
 // then the source has its counts and notes, and must not be used), and so does a line of more than 64 KB. Lines are read by all processors at
 // once; the result does not depend on how many there are. Other errors are
 // those of r.
@@ -68,6 +70,9 @@ func Read(r io.Reader, how ParseOptions, about atlas.About) (*atlas.Source, erro
 	case Delegated:
 		about.Basis = atlas.Registration
 		return readLines(r, how, about, func() rowFormat { return &delegatedRows{} }, false)
+	case RPSL:
+		about.Basis = atlas.Registration
+		return readLines(r, how, about, func() rowFormat { return &rpslRows{} }, false)
 	case List:
 		about.Basis = atlas.TableClaim
 		return readLines(r, how, about, func() rowFormat { return &listRows{label: how.Label} }, false)
@@ -90,11 +95,21 @@ type rowFormat interface {
 	place() (p atlas.Place, remark string, passed bool, err error)
 }
 
-// chunk is a part of a source, cut at the end of a line.
+// An objectFormat is a rowFormat whose rows are objects of several lines, parted by empty ones.
+type objectFormat interface {
+	rowFormat
+	// object cuts the next row off: skipped lines stand before it, and lines are its own.
+	object(text []byte) (row, rest []byte, skipped, lines int)
+	// feed is the geofeed that the last row names, if it does.
+	feed() (f geofeed.Referral, ok bool)
+}
+
+// chunk is a part of a source, cut at the end of a row.
 type chunk struct {
 	at   int // its place among the chunks
 	line int // number of its first line
 	text []byte
+	more bool // it is the beginning of one object that is longer than a chunk
 }
 
 // chunkRows is what a worker read of a chunk.
@@ -103,6 +118,7 @@ type chunkRows struct {
 	v4, v6         []rangetable.Row
 	rows, accepted int
 	rejects, notes []atlas.Note
+	feeds          []geofeed.Referral
 	spans          map[uint32]addr.Range
 	bytes, lines   int
 	places         [][]byte // that the worker had not met before
@@ -117,7 +133,7 @@ var (
 
 // readLines reads lines by all processors at once.
 func readLines(r io.Reader, how ParseOptions, about atlas.About, format func() rowFormat, headed bool) (*atlas.Source, error) {
-	cut := &cutter{r: r}
+	cut := &cutter{r: r, objects: how.Format == RPSL}
 	g := newGathering(how, about)
 	if headed {
 		t, err := cut.head(how, about)
@@ -171,16 +187,22 @@ func readLines(r io.Reader, how ParseOptions, about atlas.About, format func() r
 	return g.finish()
 }
 
-// cutter cuts text into chunks at the ends of lines.
+// cutter cuts text into chunks at the ends of rows.
 type cutter struct {
 	r    io.Reader
+	// objects is set where rows are parted by empty lines.
+	objects bool
 	rest []byte // read, but not yet cut off
 	line int
 	at   int
 	used sync.Pool
 }
 
-func (c *cutter) free(b []byte) { c.used.Put(&b) } //nolint:staticcheck // the slice is large
+func (c *cutter) free(b []byte) {
+	if cap(b) >= chunkSize { // not that of a long object
+		c.used.Put(&b)
+	}
+}
 
 // next gives the next chunk; its text is empty at the end.
 func (c *cutter) next() (chunk, error) {
@@ -198,7 +220,11 @@ func (c *cutter) next() (chunk, error) {
 		return chunk{}, err
 	}
 	end := len(buf)
-	if !atEnd {
+	if c.objects && !atEnd {
+		if end = lastGap(buf); end == 0 {
+			return c.long(buf)
+		}
+	} else if !atEnd {
 		end = bytes.LastIndexByte(buf, '\n') + 1
 		if end == 0 || len(buf)-end > maxLine {
 			return chunk{}, fmt.Errorf("a line after line %d is longer than %d bytes: this is not range data", c.line+bytes.Count(buf, newline), maxLine)
@@ -211,10 +237,63 @@ func (c *cutter) next() (chunk, error) {
 	return out, nil
 }
 
+// gaps are how an object ends.
+var gaps = [][]byte{[]byte("\n\n"), []byte("\n\r\n")}
+
+// lastGap is where the last object of a text ends: behind an empty line, 0 where there is none.
+func lastGap(text []byte) int {
+	end := 0
+	for _, gap := range gaps {
+		if i := bytes.LastIndex(text, gap); i >= 0 {
+			end = max(end, i+len(gap))
+		}
+	}
+	return end
+}
+
+// long passes over an object of which buf is the beginning, and gives its first lines.
+func (c *cutter) long(buf []byte) (chunk, error) {
+	head := buf[:bytes.LastIndexByte(buf[:maxLine], '\n')+1]
+	out := chunk{at: c.at, line: c.line + 1, text: bytes.Clone(head), more: true}
+	c.at++
+	for {
+		if end := firstGap(buf); end > 0 {
+			c.rest = bytes.Clone(buf[end:])
+			c.line += bytes.Count(buf[:end], newline)
+			return out, nil
+		}
+		keep := min(2, len(buf))
+		c.line += bytes.Count(buf[:len(buf)-keep], newline)
+		copy(buf, buf[len(buf)-keep:])
+		buf = buf[:cap(buf)]
+		n, err := io.ReadFull(c.r, buf[keep:])
+		buf = buf[:keep+n]
+		if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+			return chunk{}, err
+		}
+		if n == 0 {
+			c.rest = nil
+			c.line += bytes.Count(buf, newline)
+			return out, nil
+		}
+	}
+}
+
+// firstGap is where the first object of a text ends, 0 where none does.
+func firstGap(text []byte) int {
+	end := 0
+	for _, gap := range gaps {
+		if i := bytes.Index(text, gap); i >= 0 && (end == 0 || i+len(gap) < end) {
+			end = i + len(gap)
+		}
+	}
+	return end
+}
+
 func (c *cutter) each(chunks chan<- chunk, stop <-chan struct{}) error {
 	for {
 		part, err := c.next()
-		if err != nil || len(part.text) == 0 {
+		if err != nil || len(part.text) == 0 && !part.more {
 			return err
 		}
 		select {

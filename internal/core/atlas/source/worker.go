@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"math/bits"
 	"net/netip"
 	"slices"
 	"strings"
@@ -11,6 +12,7 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/compile"
 	"eastporch/internal/core/rangetable"
 )
 
@@ -61,8 +63,27 @@ func (w *worker) read(c chunk) *chunkRows {
 		w.out.v4 = make([]rangetable.Row, 0, len(last.v4)*9/8)
 		w.out.v6 = make([]rangetable.Row, 0, len(last.v6)*9/8)
 	}
-	rest, n := c.text, c.line
-	for ; len(rest) > 0; n++ {
+	n := c.line
+	if format, ok := w.format.(objectFormat); ok {
+		n = w.objects(format, c)
+	} else {
+		n = w.lines(c)
+	}
+	w.settle()
+	w.out.lines = n - c.line
+	slices.SortStableFunc(w.out.rejects, func(a, b atlas.Note) int { return a.Line - b.Line })
+	for _, rows := range [][]rangetable.Row{w.out.v4, w.out.v6} {
+		if !slices.IsSortedFunc(rows, compile.Order) {
+			slices.SortFunc(rows, compile.Order)
+		}
+	}
+	return w.out
+}
+
+// lines reads a chunk of lines, and gives the number of the line behind it.
+func (w *worker) lines(c chunk) (n int) {
+	rest := c.text
+	for n = c.line; len(rest) > 0; n++ {
 		line, after, _ := bytes.Cut(rest, newline)
 		rest = after
 		if len(line) > maxLine {
@@ -74,36 +95,53 @@ func (w *worker) read(c chunk) *chunkRows {
 		}
 		w.line(n, bytes.TrimRight(line, "\r"))
 	}
-	w.settle()
-	w.out.lines = n - c.line
-	slices.SortStableFunc(w.out.rejects, func(a, b atlas.Note) int { return a.Line - b.Line })
-	for _, rows := range [][]rangetable.Row{w.out.v4, w.out.v6} {
-		if !slices.IsSortedFunc(rows, order) {
-			slices.SortFunc(rows, order)
-		}
-	}
-	return w.out
+	return n
 }
 
-func (w *worker) line(n int, line []byte) {
+// objects is lines for objects.
+func (w *worker) objects(format objectFormat, c chunk) (n int) {
+	rest := c.text
+	for n = c.line; len(rest) > 0; {
+		object, after, skipped, lines := format.object(rest)
+		if lines == 0 {
+			return n + skipped
+		}
+		n += skipped
+		if w.line(n, object) {
+			if f, ok := format.feed(); ok {
+				f.Line = n
+				w.out.feeds = append(w.out.feeds, f)
+			}
+		}
+		if c.more {
+			w.out.notes = append(w.out.notes, compile.NoteOf(n, string(object), "the object is longer than 2 MB: what follows its first 64 KB was passed over"))
+		}
+		n, rest = n+lines, after
+	}
+	return n
+}
+
+// line takes a row; false is one that holds no data, or is rejected at once.
+func (w *worker) line(n int, line []byte) bool {
 	span, key, skip, err := w.format.row(line)
 	if skip {
-		return
+		return false
 	}
 	w.out.rows++
 	if err != nil {
 		w.reject(n, line, err)
-		return
+		return false
 	}
 	row := &w.pending[w.waiting]
 	*row = pendingRow{uint32(n), line, span, w.known.hash(key)}
 	if w.waiting++; w.waiting == len(w.pending) {
 		w.settle()
 	}
+	return true
 }
 
 func (w *worker) reject(n int, line []byte, err error) {
-	w.out.rejects = append(w.out.rejects, NoteOf(n, string(line), err.Error()))
+	w.out.rejects = append(w.out.rejects, compile.NoteOf(n, string(line), err.Error()))
 }
 
 // settle takes the lines that wait. It asks memory for all their keys first, so
@@ -161,7 +199,7 @@ func (w *worker) add(n uint32, line []byte, text rangeText, v verdict) error {
 			return errors.New(more.problem)
 		}
 		if more.remark != "" {
-			w.out.notes = append(w.out.notes, NoteOf(int(n), string(line), more.remark))
+			w.out.notes = append(w.out.notes, compile.NoteOf(int(n), string(line), more.remark))
 		}
 		if more.passed {
 			return nil
@@ -220,8 +258,17 @@ func (t rangeText) read() (span addr.Range, err error) {
 // quickPrefix reads a prefix in its plainest spelling; ok is false for all else,
 // which [rangeText.read] then reads.
 func quickPrefix(t rangeText) (row rangetable.Row, is4, ok bool) {
-	if t.last != nil || t.span.First.IsValid() {
+	if t.span.First.IsValid() {
 		return row, false, false
+	}
+	if t.last != nil {
+		first, ok1 := quick4(t.first)
+		last, ok2 := quick4(t.last)
+		size := uint64(last) - uint64(first) + 1 // of more than 32 bits where they are reversed
+		if !ok1 || !ok2 || first > last || size&(size-1) != 0 || uint64(first)&(size-1) != 0 {
+			return row, false, false
+		}
+		return rangetable.Row{Hi: uint64(first) << 32, Bits: uint8(32 - bits.TrailingZeros64(size))}, true, true
 	}
 	slash := bytes.LastIndexByte(t.first, '/')
 	if slash < 2 || len(t.first)-slash > 4 || len(t.first)-slash < 2 || t.first[slash+1] == '0' && len(t.first)-slash > 2 {
@@ -271,14 +318,6 @@ func quick4(text []byte) (ip uint32, ok bool) {
 		}
 	}
 	return ip<<8 | part, dots == 3 && digits > 0
-}
-
-// NoteOf makes a note of a line, of which it keeps the beginning.
-func NoteOf(line int, text, reason string) atlas.Note {
-	if len(text) > 120 {
-		text = strings.ToValidUTF8(text[:120], "") + "…"
-	}
-	return atlas.Note{Line: line, Text: text, Reason: reason}
 }
 
 func newWorker(id int) *worker {

@@ -1,4 +1,4 @@
-package source
+package compile
 
 import (
 	"cmp"
@@ -49,8 +49,8 @@ func outer(a, b *held) int {
 	return cmp.Or(cmp.Compare(b.hi, a.hi), cmp.Compare(b.lo, a.lo), cmp.Compare(b.line, a.line))
 }
 
-func (c *collected) held(r *rangetable.Row, is4 bool) *held {
-	span, cut := c.spans[r.Tag]
+func (c *Rows) held(r *rangetable.Row, is4 bool) *held {
+	span, cut := c.Spans[r.Tag]
 	if !cut {
 		span = addr.RangeOf(r.Prefix(is4))
 	}
@@ -59,16 +59,16 @@ func (c *collected) held(r *rangetable.Row, is4 bool) *held {
 
 // tangled says whether the sorted rows of a family find a range that is not the most
 // specific.
-func (c *collected) tangled(rows []rangetable.Row, is4 bool) (found bool) {
-	if len(c.spans) == 0 {
+func (c *Rows) tangled(rows []rangetable.Row, is4 bool) (found bool) {
+	if len(c.Spans) == 0 {
 		return false
 	}
 	rangetable.Parents(rows, func(i, parent int) {
 		if found || parent < 0 {
 			return
 		}
-		_, one := c.spans[rows[i].Tag]
-		_, other := c.spans[rows[parent].Tag]
+		_, one := c.Spans[rows[i].Tag]
+		_, other := c.Spans[rows[parent].Tag]
 		if (one || other) && rows[i].Tag != rows[parent].Tag {
 			found = rows[i].Twin(rows[parent]) || outer(c.held(&rows[parent], is4), c.held(&rows[i], is4)) > 0
 		}
@@ -78,7 +78,7 @@ func (c *collected) tangled(rows []rangetable.Row, is4 bool) (found bool) {
 
 // untangle cuts tangled rows anew: the rows of f are sorted, and lead to its nodes, which
 // are numbered from first on.
-func (c *collected) untangle(rows []rangetable.Row, first uint32, is4 bool, k *classes) (*nodesOf, error) {
+func (c *Rows) untangle(rows []rangetable.Row, first uint32, is4 bool, k *classes) (*nodesOf, error) {
 	f := &nodesOf{is4: is4, covered: make([]float64, len(k.list))}
 	ranges := c.ranges(rows, is4)
 	numbers := map[[2]uint32]uint32{} // line and the node around it -> node
@@ -141,7 +141,7 @@ func (c *collected) untangle(rows []rangetable.Row, first uint32, is4 bool, k *c
 }
 
 // ranges gives the ranges of sorted rows, in order of their first address.
-func (c *collected) ranges(rows []rangetable.Row, is4 bool) (list []*held) {
+func (c *Rows) ranges(rows []rangetable.Row, is4 bool) (list []*held) {
 	for i := range rows {
 		if made := c.held(&rows[i], is4); made.First == rows[i].Prefix(is4).Addr() {
 			list = append(list, made)

@@ -1,4 +1,6 @@
-package source
+// Package compile makes a source of an atlas of rows: it sorts them, finds what stands twice,
+// and indexes ranges that nest or cross.
+package compile
 
 import (
 	"cmp"
@@ -6,6 +8,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
@@ -16,13 +19,20 @@ import (
 // are rejected: then it is probably something else.
 var ErrTooManyRejects = errors.New("more than half of the rows were rejected")
 
-// collected is what was read of a source: rows whose Value is the index of
-// their place and whose Tag is their line, in runs that are sorted.
-type collected struct {
-	source *atlas.Parts
+// Rows are what was read of a source: rows whose Value is the index of their place and
+// whose Tag is their line.
+type Rows struct {
+	Source *atlas.Parts
+	Spans  map[uint32]addr.Range // of lines whose range is not a single prefix
+	Note   func(reject bool, n atlas.Note)
+
 	v4, v6 runs
-	spans  map[uint32]addr.Range // of lines whose range is not a single prefix
-	note   func(reject bool, n atlas.Note)
+}
+
+// Add adds rows of both families, each sorted by [Order].
+func (c *Rows) Add(v4, v6 []rangetable.Row) {
+	c.v4.add(v4)
+	c.v6.add(v6)
 }
 
 // runs are sorted rows, a run after another.
@@ -34,8 +44,8 @@ func (r *runs) add(run []rangetable.Row) {
 	}
 }
 
-// order is by address, the wider first, and by line for what stands twice.
-func order(a, b rangetable.Row) int {
+// Order is by address, the wider first, and by line for what stands twice.
+func Order(a, b rangetable.Row) int {
 	if c := a.Compare(b); c != 0 {
 		return c
 	}
@@ -48,7 +58,7 @@ func (r *runs) merge() []rangetable.Row {
 	rows := slices.Concat(r.list...)
 	at := 0
 	for _, run := range r.list {
-		if at == 0 || order(rows[at-1], run[0]) > 0 {
+		if at == 0 || Order(rows[at-1], run[0]) > 0 {
 			begins = append(begins, at)
 		}
 		at += len(run)
@@ -78,7 +88,7 @@ func (r *runs) merge() []rangetable.Row {
 
 func mergeTwo(to, a, b []rangetable.Row) {
 	for i := range to {
-		if len(b) == 0 || len(a) > 0 && order(a[0], b[0]) <= 0 {
+		if len(b) == 0 || len(a) > 0 && Order(a[0], b[0]) <= 0 {
 			to[i], a = a[0], a[1:]
 		} else {
 			to[i], b = b[0], b[1:]
@@ -86,10 +96,10 @@ func mergeTwo(to, a, b []rangetable.Row) {
 	}
 }
 
-// compile indexes what was read. With [ErrTooManyRejects] the source has its
+// Compile indexes what was read. With [ErrTooManyRejects] the source has its
 // counts and notes, and nothing else.
-func (c *collected) compile() (*atlas.Source, error) {
-	p := c.source
+func (c *Rows) Compile() (*atlas.Source, error) {
+	p := c.Source
 	v4, v6 := make(chan []rangetable.Row, 1), c.v6.merge
 	go func() { v4 <- c.v4.merge() }()
 	rows6 := v6()
@@ -115,7 +125,7 @@ func (c *collected) compile() (*atlas.Source, error) {
 }
 
 // findTwins says which lines repeat the range of an earlier line.
-func (c *collected) findTwins(rows []rangetable.Row, twice map[uint32]uint32) {
+func (c *Rows) findTwins(rows []rangetable.Row, twice map[uint32]uint32) {
 	for i := 1; i < len(rows); i++ {
 		if !rows[i].Twin(rows[i-1]) {
 			continue
@@ -124,7 +134,7 @@ func (c *collected) findTwins(rows []rangetable.Row, twice map[uint32]uint32) {
 		for ; i < len(rows) && rows[i].Twin(rows[begin]); i++ {
 		}
 		for _, r := range rows[begin:i] {
-			span := c.spans[r.Tag]
+			span := c.Spans[r.Tag]
 			if first, ok := lines[span]; ok {
 				twice[r.Tag] = first
 			} else {
@@ -134,7 +144,7 @@ func (c *collected) findTwins(rows []rangetable.Row, twice map[uint32]uint32) {
 	}
 }
 
-func (c *collected) dropTwins(rows []rangetable.Row, twice map[uint32]uint32, is4 bool) []rangetable.Row {
+func (c *Rows) dropTwins(rows []rangetable.Row, twice map[uint32]uint32, is4 bool) []rangetable.Row {
 	said := map[uint32]bool{}
 	return slices.DeleteFunc(rows, func(r rangetable.Row) bool {
 		first := twice[r.Tag]
@@ -143,20 +153,20 @@ func (c *collected) dropTwins(rows []rangetable.Row, twice map[uint32]uint32, is
 		}
 		if !said[r.Tag] {
 			said[r.Tag] = true
-			c.source.Accepted--
+			c.Source.Accepted--
 			what, text := "prefix", r.Prefix(is4).String()
-			if span, ok := c.spans[r.Tag]; ok {
+			if span, ok := c.Spans[r.Tag]; ok {
 				what, text = "range", span.String()
 			}
-			c.note(true, NoteOf(int(r.Tag), text, fmt.Sprintf("the %s %s stands on line %d already", what, text, first)))
+			c.Note(true, NoteOf(int(r.Tag), text, fmt.Sprintf("the %s %s stands on line %d already", what, text, first)))
 		}
 		return true
 	})
 }
 
 // index makes nodes of the rows, and the table that leads to them.
-func (c *collected) index(rows4, rows6 []rangetable.Row) (err error) {
-	s := c.source
+func (c *Rows) index(rows4, rows6 []rangetable.Row) (err error) {
+	s := c.Source
 	classes, err := c.classes()
 	if err != nil {
 		return err
@@ -200,8 +210,8 @@ type classes struct {
 	list []atlas.Place
 }
 
-func (c *collected) classes() (*classes, error) {
-	s := c.source
+func (c *Rows) classes() (*classes, error) {
+	s := c.Source
 	k := &classes{of: make([]uint16, len(s.Offsets)-1), list: []atlas.Place{{}}}
 	known := map[[2]string]uint16{}
 	for i := range k.of {
@@ -238,7 +248,7 @@ func (f *nodesOf) span(n uint32, r addr.Range) {
 }
 
 // nodesOf gives the rows, sorted, the numbers from first on.
-func (c *collected) nodesOf(rows []rangetable.Row, first uint32, is4 bool, k *classes) *nodesOf {
+func (c *Rows) nodesOf(rows []rangetable.Row, first uint32, is4 bool, k *classes) *nodesOf {
 	f := &nodesOf{is4: is4, covered: make([]float64, len(k.list))}
 	located := make([]uint16, len(rows)) // the class that locates each row
 	rangetable.Parents(rows, func(i, parent int) {
@@ -254,9 +264,9 @@ func (c *collected) nodesOf(rows []rangetable.Row, first uint32, is4 bool, k *cl
 			f.covered[located[parent]] -= amount(row, is4)
 		}
 		f.covered[located[i]] += amount(row, is4)
-		c.source.Nodes[atlas.NodeWords*(n-1)], c.source.Nodes[atlas.NodeWords*(n-1)+1] = row.Value|uint32(row.Bits)<<atlas.PlaceBits, around
-		if len(c.spans) > 0 {
-			if span, ok := c.spans[row.Tag]; ok {
+		c.Source.Nodes[atlas.NodeWords*(n-1)], c.Source.Nodes[atlas.NodeWords*(n-1)+1] = row.Value|uint32(row.Bits)<<atlas.PlaceBits, around
+		if len(c.Spans) > 0 {
+			if span, ok := c.Spans[row.Tag]; ok {
 				f.span(n, span)
 			}
 		}
@@ -271,4 +281,12 @@ func amount(r *rangetable.Row, is4 bool) float64 {
 		return math.Ldexp(1, 32-int(r.Bits))
 	}
 	return math.Ldexp(1, 48-int(r.Bits))
+}
+
+// NoteOf makes a note of a line, of which it keeps the beginning.
+func NoteOf(line int, text, reason string) atlas.Note {
+	if len(text) > 120 {
+		text = strings.ToValidUTF8(text[:120], "") + "…"
+	}
+	return atlas.Note{Line: line, Text: text, Reason: reason}
 }

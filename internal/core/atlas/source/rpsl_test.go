@@ -1,0 +1,130 @@
+package source
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
+)
+
+func readRPSL(t *testing.T, text string) *atlas.Source {
+	t.Helper()
+	s, err := Read(strings.NewReader(text), ParseOptions{Format: RPSL}, atlas.About{Name: "registry", Rank: 1})
+	require.NoError(t, err)
+	return s
+}
+
+func TestReadRPSL(t *testing.T) {
+	s := readRPSL(t, strings.Join([]string{
+		"% bulk data", "",
+		"inetnum:  198.51.100.0 - 198.51.100.255", "netname: HARBOUR-NET", "country: pt # Portugal", "geofeed: https://harbour.example/feed.csv", "",
+		"inetnum:  198.51.100.64-198.51.100.95", "country: ES", "remarks: Geofeed https://alder.example/g", "", // 8
+		"inet6num: 2001:db8::/32", "netname: Z\xfcRICH", "country:", "  CH", "geofeed: https://x.example/", "", // 12
+		"person:   Somebody", "country: FR", "", // 18
+		"inetnum:  192.0.2.0 - 192.0.2.9", "country: GR", "country: gr", "", // 21
+		"inetnum:  192.0.2.16 - 192.0.2.31", "country: GR", "country: IT", "", // 25
+		"inetnum:  192.0.2.32 - 192.0.2.33", "netname: NONE", "", // 29
+		"inetnum:  0.0.0.0 - 255.255.255.255", "country: EU", "", // 32
+		"inetnum:  192.0.2.40 - 192.0.2.41", "country: EU", "", // 35
+		"inetnum:", "country: FR", "", // 38
+		"inetnum:  192.0.2.60 - 192.0.2.50", "country: FR", "geofeed: https://wrong.example/", "", // 41
+		"inetnum:  192.0.2.300 - 192.0.3.1", "country: FR", "", // 45
+		"nothing of the kind", "", // 48
+		"inetnum: 203.0.113.0/24", "status: UNALLOCATED", "country: FR", "", // 50
+	}, "\n"))
+	assert.Equal(t, []int{13, 4, 4, 5}, []int{s.Rows, s.Accepted, s.Rejected, s.Remarked})
+	lines := map[int]string{}
+	for _, n := range append(s.Rejects(), s.Remarks()...) {
+		lines[n.Line] = n.Reason
+	}
+	for line, part := range map[int]string{
+		25: "several countries", 29: "names no country", 32: "wider than any network", 35: "EU", 38: "has no range", 41: "ends before it begins", 45: "0 to 255", 48: "no attribute", 50: "nobody holds",
+	} {
+		assert.Contains(t, lines[line], part, "line %d of %v", line, lines)
+	}
+	a := atlas.New(s)
+	found := at(a, "198.51.100.70")
+	assert.Equal(t, "ES", *found.Location.CountryCode)
+	assert.Equal(t, string(atlas.Registration), *found.Location.Basis)
+	assert.Equal(t, "198.51.100.64/27", found.Network.Range.String())
+	assert.Equal(t, "CH", *at(a, "2001:db8::1").Location.CountryCode)
+	assert.Equal(t, "GR", *at(a, "192.0.2.9").Location.CountryCode)
+	assert.Equal(t, atlas.None, at(a, "8.8.8.8").Location.Level)
+
+	feeds := s.Feeds()
+	require.Len(t, feeds, 3)
+	assert.Equal(t, "https://alder.example/g", feeds[1].URL)
+	assert.True(t, feeds[1].ByRemark)
+	assert.Equal(t, "198.51.100.64/27", feeds[1].Range.String())
+	assert.Equal(t, []any{"ZüRICH", 12, false}, []any{feeds[2].Network, feeds[2].Line, feeds[2].ByRemark})
+}
+
+// Whatever the sizes of objects are, and wherever chunks end, every network is found with its
+// country; of objects longer than a chunk the first lines are read.
+func TestObjectsOfAllSizes(t *testing.T) {
+	r := rand.New(rand.NewPCG(22, 2))
+	var text strings.Builder
+	want, long, line := map[string]string{}, map[int]bool{}, 1
+	for i := range 3000 {
+		a := netip.AddrFrom4([4]byte{198, 18, byte(i >> 6), byte(i << 2)})
+		country := []string{"PT", "ES", "FR"}[r.IntN(3)]
+		want[a.String()] = country
+		size := r.IntN(3000)
+		switch r.IntN(400) {
+		case 0:
+			size = chunkSize + r.IntN(2*chunkSize)
+		case 1:
+			size = r.IntN(chunkSize)
+		}
+		if size > chunkSize {
+			long[line] = true
+		}
+		end := []string{"\n", "\r\n"}[r.IntN(2)]
+		fmt.Fprintf(&text, "inetnum: %s/30%scountry: %s%s", a, end, country, end)
+		line += 2
+		for ; size > 0; size -= 1000 {
+			text.WriteString("remarks: " + strings.Repeat("x", min(size, 1000)) + end)
+			line++
+		}
+		text.WriteString(end)
+		line++
+	}
+	s := readRPSL(t, text.String())
+	assert.Equal(t, []int{3000, 3000, 0}, []int{s.Rows, s.Accepted, s.Rejected})
+	edition := atlas.New(s)
+	for a, country := range want {
+		assert.Equal(t, country, *at(edition, a).Location.CountryCode)
+	}
+	require.NotEmpty(t, long)
+	remarked := map[int]bool{}
+	for _, n := range s.Remarks() {
+		assert.Contains(t, n.Reason, "longer than 2 MB")
+		remarked[n.Line] = true
+	}
+	for line := range long {
+		assert.True(t, remarked[line], "line %d", line)
+	}
+}
+
+// The quick way to read first and last agrees with the slow one.
+func TestQuickPairsAgree(t *testing.T) {
+	r := rand.New(rand.NewPCG(22, 3))
+	for range 200_000 {
+		first := netip.AddrFrom4([4]byte{byte(r.IntN(3) * 127), byte(r.IntN(2) * 255), byte(r.IntN(2) * 255), byte(r.IntN(256) & -(1 << r.IntN(9)))})
+		last := netip.AddrFrom4([4]byte{byte(r.IntN(3) * 127), byte(r.IntN(2) * 255), byte(r.IntN(2) * 255), byte(r.IntN(256) | (1<<r.IntN(9) - 1))})
+		row, is4, ok := quickPrefix(rangeText{first: []byte(first.String()), last: []byte(last.String())})
+		p, whole := addr.Range{First: first, Last: last}.Prefix()
+		whole = whole && !last.Less(first)
+		require.Equal(t, whole, ok, "%s-%s", first, last)
+		if ok {
+			require.Equal(t, p, row.Prefix(is4), "%s-%s", first, last)
+		}
+	}
+}
