@@ -172,12 +172,9 @@ func WriteGeofeed(w io.Writer, list []Correction, at time.Time) error {
 		if err != nil {
 			return err
 		}
-		city := plain.Value(c.City)
-		if strings.ContainsAny(city, ",\"\n#") {
-			city = `"` + strings.ReplaceAll(city, `"`, `""`) + `"`
-		}
+		place := atlas.Place{Country: plain.Value(c.CountryCode), Region: plain.Value(c.RegionCode), City: plain.Value(c.City)}
 		for _, p := range span.Prefixes() {
-			if _, err := fmt.Fprintf(w, "%s,%s,%s,%s,\n", p, plain.Value(c.CountryCode), plain.Value(c.RegionCode), city); err != nil {
+			if _, err := w.Write(AppendEntry(nil, p, &place)); err != nil {
 				return err
 			}
 		}

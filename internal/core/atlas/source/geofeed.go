@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/netip"
 	"strings"
 
+	"eastporch/internal/core/addr"
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/plain"
@@ -73,6 +75,61 @@ func (g *geofeedRows) place() (p atlas.Place, remark string, passed bool, err er
 }
 
 var comma = []byte{','}
+
+// An Entry is one line of a geofeed.
+type Entry struct {
+	Line   int
+	Text   []byte
+	Prefix netip.Prefix
+	Place  atlas.Place
+	Remark string // what was dropped from it
+	Reject error  // why it does not count
+}
+
+// Entries gives the lines of a geofeed one by one, as [ReadGeofeed] reads them. The Entry is
+// good until the next.
+func Entries(text []byte, postal bool, do func(*Entry)) {
+	rows := &geofeedRows{postal: postal}
+	text = bytes.TrimPrefix(text, byteOrderMark)
+	for n := 1; len(text) > 0; n++ {
+		line, after, _ := bytes.Cut(text, newline)
+		text = after
+		span, _, skip, err := rows.row(line)
+		if skip {
+			continue
+		}
+		e := Entry{Line: n, Text: line, Reject: err}
+		if err == nil && len(line) > maxLine {
+			e.Reject = fmt.Errorf("the line is longer than %d bytes", maxLine)
+		}
+		if e.Reject == nil {
+			if row, is4, ok := quickPrefix(span); ok {
+				e.Prefix = row.Prefix(is4)
+			} else {
+				var whole addr.Range
+				whole, e.Reject = span.read()
+				e.Prefix, _ = whole.Prefix()
+			}
+		}
+		if e.Reject == nil {
+			e.Place, e.Remark, _, e.Reject = rows.place()
+		}
+		do(&e)
+	}
+}
+
+// AppendEntry appends a line of a geofeed (RFC 8805).
+func AppendEntry(b []byte, p netip.Prefix, place *atlas.Place) []byte {
+	b = p.AppendTo(b)
+	for _, field := range []string{place.Country, place.Region, place.City, place.Postal} {
+		b = append(b, ',')
+		if strings.ContainsAny(field, ",\"\n#") {
+			field = `"` + strings.ReplaceAll(field, `"`, `""`) + `"`
+		}
+		b = append(b, field...)
+	}
+	return append(b, '\n')
+}
 
 // checkRegion drops a region that is none of the country, and says so.
 func checkRegion(p *atlas.Place) (remark string) {

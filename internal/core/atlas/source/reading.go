@@ -189,13 +189,13 @@ func readLines(r io.Reader, how ParseOptions, about atlas.About, format func() r
 
 // cutter cuts text into chunks at the ends of rows.
 type cutter struct {
-	r    io.Reader
+	r io.Reader
 	// objects is set where rows are parted by empty lines.
 	objects bool
-	rest []byte // read, but not yet cut off
-	line int
-	at   int
-	used sync.Pool
+	rest    []byte // read, but not yet cut off
+	line    int
+	at      int
+	used    sync.Pool
 }
 
 func (c *cutter) free(b []byte) {

@@ -1,0 +1,300 @@
+// Package gather fetches the geofeeds that registries' objects and the owner name (RFC 9632),
+// seldom and politely, and puts what they may say together into one geofeed.
+package gather
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"eastporch/internal/core/geofeed"
+	"eastporch/internal/fetch"
+)
+
+// Bounds on what is fetched.
+const (
+	MaxFeeds     = 50_000          // named; of more the rest is left out, and said
+	maxBytes     = 16 << 20        // of a feed
+	maxTotal     = 4 << 30         // of all feeds in one run
+	maxTime      = time.Minute     // for a feed
+	maxRedirects = 5               //
+	atOnce       = 16              // hosts
+	politePause  = time.Second     // between two requests to one host
+	saveEvery    = 5 * time.Second // what is known of feeds, while they are fetched
+)
+
+// A Gatherer keeps feeds in a directory. One Run may be under way at a time.
+type Gatherer struct {
+	Client fetch.Client
+	Dir    string
+	Plain  bool // feeds over http count, too
+	Postal bool // keep postal codes, which RFC 8805 deprecates
+	// Now is the clock, Pause how long one host is left alone between two requests, and Within
+	// how long a feed may take; nil and 0 are the usual.
+	Now           func() time.Time
+	Pause, Within time.Duration
+	// Progress, unless nil, is told what was done, now and then.
+	Progress func(done, of int)
+}
+
+// A Feed is what is known of one feed.
+type Feed struct {
+	URL       string             `json:"url"`
+	State     State              `json:"state"`
+	Named     []geofeed.Referral `json:"named"`     // by whom, the first
+	NamedBy   int                `json:"named_by"`  // how many ranges name it
+	Entries   int                `json:"entries"`   // that count
+	Outside   int                `json:"outside"`   // of ranges that do not name it
+	Elsewhere int                `json:"elsewhere"` // for which a more specific range names another feed, wholly or in part
+	Rejected  int                `json:"rejected"`
+	Notes     []Note             `json:"notes"` // the first of what does not count
+	Signature Signature          `json:"signature"`
+	Failed    string             `json:"failed"`   // why the last try failed; "" where it did not
+	Failures  int                `json:"failures"` // in a row
+	Tried     *time.Time         `json:"tried"`
+	Good      *time.Time         `json:"good"` // when its content was last got or found unchanged
+	Next      *time.Time         `json:"next"` // when it is tried again; nil for never
+
+	ETag     string `json:"etag"`
+	Modified string `json:"modified"`
+	Sum      string `json:"sum"` // of the content
+}
+
+// A Note says why a line of a feed does not count, or what was dropped from it.
+type Note struct {
+	Line   int    `json:"line"`
+	Text   string `json:"text"`
+	Reason string `json:"reason"`
+}
+
+// State is how a feed stands.
+type State string
+
+// The states of feeds.
+const (
+	Used    State = "used"    // its last try went well
+	Failing State = "failing" // its last good content is used, for a while
+	Lapsed  State = "lapsed"  // that was too long ago: nothing of it is used
+	Refused State = "refused" // there is no content that counts
+	Waiting State = "waiting" // it was not tried yet
+)
+
+// Signature is what is known of a feed's signature (RFC 9632, section 5).
+type Signature string
+
+// What may be known of signatures.
+const (
+	Unsigned   Signature = "none"
+	Unverified Signature = "present, not verified"
+	Verified   Signature = "verified"
+)
+
+// Result is what a run found.
+type Result struct {
+	Path  string // of the geofeed that all feeds make
+	Feeds []Feed // by URL
+}
+
+// Run fetches the feeds that are due, and writes one geofeed of all that may be said. What a
+// feed answers is no error: it stands in the Result. The error is that of the disk or of ctx.
+func (g *Gatherer) Run(ctx context.Context, referrals []geofeed.Referral) (*Result, error) {
+	if err := os.MkdirAll(g.Dir, 0o755); err != nil {
+		return nil, err
+	}
+	kept, err := g.load()
+	if err != nil {
+		return nil, err
+	}
+	decider := geofeed.Decide(referrals)
+	feeds := g.named(referrals, kept)
+	if err := g.fetch(ctx, feeds); err != nil {
+		return nil, err
+	}
+	path := filepath.Join(g.Dir, "gathered.csv")
+	if err := g.write(path, feeds, decider); err != nil {
+		return nil, err
+	}
+	list := slices.SortedFunc(maps.Values(feeds), func(a, b *Feed) int { return strings.Compare(a.URL, b.URL) })
+	if err := g.save(list); err != nil {
+		return nil, err
+	}
+	g.tidy(feeds)
+	result := &Result{Path: path}
+	for _, f := range list {
+		result.Feeds = append(result.Feeds, *f)
+	}
+	return result, nil
+}
+
+// Feeds gives what the last run found, nil where there was none.
+func Feeds(dir string) ([]Feed, error) {
+	kept, err := (&Gatherer{Dir: dir}).load()
+	list := []Feed{}
+	for _, f := range slices.SortedFunc(maps.Values(kept), func(a, b *Feed) int { return strings.Compare(a.URL, b.URL) }) {
+		list = append(list, *f)
+	}
+	return list, err
+}
+
+func (g *Gatherer) now() time.Time {
+	if g.Now == nil {
+		return time.Now().UTC()
+	}
+	return g.Now().UTC()
+}
+
+// namedMost is how many of the ranges that name a feed are kept with it.
+const namedMost = 5
+
+// named makes the list of the feeds that are named, with what is known of them.
+func (g *Gatherer) named(referrals []geofeed.Referral, kept map[string]*Feed) map[string]*Feed {
+	feeds := map[string]*Feed{}
+	for _, r := range referrals {
+		f := feeds[r.URL]
+		if f == nil {
+			if len(feeds) == MaxFeeds {
+				continue
+			}
+			f = kept[r.URL]
+			if f == nil {
+				f = &Feed{URL: r.URL, State: Waiting, Signature: Unsigned}
+			}
+			f.Named, f.NamedBy = []geofeed.Referral{}, 0
+			feeds[r.URL] = f
+		}
+		if f.NamedBy++; len(f.Named) < namedMost {
+			f.Named = append(f.Named, r)
+		}
+	}
+	return feeds
+}
+
+// fetch asks for the feeds that are due: several hosts at once, of each one feed at a time.
+func (g *Gatherer) fetch(ctx context.Context, feeds map[string]*Feed) error {
+	now := g.now()
+	hosts := map[string][]*Feed{}
+	due := 0
+	for _, f := range slices.SortedFunc(maps.Values(feeds), func(a, b *Feed) int { return strings.Compare(a.URL, b.URL) }) {
+		if f.Next != nil && f.Next.After(now) {
+			continue
+		}
+		host := ""
+		if u, err := url.Parse(f.URL); err == nil {
+			host = u.Hostname()
+		}
+		hosts[host] = append(hosts[host], f)
+		due++
+	}
+	if due == 0 {
+		return ctx.Err()
+	}
+	installation, err := g.installation()
+	if err != nil {
+		return err
+	}
+	r := &round{g: g, installation: installation, feeds: feeds, due: due, left: maxTotal, saved: time.Now()}
+	queue := make(chan []*Feed)
+	var wait sync.WaitGroup
+	for range min(atOnce, len(hosts)) {
+		wait.Go(func() {
+			for list := range queue {
+				r.host(ctx, list)
+			}
+		})
+	}
+	for _, host := range slices.Sorted(maps.Keys(hosts)) {
+		queue <- hosts[host]
+	}
+	close(queue)
+	wait.Wait()
+	return cmp.Or(r.failed, ctx.Err())
+}
+
+// installation is a number that this directory has of its own, so that no two ask at the same time of day.
+func (g *Gatherer) installation() (string, error) {
+	path := filepath.Join(g.Dir, "installation")
+	text, err := os.ReadFile(path)
+	if err == nil && len(text) > 0 {
+		return string(text), nil
+	}
+	sum := sha256.Sum256(fmt.Append(nil, g.Dir, os.Getpid(), time.Now().UnixNano()))
+	return hex.EncodeToString(sum[:8]), writeFile(path, []byte(hex.EncodeToString(sum[:8])))
+}
+
+// statePath is where what is known of feeds is kept.
+func (g *Gatherer) statePath() string { return filepath.Join(g.Dir, "feeds.json") }
+
+func (g *Gatherer) load() (map[string]*Feed, error) {
+	kept := map[string]*Feed{}
+	text, err := os.ReadFile(g.statePath())
+	if os.IsNotExist(err) {
+		return kept, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var list []*Feed
+	if err := json.Unmarshal(text, &list); err != nil {
+		return kept, nil // it was written by nobody: all is fetched anew
+	}
+	for _, f := range list {
+		kept[f.URL] = f
+	}
+	return kept, nil
+}
+
+func (g *Gatherer) save(list []*Feed) error {
+	text, err := json.Marshal(list)
+	if err != nil {
+		return err
+	}
+	return writeFile(g.statePath(), text)
+}
+
+// content is where the last good content of a feed is.
+func (g *Gatherer) content(address string) string {
+	sum := sha256.Sum256([]byte(address))
+	return filepath.Join(g.Dir, hex.EncodeToString(sum[:10])+".feed")
+}
+
+// tidy removes the contents of feeds that nobody names any more.
+func (g *Gatherer) tidy(feeds map[string]*Feed) {
+	named := map[string]bool{}
+	for address := range feeds {
+		named[g.content(address)] = true
+	}
+	files, _ := filepath.Glob(filepath.Join(g.Dir, "*.feed"))
+	for _, file := range files {
+		if !named[file] {
+			_ = os.Remove(file)
+		}
+	}
+}
+
+// writeFile writes a file whole or not at all.
+func writeFile(path string, text []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(path), ".writing-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name()) // is gone already where all went well
+	if _, err := f.Write(text); err != nil {
+		f.Close()
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), path)
+}

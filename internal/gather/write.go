@@ -1,0 +1,149 @@
+package gather
+
+import (
+	"bytes"
+	"fmt"
+	"maps"
+	"net/netip"
+	"os"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/compile"
+	"eastporch/internal/core/atlas/source"
+	"eastporch/internal/core/geofeed"
+)
+
+// notesMost is how many notes of a feed are kept.
+const notesMost = 10
+
+// write writes one geofeed of what all feeds may say, and counts what they may not. It is not
+// written again where it says the same.
+func (g *Gatherer) write(path string, feeds map[string]*Feed, decider *geofeed.Decider) error {
+	list := slices.SortedFunc(maps.Values(feeds), func(a, b *Feed) int { return strings.Compare(a.URL, b.URL) })
+	parts := make([][]byte, len(list))
+	next := make(chan int)
+	var wait sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		wait.Go(func() {
+			for i := range next {
+				parts[i] = g.part(list[i], decider)
+			}
+		})
+	}
+	for i := range list {
+		next <- i
+	}
+	close(next)
+	wait.Wait()
+	text := slices.Concat(slices.Insert(parts, 0, []byte("# Gathered geofeeds (RFC 8805), of each what the ranges that name it hold (RFC 9632)\n"))...)
+	if there, err := os.ReadFile(path); err == nil && bytes.Equal(there, text) {
+		return nil
+	}
+	return writeFile(path, text)
+}
+
+// part gives the lines of a feed that count.
+func (g *Gatherer) part(f *Feed, decider *geofeed.Decider) []byte {
+	f.Entries, f.Outside, f.Elsewhere, f.Rejected, f.Notes = 0, 0, 0, 0, []Note{}
+	text := g.read(f)
+	if text == nil {
+		return nil
+	}
+	note := func(e *source.Entry, reason string) {
+		if len(f.Notes) < notesMost {
+			n := compile.NoteOf(e.Line, string(e.Text), reason)
+			f.Notes = append(f.Notes, Note{n.Line, n.Text, n.Reason})
+		}
+	}
+	var list []entry
+	lines := map[netip.Prefix]int{}
+	source.Entries(text, g.Postal, func(e *source.Entry) {
+		if first := lines[e.Prefix]; e.Reject == nil && first > 0 {
+			e.Reject = fmt.Errorf("the prefix stands on line %d already", first)
+		}
+		if e.Reject != nil {
+			f.Rejected++
+			note(e, e.Reject.Error())
+			return
+		}
+		lines[e.Prefix] = e.Line
+		made := entry{prefix: e.Prefix, place: e.Place}
+		whole := addr.RangeOf(e.Prefix)
+		parts, inside := decider.Within(f.URL, whole)
+		switch {
+		case !inside:
+			f.Outside++
+			note(e, "no range that names this feed holds it")
+			return
+		case len(parts) != 1 || parts[0] != whole:
+			f.Elsewhere++
+			note(e, "of all or a part of it a more specific range names another feed")
+			made.cut, made.parts = true, parts
+		}
+		if f.Entries++; made.cut && len(parts) == 0 {
+			f.Entries--
+		}
+		list = append(list, made)
+	})
+	out := fmt.Appendf(nil, "# %s\n", strings.Join(strings.Fields(f.URL), " "))
+	slices.SortFunc(list, func(a, b entry) int { return a.prefix.Compare(b.prefix) }) // the wider before what it holds
+	for i, e := range list {
+		if !e.cut {
+			out = source.AppendEntry(out, e.prefix, &e.place)
+			continue
+		}
+		for _, part := range without(e.parts, within(list[i+1:], e.prefix)) {
+			for _, p := range part.Prefixes() {
+				out = source.AppendEntry(out, p, &e.place)
+			}
+		}
+	}
+	return out
+}
+
+// An entry is a line of a feed that counts, or parts of it do.
+type entry struct {
+	prefix netip.Prefix
+	place  atlas.Place
+	cut    bool
+	parts  []addr.Range // where it is cut
+}
+
+// within gives the entries that a prefix holds, of those that follow it in order. A wider entry
+// that is cut must not be more specific than they are.
+func within(list []entry, p netip.Prefix) []entry {
+	n := 0
+	for n < len(list) && p.Contains(list[n].prefix.Addr()) {
+		n++
+	}
+	return list[:n]
+}
+
+// without cuts entries, in order, out of ranges.
+func without(parts []addr.Range, holes []entry) (rest []addr.Range) {
+	for _, part := range parts {
+		left := true
+		for _, h := range holes {
+			hole := addr.RangeOf(h.prefix)
+			if hole.Last.Less(part.First) || part.Last.Less(hole.First) {
+				continue
+			}
+			if part.First.Less(hole.First) {
+				rest = append(rest, addr.Range{First: part.First, Last: hole.First.Prev()})
+			}
+			if left = hole.Last.Less(part.Last); !left {
+				break
+			}
+			part.First = hole.Last.Next()
+		}
+		if left {
+			rest = append(rest, part)
+		}
+	}
+	return rest
+}
