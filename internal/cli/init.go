@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bufio"
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -61,12 +60,15 @@ and your comments stay, and the configuration of before is kept beside it.`,
 	}
 	cmd.Flags().StringVar(&told.file, "config", "eastporch.yaml", "the configuration file to write")
 	cmd.Flags().StringVar(&told.site, "site", "", "the host of your site, such as heronlake.example")
-	cmd.Flags().StringVar(&told.ranges, "ranges", "", "a file of range data")
+	cmd.Flags().StringVar(&told.ranges, "ranges", "", "a file of range data, or open for what is published openly")
 	cmd.Flags().StringVar(&told.proxy, "proxy", "", "what stands in front: nginx, haproxy, apache or none")
 	cmd.Flags().StringVar(&told.dataDir, "data-dir", "", "where the service keeps its data")
 	cmd.Flags().StringSliceVar(&told.origins, "origin", nil, "where your pages are, such as https://heronlake.example, which is the default")
 	return cmd
 }
+
+// openData is what stands for the range data that is published openly.
+const openData = "open"
 
 // ask asks for what no flag says.
 func ask(a *terminal.App, cmd *cobra.Command, told *initAnswers) error {
@@ -77,7 +79,7 @@ func ask(a *terminal.App, cmd *cobra.Command, told *initAnswers) error {
 		check          func(string) error
 	}{
 		{"site", "The host of your site (such as heronlake.example):", &told.site, checkHost},
-		{"ranges", "A file of range data (empty for none yet):", &told.ranges, shelf.CheckSource},
+		{"ranges", "A file of range data, or open for what is published openly (empty for none yet):", &told.ranges, checkRanges},
 		{"proxy", "What stands in front: nginx, haproxy, apache or none (empty for nginx):", &told.proxy, func(text string) error {
 			if text == "" {
 				told.proxy = "nginx"
@@ -102,6 +104,13 @@ func ask(a *terminal.App, cmd *cobra.Command, told *initAnswers) error {
 		}
 	}
 	return nil
+}
+
+func checkRanges(file string) error {
+	if file == openData {
+		return nil
+	}
+	return shelf.CheckSource(file)
 }
 
 func checkHost(host string) error {
@@ -143,7 +152,7 @@ func initialise(a *terminal.App, told *initAnswers, before []byte) error {
 		}
 	}
 	var err error
-	if told.ranges != "" {
+	if told.ranges != "" && told.ranges != openData {
 		if first.Source, err = shelf.AsSource(a, told.ranges); err != nil {
 			return err
 		}
@@ -152,7 +161,12 @@ func initialise(a *terminal.App, told *initAnswers, before []byte) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w: mend it first, it is left as it stands", told.file, err)
 	}
-	cfg, err := writeConfig(a, told.file, before, text)
+	if told.ranges == openData {
+		if text, err = shelf.WithOpenData(a, text); err != nil {
+			return err
+		}
+	}
+	cfg, err := shelf.WriteConfig(a, told.file, before, text)
 	if err != nil {
 		return err
 	}
@@ -171,41 +185,10 @@ func initialise(a *terminal.App, told *initAnswers, before []byte) error {
 	return nil
 }
 
-// writeConfig checks a configuration before it takes the place of another, which is kept beside it.
-func writeConfig(a *terminal.App, file string, before, text []byte) (*config.Config, error) {
-	next := file + ".new"
-	if err := os.WriteFile(next, text, 0o644); err != nil {
-		return nil, err
-	}
-	defer os.Remove(next)
-	cfg, err := config.Load(config.Input{File: next, Getenv: a.Getenv})
-	if err != nil {
-		return nil, fmt.Errorf("%s is left as it stands: %w", file, err)
-	}
-	if bytes.Equal(before, text) {
-		fmt.Fprintf(a.Out, "%s says so already.\n", file)
-		return cfg, nil
-	}
-	if len(before) > 0 {
-		if err := os.WriteFile(file+".before", before, 0o644); err != nil {
-			return nil, err
-		}
-	}
-	if err := os.Rename(next, file); err != nil {
-		return nil, err
-	}
-	if len(before) > 0 {
-		fmt.Fprintf(a.Out, "%s is changed; %s.before is as it was.\n", file, file)
-	} else {
-		fmt.Fprintf(a.Out, "%s is written.\n", file)
-	}
-	return cfg, nil
-}
-
 // saysNext prints what to put where, and the next command.
 func saysNext(a *terminal.App, told *initAnswers, cfg *config.Config, secret string, again bool) {
 	if len(cfg.Atlas.Sources) == 0 {
-		fmt.Fprintf(a.Out, "There is no range data yet, so no address will be located: add it with eastporch init --config %s --ranges FILE.\n", told.file)
+		fmt.Fprintf(a.Out, "There is no range data yet, so no address will be located: add it with eastporch init --config %s --ranges FILE, or --ranges open for what is published openly.\n", told.file)
 	}
 	base := "http://" + cfg.Public.Address
 	script := base + "/porch.js"

@@ -39,7 +39,7 @@ under rates.url in the configuration, with rates.fetch_inside: true.`,
 		},
 	}
 	rates.Flags().StringVar(&address, "address", "127.0.0.1:8090", "where to listen")
-	cmd.AddCommand(rates, weatherCommand(a), mailCommand(a))
+	cmd.AddCommand(rates, weatherCommand(a), mailCommand(a), registryCommand(a))
 	return cmd
 }
 
@@ -68,6 +68,26 @@ then: ` + strings.Join(standin.Failures, ", ") + `.`,
 	cmd.Flags().StringVar(&address, "address", "127.0.0.1:8091", "where to listen")
 	cmd.Flags().StringVar(&key, "key", "", "what it wants as ?key=; none by default")
 	cmd.Flags().StringVar(&failure, "fail", "none", "how it fails")
+	return cmd
+}
+
+func registryCommand(a *terminal.App) *cobra.Command {
+	var address string
+	cmd := &cobra.Command{
+		Use:   "registry",
+		Short: "Serve invented open range data: statistics, RPSL, a routing table, geofeeds",
+		Long: `Serves what registries and networks publish, invented and small, until Ctrl-C: statistics, a database in RPSL, a
+routing table, and geofeeds, good and bad; / lists the files, /open-sources.csv is what atlas starter reads.`,
+		Example: `  eastporch standin registry
+  eastporch atlas starter --catalog http://127.0.0.1:8093/open-sources.csv`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return serveStandin(cmd.Context(), address, standin.Registry{}, func(at string) {
+				fmt.Fprintf(a.Out, "Invented range data is listed at http://%s/. Ctrl-C stops.\n", at)
+			})
+		},
+	}
+	cmd.Flags().StringVar(&address, "address", "127.0.0.1:8093", "where to listen")
 	return cmd
 }
 

@@ -5,13 +5,11 @@ import (
 	"io/fs"
 	"net"
 	"net/url"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"eastporch/internal/core/addr"
-	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
 )
@@ -147,6 +145,7 @@ func (l *loader) check(c *Config) {
 		}
 		names[s.Name] = true
 		l.checkSource(fmt.Sprintf("atlas.sources.%d", i), s)
+		l.checkFrom(fmt.Sprintf("atlas.sources.%d", i), s, c.Atlas.Sources)
 	}
 }
 
@@ -243,33 +242,5 @@ func (l *loader) checkRule(key string, r PolicyRule) {
 	}
 	if r.Place != (RulePlace{}) && (r.Placeholder == "" || r.Action != "skip") {
 		l.problem(key+".place", "a place is for addresses that are skipped, and goes with a placeholder", "Write action: skip and a placeholder such as the office.")
-	}
-}
-
-func (l *loader) checkSource(key string, s AtlasSource) {
-	isDatabase := strings.HasPrefix(s.URL, "postgres://") || strings.HasPrefix(s.URL, "postgresql://")
-	switch {
-	case s.Name == "" || (s.File == "") == (s.URL == ""):
-		l.problem(key, "a source has a name, and a file or an url", "Give name:, and either file: or url:.")
-	case s.URL != "" && !isDatabase && !strings.HasPrefix(s.URL, "http://") && !strings.HasPrefix(s.URL, "https://"):
-		l.problem(key+".url", "this is no address of HTTP or PostgreSQL", "Begin it with https://, http:// or postgres://.")
-	case isDatabase != (s.Query != ""):
-		l.problem(key+".query", "a query goes with an address of PostgreSQL", "Give both url: postgres://… and query: SELECT ….")
-	}
-	if formats := source.Formats; !isDatabase && !slices.Contains(formats, source.Format(s.Format)) {
-		l.problem(key+".format", fmt.Sprintf("%q is not a format", s.Format), fmt.Sprintf("Give one of %v; eastporch atlas describe FILE says which.", formats))
-	}
-	for fact := range s.Columns {
-		if !slices.Contains(source.Columns, fact) {
-			l.problem(key+".columns."+fact, "a column cannot be for this", "Known are "+strings.Join(source.Columns, ", ")+".")
-		}
-	}
-	if s.Rank < 1 {
-		l.problem(key+".rank", "a rank is 1 or more, and 1 is highest", "Give each source its rank.")
-	}
-	if s.Dated != "" {
-		if _, err := time.Parse(time.DateOnly, s.Dated); err != nil {
-			l.problem(key+".dated", fmt.Sprintf("%q is not a date", s.Dated), "Write it like 2026-11-01, in quotes.")
-		}
 	}
 }

@@ -174,27 +174,37 @@ type RulePlace struct {
 
 // An AtlasSource is one body of range data.
 type AtlasSource struct {
-	Name    string `koanf:"name"`
-	File    string `koanf:"file"`   // relative to the configuration file, or
-	URL     string `koanf:"url"`    // of HTTP(S), or of PostgreSQL with a query
-	Query   string `koanf:"query"`  // whose columns are those of a table
-	Format  string `koanf:"format"` // one of atlas.Formats
-	Rank    int    `koanf:"rank"`
-	Dated   string `koanf:"dated"` // YYYY-MM-DD; by default the file's own date
-	Licence string `koanf:"licence"`
-	Credit  string `koanf:"credit"`
-	Label   string `koanf:"label"`  // of a list
-	Postal  bool   `koanf:"postal"` // keep a geofeed's postal codes
+	Name string `koanf:"name"`
+	File string `koanf:"file"` // relative to the configuration file, or
+	URL  string `koanf:"url"`  // of HTTP(S), or of PostgreSQL with a query
+	// Files and URLs are several that are read one after another as one.
+	Files   []string `koanf:"files"`
+	URLs    []string `koanf:"urls"`
+	Query   string   `koanf:"query"`  // whose columns are those of a table
+	Format  string   `koanf:"format"` // one of source.Formats, or Gather
+	Rank    int      `koanf:"rank"`
+	Dated   string   `koanf:"dated"` // YYYY-MM-DD; by default the file's own date
+	Licence string   `koanf:"licence"`
+	Credit  string   `koanf:"credit"`
+	Label   string   `koanf:"label"`  // of a list
+	Postal  bool     `koanf:"postal"` // keep a geofeed's postal codes
 	// Columns maps facts to a table's own names of columns.
 	Columns map[string]string `koanf:"columns"`
+	// Names are files or addresses of what AS numbers are called, and Documentation lets those count
+	// that are reserved for it; for a routing table.
+	Names         []string `koanf:"names"`
+	Documentation bool     `koanf:"documentation"`
+	// From are the sources whose objects name geofeeds, Geofeeds those that the owner lists, and
+	// HTTP lets feeds over http count; of what is gathered.
+	From     []string        `koanf:"from"`
+	Geofeeds []ListedGeofeed `koanf:"geofeeds"`
+	HTTP     bool            `koanf:"http"`
 }
 
-// Location is where the source is: an absolute path or an address.
-func (s AtlasSource) Location(in Input) string {
-	if s.URL != "" {
-		return s.URL
-	}
-	return in.Path(s.File)
+// A ListedGeofeed is a geofeed that the owner lists.
+type ListedGeofeed struct {
+	URL    string   `koanf:"url"`
+	Ranges []string `koanf:"ranges"` // that it may speak for
 }
 
 // Input is where a configuration comes from.

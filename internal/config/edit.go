@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -31,6 +32,8 @@ const head = `# East Porch. Every key, with what it does: docs/configuration.md.
 
 const noRanges = `# No range data yet: addresses are classified, and none is located. With a file of it:
 #   eastporch init --ranges FILE
+# Or with what is published openly:
+#   eastporch atlas starter
 `
 
 // Edit puts into a configuration what a first one says, and leaves all else: other keys, their
@@ -103,6 +106,52 @@ func Edit(text []byte, first First) ([]byte, error) {
 		edited += noRanges
 	}
 	return []byte(edited), nil
+}
+
+// AddSources puts the sources of another configuration behind those of this one, with their
+// comments, and keys of atlas that this one lacks. A source whose name is there already stays as it
+// is. added are the names of those that were not. The error says why a text is no configuration.
+func AddSources(text, from []byte) (edited []byte, added []string, err error) {
+	var doc, other yaml.Node
+	if err := errors.Join(yaml.Unmarshal(text, &doc), yaml.Unmarshal(from, &other)); err != nil {
+		return nil, nil, err
+	}
+	if len(doc.Content) == 0 {
+		return from, sourceNames(&other), nil
+	}
+	root := doc.Content[0]
+	if root.Kind != yaml.MappingNode {
+		return nil, nil, errors.New("it is no mapping of keys")
+	}
+	at := mapping(root, "atlas")
+	there := list(at, "sources")
+	theirs := get(other.Content[0], "atlas")
+	for i := 0; i+1 < len(theirs.Content); i += 2 {
+		if key := theirs.Content[i]; key.Value != "sources" && get(at, key.Value) == nil {
+			at.Content = append(at.Content, key, theirs.Content[i+1])
+		}
+	}
+	for _, source := range get(theirs, "sources").Content {
+		name := get(source, "name").Value
+		if slices.ContainsFunc(there.Content, func(n *yaml.Node) bool { v := get(n, "name"); return v != nil && v.Value == name }) {
+			continue
+		}
+		there.Content, added = append(there.Content, source), append(added, name)
+	}
+	var out bytes.Buffer
+	e := yaml.NewEncoder(&out)
+	e.SetIndent(2)
+	if err := errors.Join(e.Encode(&doc), e.Close()); err != nil {
+		return nil, nil, err
+	}
+	return []byte(strings.ReplaceAll(out.String(), noRanges, "")), added, nil
+}
+
+func sourceNames(doc *yaml.Node) (names []string) {
+	for _, source := range get(get(doc.Content[0], "atlas"), "sources").Content {
+		names = append(names, get(source, "name").Value)
+	}
+	return names
 }
 
 func scalar(text string) *yaml.Node {

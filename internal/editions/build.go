@@ -29,67 +29,134 @@ type BuildOptions struct {
 	// Progress, unless nil, is told what is being done: of a source, or of the
 	// edition where source is "". It may be called from several goroutines at once.
 	Progress func(source, doing string, bytes int64, lines int)
+	// Have are sources that were read before, by name: where their files are as they were, they
+	// are not read again, and where they can be got no more they stay as they were.
+	Have map[string]Made
 }
 
-// Build reads sources, several at a time, and makes an edition of them.
-// prints are by name of source. The error wraps [ErrSource], or is that of
-// ctx.
-func Build(ctx context.Context, sources []SourceConfig, opt BuildOptions) (a *atlas.Atlas, report *BuildReport, prints map[string]Print, err error) {
+// Made is a source that was read before.
+type Made struct {
+	Source *atlas.Source
+	Report SourceReport
+	Print  Print
+	Config string // how it was configured
+}
+
+// A Built is an edition, and what it was made of.
+type Built struct {
+	*atlas.Atlas
+	Report *BuildReport
+	Prints map[string]Print // by name of source
+	// Read is how many of the sources were read, and not had already; Kept are those that could
+	// not be got, and stay as they were.
+	Read int
+	Kept []error
+}
+
+// Build reads sources, several at a time, and makes an edition of them; what is gathered from
+// geofeeds comes after the sources that name those. The error wraps [ErrSource], or is that of ctx.
+func Build(ctx context.Context, sources []SourceConfig, opt BuildOptions) (*Built, error) {
 	begin := time.Now()
 	if opt.Progress == nil {
 		opt.Progress = func(string, string, int64, int) {}
 	}
-	report = &BuildReport{Sources: make([]SourceReport, len(sources)), Rejects: opt.Rejects, Warnings: []string{}}
-	var rejects io.Writer = io.Discard
+	b := &build{BuildOptions: opt, sources: sources, made: make([]Made, len(sources)), errs: make([]error, len(sources)), rejects: io.Discard}
 	if opt.Rejects != "" {
 		f, err := os.Create(opt.Rejects)
 		if err != nil {
-			return nil, nil, nil, err
+			return nil, err
 		}
 		defer f.Close()
-		rejects = f
+		b.rejects = f
 	}
-	read, errs, printed := make([]*atlas.Source, len(sources)), make([]error, len(sources)), make([]Print, len(sources))
+	b.each(func(s *SourceConfig) bool { return s.Gather == nil }, func(i int) { b.one(ctx, i, sources[i]) })
+	b.each(func(s *SourceConfig) bool { return s.Gather != nil }, func(i int) { b.gathered(ctx, i) })
+	built := &Built{Report: &BuildReport{Sources: []SourceReport{}, Rejects: opt.Rejects, Warnings: []string{}, Overlaps: []compare.Overlap{}}, Prints: map[string]Print{}, Read: b.read}
+	var failed []error
+	for i, err := range b.errs {
+		switch had, ok := b.Have[sources[i].Name]; {
+		case err == nil:
+		case ok && ctx.Err() == nil && had.Config == configOf(sources[i]):
+			b.made[i] = had
+			built.Kept = append(built.Kept, err)
+		default:
+			failed = append(failed, err)
+		}
+	}
+	if len(failed) > 0 {
+		return nil, errors.Join(failed...)
+	}
+	var read []*atlas.Source
+	for i, m := range b.made {
+		read = append(read, m.Source)
+		built.Prints[sources[i].Name] = m.Print
+		built.Report.Sources = append(built.Report.Sources, m.Report)
+	}
+	built.Atlas = atlas.New(read...)
+	built.Report.Edition = built.Name()
+	if len(read) > 1 && (b.read > 0 || len(opt.Have) == 0) {
+		opt.Progress("", "comparing the sources", 0, 0)
+		built.Report.Overlaps = append(built.Report.Overlaps, compare.Overlaps(built.Atlas)...)
+	}
+	slices.SortStableFunc(built.Report.Sources, func(x, y SourceReport) int { return x.Rank - y.Rank })
+	built.Report.Seconds = time.Since(begin).Seconds()
+	built.Report.PeakMB = peakMB()
+	return built, nil
+}
+
+// build is one build under way.
+type build struct {
+	BuildOptions
+	sources []SourceConfig
+	made    []Made  // by index of the source
+	errs    []error // the same
+	rejects io.Writer
+
+	lock sync.Mutex // of what follows, and of rejects
+	read int
+}
+
+// each does sources, some at a time.
+func (b *build) each(of func(*SourceConfig) bool, do func(i int)) {
 	var wait sync.WaitGroup
-	var lock sync.Mutex
 	tokens := make(chan struct{}, 3)
-	for i, s := range sources {
-		wait.Go(func() {
-			tokens <- struct{}{}
-			defer func() { <-tokens }()
-			start := time.Now()
-			opt.Progress(s.Name, "reading", 0, 0)
-			tally := &reasons{name: s.Name, to: rejects, lock: &lock}
-			s.Rejected = tally
-			s.ParseOptions.Progress = func(bytes int64, lines int) { opt.Progress(s.Name, "reading", bytes, lines) }
-			read[i], printed[i], errs[i] = opt.Fetcher.Read(ctx, s)
-			if errs[i] == nil {
-				report.Sources[i] = sourceReport(read[i], tally, time.Since(start))
-				opt.Progress(s.Name, "read", 0, read[i].Rows)
-			}
-		})
+	for i := range b.sources {
+		if of(&b.sources[i]) {
+			wait.Go(func() {
+				tokens <- struct{}{}
+				defer func() { <-tokens }()
+				do(i)
+			})
+		}
 	}
 	wait.Wait()
-	if err := errors.Join(errs...); err != nil {
-		return nil, nil, nil, err
+}
+
+// one has a source, or reads it.
+func (b *build) one(ctx context.Context, i int, s SourceConfig) {
+	start := time.Now()
+	b.Progress(s.Name, "reading", 0, 0)
+	if had, ok := b.Have[s.Name]; ok && had.Config == configOf(b.sources[i]) {
+		now, err := b.Fetcher.Print(ctx, s, had.Print)
+		if err == nil && now.Same(had.Print) {
+			had.Print = now
+			b.made[i] = had
+			b.Progress(s.Name, "read", 0, had.Report.Rows)
+			return
+		}
 	}
-	prints = map[string]Print{}
-	for i, s := range sources {
-		prints[s.Name] = printed[i]
+	tally := &reasons{name: s.Name, to: b.rejects, lock: &b.lock}
+	s.Rejected = tally
+	s.ParseOptions.Progress = func(bytes int64, lines int) { b.Progress(s.Name, "reading", bytes, lines) }
+	read, print, err := b.Fetcher.Read(ctx, s)
+	if b.errs[i] = err; err != nil {
+		return
 	}
-	a = atlas.New(read...)
-	report.Edition = a.Name()
-	if len(read) > 1 {
-		opt.Progress("", "comparing the sources", 0, 0)
-		report.Overlaps = compare.Overlaps(a)
-	}
-	if report.Overlaps == nil {
-		report.Overlaps = []compare.Overlap{}
-	}
-	slices.SortStableFunc(report.Sources, func(x, y SourceReport) int { return x.Rank - y.Rank })
-	report.Seconds = time.Since(begin).Seconds()
-	report.PeakMB = peakMB()
-	return a, report, prints, nil
+	b.made[i] = Made{Source: read, Report: sourceReport(read, tally, time.Since(start)), Print: print, Config: configOf(b.sources[i])}
+	b.lock.Lock()
+	b.read++
+	b.lock.Unlock()
+	b.Progress(s.Name, "read", 0, read.Rows)
 }
 
 func peakMB() int64 {
@@ -161,9 +228,9 @@ func (r *reasons) Write(line []byte) (int, error) {
 	return len(line), nil
 }
 
-// shrunk says which sources have less than half of what they had in another
+// shrank says which sources have less than half of what they had in another
 // edition.
-func shrunk(now, then *atlas.Atlas) (warnings []string) {
+func shrank(now, then *atlas.Atlas) (warnings []string) {
 	warnings = []string{}
 	for _, s := range then.Sources() {
 		for _, old := range now.Sources() {

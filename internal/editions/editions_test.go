@@ -35,7 +35,7 @@ func fromFeed(location string) SourceConfig {
 	return SourceConfig{
 		About:        atlas.About{Name: "feed", Rank: 1, Dated: "2026-11-01"},
 		ParseOptions: source.ParseOptions{Format: source.Geofeed},
-		Location:     location,
+		Locations:    []string{location},
 	}
 }
 
@@ -224,21 +224,21 @@ func TestBuildReportsReasonsAndOverlaps(t *testing.T) {
 	one, two := fromFeed(filepath.Join(dir, "a")), fromFeed(filepath.Join(dir, "b"))
 	two.Name, two.Rank = "wide", 2
 	rejects := filepath.Join(dir, "rejects.jsonl")
-	a, report, _, err := Build(t.Context(), []SourceConfig{two, one}, BuildOptions{Fetcher: &Fetcher{}, Rejects: rejects})
+	a, err := Build(t.Context(), []SourceConfig{two, one}, BuildOptions{Fetcher: &Fetcher{}, Rejects: rejects})
 	require.NoError(t, err)
-	assert.Equal(t, a.Name(), report.Edition)
-	require.Len(t, report.Sources, 2)
-	assert.Equal(t, "feed", report.Sources[0].Name, "by rank")
-	require.Len(t, report.Sources[0].RejectReasons, 2)
-	assert.Equal(t, 2, report.Sources[0].RejectReasons[0].Count)
-	assert.Contains(t, report.Sources[0].RejectReasons[0].Reason, "has host bits set")
+	assert.Equal(t, a.Name(), a.Report.Edition)
+	require.Len(t, a.Report.Sources, 2)
+	assert.Equal(t, "feed", a.Report.Sources[0].Name, "by rank")
+	require.Len(t, a.Report.Sources[0].RejectReasons, 2)
+	assert.Equal(t, 2, a.Report.Sources[0].RejectReasons[0].Count)
+	assert.Contains(t, a.Report.Sources[0].RejectReasons[0].Reason, "has host bits set")
 	text, err := os.ReadFile(rejects)
 	require.NoError(t, err)
 	assert.Len(t, strings.Split(strings.TrimSpace(string(text)), "\n"), 3)
-	require.Len(t, report.Overlaps, 1)
-	assert.InDelta(t, 64+256, report.Overlaps[0].IPv4, 0)
-	assert.InDelta(t, 256.0/320, *report.Overlaps[0].Agree, 1e-9)
-	_, _, _, err = Build(t.Context(), []SourceConfig{fromFeed(filepath.Join(dir, "none"))}, BuildOptions{Fetcher: &Fetcher{}})
+	require.Len(t, a.Report.Overlaps, 1)
+	assert.InDelta(t, 64+256, a.Report.Overlaps[0].IPv4, 0)
+	assert.InDelta(t, 256.0/320, *a.Report.Overlaps[0].Agree, 1e-9)
+	_, err = Build(t.Context(), []SourceConfig{fromFeed(filepath.Join(dir, "none"))}, BuildOptions{Fetcher: &Fetcher{}})
 	require.ErrorIs(t, err, ErrSource)
 }
 

@@ -12,6 +12,7 @@ import (
 	"io"
 	"iter"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -26,9 +27,14 @@ import (
 type SourceConfig struct {
 	atlas.About
 	source.ParseOptions
-	// Location is a file, an address of HTTP(S), or one of PostgreSQL, with Query.
-	Location string
-	Query    string
+	// Locations are files or addresses of HTTP(S), which are read one after another as one; or one
+	// address of PostgreSQL, with Query.
+	Locations []string
+	Query     string
+	// Names are tables or RPSL files that name the AS numbers of routing tables.
+	Names []string
+	// Gather, unless nil, has the source made of the geofeeds that other sources name.
+	Gather *Gather
 }
 
 // A Fetcher gets sources. It is safe for concurrent use.
@@ -37,37 +43,42 @@ type Fetcher struct{ fetch.Client }
 // round gives a fetcher that fetches each address once.
 func (f *Fetcher) round() *Fetcher { return &Fetcher{f.Client.Round()} }
 
-// A Print tells whether a source has changed: its size and time, or else its content. The
-// zero Print is of one that nobody can tell of, as a database's.
+// A Print tells whether a source has changed: the sizes and times of its files, or else their
+// contents. The zero Print is of one that nobody can tell of, as a database's.
 type Print struct {
-	Bytes    int64     `json:"bytes"`
-	Modified time.Time `json:"modified"`
-	Sum      string    `json:"sha256"` // "" where it was not read
+	Stamp string `json:"stamp"`  // sizes and times
+	Sum   string `json:"sha256"` // of the contents; "" where they were not read
 }
 
 // Same says whether a source has not changed between two prints.
 func (p Print) Same(other Print) bool {
-	return !p.Modified.IsZero() && p.Bytes == other.Bytes && (p.Modified.Equal(other.Modified) || p.Sum != "" && p.Sum == other.Sum)
+	return p.Stamp != "" && (p.Stamp == other.Stamp || p.Sum != "" && p.Sum == other.Sum)
 }
 
-// printOf gives the print of a file. Where last has its size and time, the file is not read.
-func printOf(path string, last Print) (Print, error) {
-	file, err := os.Open(path)
-	if err != nil {
-		return Print{}, err
+// printOf gives the print of files. Where last has their sizes and times, they are not read.
+func printOf(paths []string, last Print) (p Print, err error) {
+	for _, path := range paths {
+		info, err := os.Stat(path)
+		if err != nil {
+			return Print{}, err
+		}
+		p.Stamp += fmt.Sprintf("%d %s;", info.Size(), info.ModTime().UTC().Format(time.RFC3339Nano))
 	}
-	defer file.Close()
-	info, err := file.Stat()
-	if err != nil {
-		return Print{}, err
-	}
-	p := Print{Bytes: info.Size(), Modified: info.ModTime().UTC()}
-	if p.Bytes == last.Bytes && p.Modified.Equal(last.Modified) {
+	if p.Stamp == last.Stamp {
 		return last, nil
 	}
 	sum := sha256.New()
-	if _, err := io.Copy(sum, file); err != nil {
-		return Print{}, err
+	for _, path := range paths {
+		file, err := os.Open(path)
+		if err != nil {
+			return Print{}, err
+		}
+		n, err := io.Copy(sum, file)
+		file.Close()
+		if err != nil {
+			return Print{}, err
+		}
+		fmt.Fprintf(sum, ";%d;", n)
 	}
 	p.Sum = hex.EncodeToString(sum.Sum(nil))
 	return p, nil
@@ -83,27 +94,26 @@ func (f *Fetcher) Read(ctx context.Context, s SourceConfig) (read *atlas.Source,
 			err = fmt.Errorf("%w: %w", ErrSource, err)
 		}
 	}()
-	if isDatabase(s.Location) {
+	if s.isDatabase() {
 		read, err = readDatabase(ctx, s)
 		return read, print, err
 	}
-	path := s.Location
-	if isHTTP(path) {
-		if path, err = f.Get(ctx, s.Location); err != nil {
-			return nil, print, fmt.Errorf("%s: %w", s.Name, err)
-		}
-		if f.Cache == "" {
-			defer os.Remove(path)
-		}
-	}
-	file, err := os.Open(path)
+	paths, err := f.files(ctx, s.Locations)
 	if err != nil {
 		return nil, print, fmt.Errorf("%s: %w", s.Name, err)
 	}
-	defer file.Close()
-	info, err := file.Stat()
+	named, err := f.files(ctx, s.Names)
 	if err != nil {
-		return nil, print, err
+		return nil, print, fmt.Errorf("%s: %w", s.Name, err)
+	}
+	all := slices.Concat(paths, named)
+	if f.Cache == "" {
+		defer f.drop(all, slices.Concat(s.Locations, s.Names))
+	}
+	if s.Dated == "" {
+		if s.Dated, err = newest(paths); err != nil {
+			return nil, print, fmt.Errorf("%s: %w", s.Name, err)
+		}
 	}
 	type printed struct {
 		Print
@@ -111,43 +121,104 @@ func (f *Fetcher) Read(ctx context.Context, s SourceConfig) (read *atlas.Source,
 	}
 	beside := make(chan printed, 1)
 	go func() {
-		p, err := printOf(path, Print{})
+		p, err := printOf(all, Print{})
 		beside <- printed{p, err}
 	}()
 	defer func() {
 		p := <-beside
 		print, err = p.Print, errors.Join(err, p.error)
 	}()
-	if s.Dated == "" {
-		s.Dated = info.ModTime().UTC().Format(time.DateOnly)
-	}
-	if s.Format == source.Parquet {
-		read, err = readParquet(file, info.Size(), s.ParseOptions, s.About)
-		return read, print, err
-	}
-	text, err := Unpack(stopping{ctx, file})
-	if err != nil {
-		return nil, print, fmt.Errorf("%s: %w", s.Name, err)
-	}
-	defer text.Close()
-	read, err = source.Read(text, s.ParseOptions, s.About)
+	read, err = readFiles(ctx, s, paths, named)
 	return read, print, err
 }
 
-// Print gives the print of a source, which is not read where it is as old and as long as
-// the last one; the zero Print where nothing can be told. Over HTTP it asks the server.
-func (f *Fetcher) Print(ctx context.Context, s SourceConfig, last Print) (Print, error) {
-	path := s.Location
-	switch {
-	case isDatabase(path):
-		return Print{}, nil
-	case isHTTP(path):
-		var err error
-		if path, err = f.Get(ctx, path); err != nil {
-			return Print{}, fmt.Errorf("%w: %s: %w", ErrSource, s.Name, err)
+// readFiles reads a source that is there.
+func readFiles(ctx context.Context, s SourceConfig, paths, named []string) (*atlas.Source, error) {
+	switch s.Format {
+	case source.Parquet:
+		file, err := os.Open(paths[0])
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", s.Name, err)
+		}
+		defer file.Close()
+		info, err := file.Stat()
+		if err != nil {
+			return nil, err
+		}
+		return readParquet(file, info.Size(), s.ParseOptions, s.About)
+	case source.MRT:
+		names, err := operators(ctx, named)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", s.Name, err)
+		}
+		s.Operators = names
+	}
+	text := &joined{ctx: ctx, paths: paths}
+	defer text.Close()
+	switch s.Format {
+	case source.RPSL:
+		text.gap = "\n\n"
+	case source.MRT:
+	default:
+		text.gap = "\n"
+	}
+	if len(paths) > 1 {
+		s.Where = text.where
+	}
+	return source.Read(text, s.ParseOptions, s.About)
+}
+
+// newest is the date of the newest of files.
+func newest(paths []string) (string, error) {
+	var at time.Time
+	for _, path := range paths {
+		info, err := os.Stat(path)
+		if err != nil {
+			return "", err
+		}
+		if info.ModTime().After(at) {
+			at = info.ModTime()
 		}
 	}
-	p, err := printOf(path, last)
+	return at.UTC().Format(time.DateOnly), nil
+}
+
+// files gives the paths of locations, having fetched those of HTTP.
+func (f *Fetcher) files(ctx context.Context, locations []string) ([]string, error) {
+	paths := make([]string, len(locations))
+	for i, at := range locations {
+		paths[i] = at
+		if isHTTP(at) {
+			path, err := f.Get(ctx, at)
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", at, err)
+			}
+			paths[i] = path
+		}
+	}
+	return paths, nil
+}
+
+// drop removes what was fetched for one reading.
+func (f *Fetcher) drop(paths, locations []string) {
+	for i, path := range paths {
+		if isHTTP(locations[i]) {
+			_ = os.Remove(path)
+		}
+	}
+}
+
+// Print gives the print of a source, which is not read where its files are as old and as long as
+// those of the last one; the zero Print where nothing can be told. Over HTTP it asks the server.
+func (f *Fetcher) Print(ctx context.Context, s SourceConfig, last Print) (Print, error) {
+	if s.isDatabase() {
+		return Print{}, nil
+	}
+	paths, err := f.files(ctx, slices.Concat(s.Locations, s.Names))
+	if err != nil {
+		return Print{}, fmt.Errorf("%w: %s: %w", ErrSource, s.Name, err)
+	}
+	p, err := printOf(paths, last)
 	if err != nil {
 		return p, fmt.Errorf("%w: %s: %w", ErrSource, s.Name, err)
 	}
@@ -158,26 +229,13 @@ func isHTTP(s string) bool {
 	return strings.HasPrefix(s, "http://") || strings.HasPrefix(s, "https://")
 }
 
-func isDatabase(s string) bool {
-	return strings.HasPrefix(s, "postgres://") || strings.HasPrefix(s, "postgresql://")
-}
-
-// stopping ends a reading when its context does.
-type stopping struct {
-	ctx context.Context
-	r   io.Reader
-}
-
-func (s stopping) Read(b []byte) (int, error) {
-	if err := s.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return s.r.Read(b)
+func (s *SourceConfig) isDatabase() bool {
+	return len(s.Locations) == 1 && (strings.HasPrefix(s.Locations[0], "postgres://") || strings.HasPrefix(s.Locations[0], "postgresql://"))
 }
 
 // readDatabase reads the rows of a query as a table.
 func readDatabase(ctx context.Context, s SourceConfig) (*atlas.Source, error) {
-	conn, err := pgx.Connect(ctx, s.Location)
+	conn, err := pgx.Connect(ctx, s.Locations[0])
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", s.Name, err)
 	}

@@ -3,6 +3,7 @@ package editions
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -64,21 +65,22 @@ func (s *Shelf) build(ctx context.Context, sources []SourceConfig, last Job, alw
 			s.job.Failed = err.Error()
 		}
 	}()
-	fetcher := s.fetcher.round()
-	configured := named(sources)
 	s.lock.Lock()
 	isEmpty := len(s.state.Uses) == 0
 	before := maps.Clone(s.state.Inputs)
 	s.lock.Unlock()
-	if !always && !isEmpty {
-		same, err := s.isMade(ctx, fetcher, sources, configured, before)
-		if err != nil || same {
-			return false, err
-		}
+	options := BuildOptions{Fetcher: s.fetcher.round(), Rejects: filepath.Join(s.dir, "rejects.jsonl"), Progress: s.progress}
+	if !always {
+		options.Have = s.had(sources, before)
 	}
-	a, report, prints, err := Build(ctx, sources, BuildOptions{Fetcher: fetcher, Rejects: filepath.Join(s.dir, "rejects.jsonl"), Progress: s.progress})
+	built, err := Build(ctx, sources, options)
 	if err != nil {
 		return false, err
+	}
+	a, report := built.Atlas, built.Report
+	kept := errors.Join(built.Kept...)
+	if _, there := before[a.Name()]; there && !always && !isEmpty && built.Read == 0 {
+		return false, kept // it is made
 	}
 	s.progress("", "writing", 0, 0)
 	if there, err := edition.Open(s.path(a.Name())); err == nil && there.Checksum() != a.Checksum() {
@@ -96,58 +98,70 @@ func (s *Shelf) build(ctx context.Context, sources []SourceConfig, last Job, alw
 	}
 	s.lock.Lock()
 	defer s.lock.Unlock()
-	report.Warnings = shrunk(s.inUse, opened)
+	report.Warnings = shrank(s.inUse, opened)
+	shrunk := len(report.Warnings) > 0
+	for _, err := range built.Kept {
+		report.Warnings = append(report.Warnings, err.Error()+"; it stays as it was")
+	}
 	s.job.Edition = a.Name()
-	s.state.Inputs[a.Name()] = inputs{configured, prints, report}
+	configs := map[string]string{}
+	for _, source := range sources {
+		configs[source.Name] = configOf(source)
+	}
+	s.state.Inputs[a.Name()] = inputs{configs, built.Prints, report, s.now().UTC()}
 	s.tidy()
 	if err := s.save(); err != nil {
 		return true, err
 	}
-	if len(report.Warnings) > 0 && !isEmpty {
+	if shrunk && !isEmpty {
 		return true, fmt.Errorf("%w: %s; edition %s is ready, and is used when you say so", ErrShrunk, strings.Join(report.Warnings, ", "), a.Name())
 	}
 	if auto || isEmpty {
-		return true, s.use(opened)
+		return true, errors.Join(s.use(opened), kept)
 	}
-	return true, nil
+	return true, kept
 }
 
-// isMade says whether an edition stands on the shelf that was made of the sources as they
-// are now.
-func (s *Shelf) isMade(ctx context.Context, fetcher *Fetcher, sources []SourceConfig, configured string, made map[string]inputs) (bool, error) {
-	for name, in := range made {
-		if _, err := os.Stat(s.path(name)); err != nil || in.Sources != configured {
-			continue
-		}
-		same := true
+// had gives, for each source, what the newest edition has that was made of it as it is
+// configured now.
+func (s *Shelf) had(sources []SourceConfig, made map[string]inputs) map[string]Made {
+	names := slices.SortedFunc(maps.Keys(made), func(a, b string) int { return made[b].At.Compare(made[a].At) })
+	have := map[string]Made{}
+	for _, name := range names {
+		in := made[name]
+		var opened *atlas.Atlas
 		for _, source := range sources {
-			last := in.Prints[source.Name]
-			now, err := fetcher.Print(ctx, source, last)
-			if err != nil {
-				return false, err
+			if _, ok := have[source.Name]; ok || in.Configs[source.Name] != configOf(source) || in.Report == nil {
+				continue
 			}
-			same = same && now.Same(last)
-		}
-		if same {
-			return true, nil
+			if opened == nil {
+				var err error
+				if opened, err = edition.Open(s.path(name)); err != nil {
+					break
+				}
+			}
+			i := slices.IndexFunc(opened.Sources(), func(of *atlas.Source) bool { return of.Name == source.Name })
+			j := slices.IndexFunc(in.Report.Sources, func(of SourceReport) bool { return of.Name == source.Name })
+			if i >= 0 && j >= 0 {
+				have[source.Name] = Made{opened.Sources()[i], in.Report.Sources[j], in.Prints[source.Name], in.Configs[source.Name]}
+			}
 		}
 	}
-	return false, nil
+	return have
 }
 
-// named writes down sources and how they are read.
-func named(sources []SourceConfig) string {
-	var list []any
-	for _, s := range sources {
-		list = append(list, struct {
-			atlas.About
-			Location, Query, Label string
-			Format                 source.Format
-			Columns                map[string]string
-			Postal                 bool
-		}{s.About, s.Location, s.Query, s.Label, s.Format, s.Columns, s.Postal})
-	}
-	text, _ := json.Marshal(list) // texts and numbers always marshal
+// configOf writes down how a source is configured.
+func configOf(s SourceConfig) string {
+	text, _ := json.Marshal(struct { // texts and numbers always marshal
+		atlas.About
+		Locations, Names []string
+		Query, Label     string
+		Format           source.Format
+		Columns          map[string]string
+		Postal           bool
+		Documentation    bool
+		Gather           *Gather
+	}{s.About, s.Locations, s.Names, s.Query, s.Label, s.Format, s.Columns, s.Postal, s.Documentation, s.Gather})
 	return string(text)
 }
 

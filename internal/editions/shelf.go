@@ -69,9 +69,10 @@ type state struct {
 
 // inputs are what an edition was made of, and how.
 type inputs struct {
-	Sources string           `json:"sources"` // as they are configured
-	Prints  map[string]Print `json:"prints"`  // by their names
-	Report  *BuildReport     `json:"report"`
+	Configs map[string]string `json:"configs"` // of the sources, by their names
+	Prints  map[string]Print  `json:"prints"`
+	Report  *BuildReport      `json:"report"`
+	At      time.Time         `json:"at"`
 }
 
 // OpenShelf opens a directory of editions, making it where it is not there. What

@@ -3,16 +3,20 @@ package editions
 import (
 	"bufio"
 	"bytes"
-	"compress/gzip"
+	"compress/bzip2"
 	"errors"
 	"fmt"
 	"io"
 
+	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
+	"github.com/klauspost/readahead"
 )
 
 // ErrTooLarge is wrapped where a source unpacks to more than it may.
 var ErrTooLarge = errors.New("the unpacked text is too large")
+
+var errCut = errors.New("the packed file ends too early: get it again")
 
 // Limits on what compressed text may become.
 const (
@@ -23,7 +27,7 @@ const (
 	maxGrowth = 200
 )
 
-// Unpack gives the text of r, which may be compressed with gzip or zstd: its
+// Unpack gives the text of r, which may be compressed with gzip, bzip2 or zstd: its
 // first bytes tell. Text that is a bomb ends with an error that wraps
 // [ErrTooLarge].
 func Unpack(r io.Reader) (io.ReadCloser, error) {
@@ -40,6 +44,8 @@ func Unpack(r io.Reader) (io.ReadCloser, error) {
 			return nil, fmt.Errorf("gzip: %w", err)
 		}
 		return &unpacked{r: z, packed: packed, close: z.Close}, nil
+	case bytes.HasPrefix(first, []byte("BZh")):
+		return &unpacked{r: bzip2.NewReader(buffered), packed: packed, close: func() error { return nil }}, nil
 	case bytes.Equal(first, []byte{0x28, 0xb5, 0x2f, 0xfd}):
 		z, err := zstd.NewReader(buffered, zstd.WithDecoderMaxMemory(256<<20))
 		if err != nil {
@@ -48,6 +54,19 @@ func Unpack(r io.Reader) (io.ReadCloser, error) {
 		return &unpacked{r: z, packed: packed, close: func() error { z.Close(); return nil }}, nil
 	}
 	return io.NopCloser(buffered), nil
+}
+
+// unpackAhead is [Unpack], which unpacks in another goroutine, some megabytes ahead of who reads.
+func unpackAhead(r io.Reader) (io.ReadCloser, error) {
+	text, err := Unpack(r)
+	if _, packed := text.(*unpacked); !packed || err != nil {
+		return text, err
+	}
+	ahead, err := readahead.NewReadCloserSize(text, 4, 1<<20)
+	if err != nil {
+		return nil, errors.Join(err, text.Close())
+	}
+	return ahead, nil
 }
 
 type counter struct {
@@ -70,6 +89,9 @@ type unpacked struct {
 
 func (u *unpacked) Read(b []byte) (int, error) {
 	n, err := u.r.Read(b)
+	if errors.Is(err, io.ErrUnexpectedEOF) { // which readers take for the end of a text
+		err = errCut
+	}
 	u.n += int64(n)
 	if u.n > MaxUnpacked || u.n > freely && u.n > maxGrowth*u.packed.n {
 		return 0, fmt.Errorf("%w: %d MB from %d MB and more to come", ErrTooLarge, u.n>>20, u.packed.n>>20)

@@ -25,11 +25,18 @@ import (
 func Sources(cfg *config.Config, in config.Input) ([]editions.SourceConfig, *editions.Fetcher) {
 	var list []editions.SourceConfig
 	for _, c := range cfg.Atlas.Sources {
-		list = append(list, editions.SourceConfig{
-			About:        atlas.About{Name: c.Name, Rank: c.Rank, Dated: c.Dated, Licence: c.Licence, Credit: c.Credit},
-			ParseOptions: source.ParseOptions{Format: source.Format(c.Format), Columns: c.Columns, Label: c.Label, Postal: c.Postal},
-			Location:     c.Location(in), Query: c.Query,
-		})
+		s := editions.SourceConfig{
+			About: atlas.About{Name: c.Name, Rank: c.Rank, Dated: c.Dated, Licence: c.Licence, Credit: c.Credit},
+			ParseOptions: source.ParseOptions{
+				Format: source.Format(c.Format), Columns: c.Columns, Label: c.Label, Postal: c.Postal, Documentation: c.Documentation,
+			},
+			Locations: c.Locations(in), Query: c.Query, Names: in.Places(c.Names),
+		}
+		if c.Format == config.Gather {
+			s.Format = source.Geofeed
+			s.Gather = &editions.Gather{From: c.From, Owner: c.Referrals(), Plain: c.HTTP, Dir: filepath.Join(cfg.DataDir, "atlas", "feeds")}
+		}
+		list = append(list, s)
 	}
 	return list, &editions.Fetcher{Client: fetch.Client{Cache: filepath.Join(cfg.DataDir, "atlas", "fetched"), Inside: cfg.Atlas.FetchInside, InsideKey: "atlas.fetch_inside"}}
 }

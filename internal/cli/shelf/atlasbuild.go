@@ -157,13 +157,13 @@ edition that stood there before stays then.`,
 				return err
 			}
 			bar := a.BuildBar(sources)
-			edition, report, _, err := editions.Build(cmd.Context(), sources, editions.BuildOptions{Fetcher: fetcher, Rejects: rejects, Progress: bar.Progress})
+			built, err := editions.Build(cmd.Context(), sources, editions.BuildOptions{Fetcher: fetcher, Rejects: rejects, Progress: bar.Progress})
 			bar.Done()
 			if err != nil {
 				return err
 			}
-			begin := time.Now()
-			if err := editionfile.Write(edition, out); err != nil {
+			begin, report := time.Now(), built.Report
+			if err := editionfile.Write(built.Atlas, out); err != nil {
 				return err
 			}
 			report.Seconds += time.Since(begin).Seconds()

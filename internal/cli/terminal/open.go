@@ -26,11 +26,11 @@ func OpenAtlas(a *App, file string) (*atlas.Atlas, error) {
 	if err != nil {
 		return nil, err
 	}
-	edition, report, _, err := editions.Build(context.Background(), []editions.SourceConfig{source}, editions.BuildOptions{Fetcher: &editions.Fetcher{}})
+	built, err := editions.Build(context.Background(), []editions.SourceConfig{source}, editions.BuildOptions{Fetcher: &editions.Fetcher{}})
 	if err != nil {
 		return nil, err
 	}
-	for _, s := range report.Sources {
+	for _, s := range built.Report.Sources {
 		for _, r := range append(s.RejectReasons, s.RemarkReasons...) {
 			for _, n := range r.First {
 				a.Note(fmt.Sprintf("%s line %d: %s", file, n.Line, n.Reason))
@@ -40,7 +40,7 @@ func OpenAtlas(a *App, file string) (*atlas.Atlas, error) {
 			}
 		}
 	}
-	return edition, nil
+	return built.Atlas, nil
 }
 
 func beginsAsEdition(file string) bool {
@@ -67,6 +67,6 @@ func Described(file string, rank int) (editions.SourceConfig, error) {
 	name := filepath.Base(file)
 	return editions.SourceConfig{
 		About:        atlas.About{Name: name, Rank: rank},
-		ParseOptions: source.ParseOptions{Format: d.Format, Columns: d.Mapping, Label: strings.TrimSuffix(name, filepath.Ext(name))}, Location: path,
+		ParseOptions: source.ParseOptions{Format: d.Format, Columns: d.Mapping, Label: strings.TrimSuffix(name, filepath.Ext(name))}, Locations: []string{path},
 	}, nil
 }

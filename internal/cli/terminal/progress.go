@@ -37,12 +37,16 @@ func (a *App) NewBar(most int64, what string, bytes bool) *bar {
 func (a *App) BuildBar(sources []editions.SourceConfig) *bar {
 	most := int64(0)
 	for _, s := range sources {
-		info, err := os.Stat(s.Location)
-		if err != nil {
-			most = -1
-			break
+		for _, path := range s.Locations {
+			info, err := os.Stat(path)
+			if err != nil {
+				return a.NewBar(-1, "Reading", true)
+			}
+			most += info.Size()
 		}
-		most += info.Size()
+		if s.Gather != nil {
+			return a.NewBar(-1, "Reading", true)
+		}
 	}
 	return a.NewBar(most, "Reading", true)
 }

@@ -118,6 +118,9 @@ func (a *Atlas) Write(w io.Writer) error {
 	for i, s := range a.sources {
 		parts := s.sum()
 		for j := range parts {
+			if s.checks != nil && parts[j].CRC32C != s.checks[j].CRC32C {
+				return fmt.Errorf("%w: the section %s of source %q is damaged: build it again", ErrEdition, parts[j].Name, s.Name)
+			}
 			parts[j].Offset = offset
 			offset = align(offset + parts[j].Bytes)
 		}

@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 	"strconv"
+	"strings"
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/almanac"
@@ -93,6 +94,13 @@ func networkClaim(s *Source, rec Record) Evidence {
 		e.add("as_number", strconv.FormatUint(uint64(rec.AsNumber), 10))
 	}
 	e.add("operator", rec.Operator)
+	if len(rec.Origins) > 0 {
+		others := make([]string, len(rec.Origins))
+		for i, as := range rec.Origins {
+			others[i] = fmt.Sprint("AS", as)
+		}
+		e.Reason = plain.Optional("some peers see it come from " + strings.Join(others, ", "))
+	}
 	return e
 }
 

@@ -19,10 +19,14 @@ type Place struct {
 	Zone                  string     // the source's own
 	AsNumber              uint32     // 0 for none
 	Operator              string
+	Origins               []uint32 // other AS numbers from which the network is routed, at most [MaxOrigins]
 	Labels                []string
 	DoNotLocate           bool
 	ByPoint               bool // the country is derived from the point
 }
+
+// MaxOrigins is how many other AS numbers a place has.
+const MaxOrigins = 8
 
 // Locates says whether a place says something of a location, be it that there is to be none.
 func (p *Place) Locates() bool { return p.DoNotLocate || p.Country != "" }
@@ -50,6 +54,7 @@ const (
 	hasNumber
 	notLocated
 	countryByPoint
+	hasOrigins
 )
 
 // Append writes p as an edition holds it: flags, the country's two letters or
@@ -68,6 +73,7 @@ func (p *Place) Append(b []byte) []byte {
 	set(p.AsNumber != 0, hasNumber)
 	set(p.DoNotLocate, notLocated)
 	set(p.ByPoint, countryByPoint)
+	set(len(p.Origins) > 0, hasOrigins)
 	b = append(b, flags)
 	for _, s := range []string{p.Country, p.Region, p.City, p.Postal, p.Zone, p.Operator, strings.Join(p.Labels, "\n")} {
 		b = binary.AppendUvarint(b, uint64(len(s)))
@@ -82,6 +88,12 @@ func (p *Place) Append(b []byte) []byte {
 	}
 	if p.AsNumber != 0 {
 		b = binary.LittleEndian.AppendUint32(b, p.AsNumber)
+	}
+	if len(p.Origins) > 0 {
+		b = append(b, byte(len(p.Origins)))
+		for _, as := range p.Origins {
+			b = binary.LittleEndian.AppendUint32(b, as)
+		}
 	}
 	return b
 }
@@ -129,10 +141,18 @@ func ReadPlace(b []byte) (*Place, error) {
 		if len(b) < 4 {
 			return nil, errPlace
 		}
-		p.AsNumber = binary.LittleEndian.Uint32(b)
+		p.AsNumber, b = binary.LittleEndian.Uint32(b), b[4:]
+	}
+	if flags&hasOrigins != 0 {
+		if len(b) == 0 || b[0] > MaxOrigins || len(b) < 1+4*int(b[0]) {
+			return nil, errPlace
+		}
+		for i := range int(b[0]) {
+			p.Origins = append(p.Origins, binary.LittleEndian.Uint32(b[1+4*i:]))
+		}
 	}
 	p.DoNotLocate, p.ByPoint = flags&notLocated != 0, flags&countryByPoint != 0
-	if flags > hasPoint|hasRadius|hasNumber|notLocated|countryByPoint || math.IsNaN(p.RadiusKm) || p.RadiusKm < 0 ||
+	if flags > hasPoint|hasRadius|hasNumber|notLocated|countryByPoint|hasOrigins || math.IsNaN(p.RadiusKm) || p.RadiusKm < 0 ||
 		p.Country != "" && len(p.Country) != 2 {
 		return nil, errPlace
 	}

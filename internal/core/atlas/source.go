@@ -18,6 +18,7 @@ const (
 	SelfPublished Basis = "self-published claim"
 	TableClaim    Basis = "table's claim"
 	Registration  Basis = "registration"
+	Routed        Basis = "routing table" // of networks, never of places
 	Derived       Basis = "derived"
 )
 

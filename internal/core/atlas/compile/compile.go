@@ -25,6 +25,7 @@ type Rows struct {
 	Source *atlas.Parts
 	Spans  map[uint32]addr.Range // of lines whose range is not a single prefix
 	Note   func(reject bool, n atlas.Note)
+	Where  func(line int) (file string, in int) // nil where all is one file
 
 	v4, v6 runs
 }
@@ -158,10 +159,19 @@ func (c *Rows) dropTwins(rows []rangetable.Row, twice map[uint32]uint32, is4 boo
 			if span, ok := c.Spans[r.Tag]; ok {
 				what, text = "range", span.String()
 			}
-			c.Note(true, NoteOf(int(r.Tag), text, fmt.Sprintf("the %s %s stands on line %d already", what, text, first)))
+			c.Note(true, NoteOf(int(r.Tag), text, fmt.Sprintf("the %s %s stands on %s already", what, text, c.line(first))))
 		}
 		return true
 	})
+}
+
+// line names a line in a message.
+func (c *Rows) line(n uint32) string {
+	if c.Where == nil {
+		return fmt.Sprintf("line %d", n)
+	}
+	file, in := c.Where(int(n))
+	return fmt.Sprintf("line %d of %s", in, file)
 }
 
 // index makes nodes of the rows, and the table that leads to them.

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"iter"
 	"math"
-	"slices"
 	"strings"
 
 	"eastporch/internal/core/addr"
@@ -33,12 +32,16 @@ type workerPlaces struct {
 
 func newGathering(how ParseOptions, about atlas.About) *gathering {
 	g := &gathering{how: how, ids: map[string]uint32{}, of: map[int]*workerPlaces{}}
-	g.c = &compile.Rows{Source: &atlas.Parts{About: about, Arrays: atlas.Arrays{Offsets: []uint32{0}}}, Spans: map[uint32]addr.Range{}, Note: g.note}
+	g.c = &compile.Rows{Source: &atlas.Parts{About: about, Arrays: atlas.Arrays{Offsets: []uint32{0}}}, Spans: map[uint32]addr.Range{}, Note: g.note, Where: how.Where}
 	return g
 }
 
 func (g *gathering) note(reject bool, n atlas.Note) {
 	s := g.c.Source
+	if g.how.Where != nil {
+		file, in := g.how.Where(n.Line)
+		n.Line, n.Reason = in, n.Reason+", in "+file
+	}
 	list, count, kind := &s.Remarks, &s.Remarked, "remark"
 	if reject {
 		list, count, kind = &s.Rejects, &s.Rejected, "reject"
@@ -134,9 +137,7 @@ func readRows(t *table, rows iter.Seq2[[]string, error], how ParseOptions, about
 	at, n := 0, 0
 	flush := func() error {
 		c := w.out
-		for _, rows := range [][]rangetable.Row{c.v4, c.v6} {
-			slices.SortFunc(rows, compile.Order)
-		}
+		c.sort()
 		c.lines = n - at
 		at = n
 		w.out = &chunkRows{}

@@ -30,10 +30,11 @@ const (
 	Parquet   Format = "parquet"
 	List      Format = "list" // ranges, one a line, that share a label
 	RPSL      Format = "rpsl" // objects of networks, as registries publish them (RFC 2622)
+	MRT       Format = "mrt"  // dumps of routing tables (RFC 6396)
 )
 
 // Formats are all of them.
-var Formats = []Format{Geofeed, Delegated, CSV, TSV, JSONLines, Parquet, List, RPSL}
+var Formats = []Format{Geofeed, Delegated, CSV, TSV, JSONLines, Parquet, List, RPSL, MRT}
 
 // ParseOptions say how a source is read.
 type ParseOptions struct {
@@ -46,6 +47,12 @@ type ParseOptions struct {
 	Progress func(bytes int64, lines int)
 	// Rejected, unless nil, gets every reject and remark as a line of JSON.
 	Rejected io.Writer
+	// Where, unless nil, says in which file a line of the whole stands, and where in it.
+	Where func(line int) (file string, in int)
+	// Operators are the names of AS numbers, for a routing table; with Documentation, AS numbers
+	// that are reserved for it (RFC 5398) count.
+	Operators     map[uint32]string
+	Documentation bool
 }
 
 // maxNotes is how many rejects, and how many remarks, a source remembers.
@@ -73,6 +80,9 @@ func Read(r io.Reader, how ParseOptions, about atlas.About) (*atlas.Source, erro
 	case RPSL:
 		about.Basis = atlas.Registration
 		return readLines(r, how, about, func() rowFormat { return &rpslRows{} }, false)
+	case MRT:
+		about.Basis = atlas.Routed
+		return readMRT(r, how, about)
 	case List:
 		about.Basis = atlas.TableClaim
 		return readLines(r, how, about, func() rowFormat { return &listRows{label: how.Label} }, false)

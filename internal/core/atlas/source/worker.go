@@ -71,13 +71,18 @@ func (w *worker) read(c chunk) *chunkRows {
 	}
 	w.settle()
 	w.out.lines = n - c.line
-	slices.SortStableFunc(w.out.rejects, func(a, b atlas.Note) int { return a.Line - b.Line })
-	for _, rows := range [][]rangetable.Row{w.out.v4, w.out.v6} {
+	w.out.sort()
+	return w.out
+}
+
+// sort brings what was read into order.
+func (c *chunkRows) sort() {
+	slices.SortStableFunc(c.rejects, func(a, b atlas.Note) int { return a.Line - b.Line })
+	for _, rows := range [][]rangetable.Row{c.v4, c.v6} {
 		if !slices.IsSortedFunc(rows, compile.Order) {
 			slices.SortFunc(rows, compile.Order)
 		}
 	}
-	return w.out
 }
 
 // lines reads a chunk of lines, and gives the number of the line behind it.
