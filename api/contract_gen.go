@@ -619,6 +619,98 @@ type Reason struct {
 	First  []atlas.Note `json:"first"`
 }
 
+// VisitCoverage: as the contract has it.
+type VisitCoverage struct {
+	Edition        string          `json:"edition"`
+	Days           int             `json:"days"`   // how far back visits are looked at
+	Visits         int             `json:"visits"` // whose address is known; all else is of these
+	Addresses      int             `json:"addresses"`
+	WithoutAddress int             `json:"without_address"` // visits whose address was not kept
+	Skipped        int             `json:"skipped"`         // visits that are not looked up, such as those of your own network
+	ByRegistration int             `json:"by_registration"` // visits whose country is known by registration only
+	Levels         []LevelKnown    `json:"levels"`          // the most visits first
+	Countries      []CountryKnown  `json:"countries"`       // the most visits first
+	Operators      []OperatorKnown `json:"operators"`       // those whose geofeed would help most first
+	Disagreements  []Disagreement  `json:"disagreements"`   // the most visits first
+}
+
+// LevelKnown: as the contract has it.
+type LevelKnown struct {
+	Level  string  `json:"level"`
+	Basis  *string `json:"basis"`
+	Visits int     `json:"visits"`
+}
+
+// KnownTo: as the contract has it.
+type KnownTo struct {
+	Visits         int `json:"visits"`
+	City           int `json:"city"`    // known to the town
+	Region         int `json:"region"`  // known to the region
+	Country        int `json:"country"` // known to the country
+	Unknown        int `json:"unknown"`
+	ByRegistration int `json:"by_registration"` // of those known to the country, by registration only
+}
+
+// CountryKnown: as the contract has it.
+type CountryKnown struct {
+	CountryCode *string `json:"country_code"` // null is those whose country is not known
+	KnownTo
+}
+
+// OperatorKnown: as the contract has it.
+type OperatorKnown struct {
+	ASNumber *int64  `json:"as_number"` // null with a null operator is those of whom nothing is known
+	Operator *string `json:"operator"`
+	KnownTo
+	Gain   int    `json:"gain"`   // visits that its geofeed would bring to a town
+	Letter string `json:"letter"` // what to write to it; empty where a geofeed would bring nothing
+}
+
+// Disagreement: as the contract has it.
+type Disagreement struct {
+	Range   string `json:"range"` // of the source that is believed
+	Visits  int    `json:"visits"`
+	Source  string `json:"source"` // that is believed
+	Says    string `json:"says"`
+	Against string `json:"against"` // the source that says otherwise
+	Instead string `json:"instead"` // what it says
+}
+
+// FeedList: as the contract has it.
+type FeedList struct {
+	Feeds   []GatheredFeed `json:"feeds"`
+	Counts  map[string]int `json:"counts"`  // of all feeds, by state
+	Entries int            `json:"entries"` // of all feeds, that count
+	Next    *string        `json:"next"`    // the cursor of the next page
+}
+
+// GatheredFeed: as the contract has it.
+type GatheredFeed struct {
+	URL       string       `json:"url"`
+	State     string       `json:"state"`     // failing: the last good content is used for 30 days; lapsed: that was too long ago; refused: there is none
+	NamedBy   int          `json:"named_by"`  // how many ranges name it
+	Named     []FeedNaming `json:"named"`     // the first of them
+	Entries   int          `json:"entries"`   // that count
+	Outside   int          `json:"outside"`   // of ranges that do not name the feed: they do not count
+	Elsewhere int          `json:"elsewhere"` // entries for which, at least in part, a more specific range names another feed
+	Rejected  int          `json:"rejected"`  // lines that cannot be read
+	Notes     []atlas.Note `json:"notes"`     // the first of what does not count
+	Signature string       `json:"signature"`
+	Failed    string       `json:"failed"`   // why the last try failed, or empty
+	Failures  int          `json:"failures"` // in a row
+	Tried     *time.Time   `json:"tried"`
+	Good      *time.Time   `json:"good"`  // when its content was last got, or found unchanged
+	Retry     *time.Time   `json:"retry"` // when it is asked for again
+}
+
+// FeedNaming: as the contract has it.
+type FeedNaming struct {
+	Range    string `json:"range"`
+	Source   string `json:"source"`    // that names it; empty for the configuration
+	Network  string `json:"network"`   // what the registry calls the range
+	ByRemark bool   `json:"by_remark"` // by the older form, a remark
+}
+
 // CoverageAnswer: as the contract has it.
 type CoverageAnswer struct {
 	Edition   string           `json:"edition"`

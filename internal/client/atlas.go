@@ -186,3 +186,35 @@ type raw struct {
 }
 
 func (r raw) reader() io.Reader { return bytes.NewReader(r.text) }
+
+// VisitCoverage asks how well an edition, "" for the one in use, knows the addresses of visits.
+func (c *Client) VisitCoverage(ctx context.Context, edition string) (api.VisitCoverage, error) {
+	var answer api.VisitCoverage
+	query := url.Values{}
+	if edition != "" {
+		query.Set("edition", edition)
+	}
+	err := c.long().call(ctx, http.MethodGet, "/v1/atlas/visits?"+query.Encode(), nil, &answer)
+	return answer, err
+}
+
+// Feeds lists all geofeeds that are gathered, of a state or speaking for an address where those are given.
+func (c *Client) Feeds(ctx context.Context, state, address string) (list api.FeedList, err error) {
+	query := url.Values{"limit": {"1000"}}
+	for key, value := range map[string]string{"state": state, "address": address} {
+		if value != "" {
+			query.Set(key, value)
+		}
+	}
+	for {
+		var page api.FeedList
+		if err := c.call(ctx, http.MethodGet, "/v1/atlas/feeds?"+query.Encode(), nil, &page); err != nil {
+			return list, err
+		}
+		page.Feeds = append(list.Feeds, page.Feeds...)
+		if list = page; page.Next == nil {
+			return list, nil
+		}
+		query.Set("cursor", *page.Next)
+	}
+}

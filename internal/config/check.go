@@ -138,8 +138,13 @@ func (l *loader) check(c *Config) {
 	if c.MapLink != "" && !(strings.HasPrefix(c.MapLink, "https://") && strings.Contains(c.MapLink, "{latitude}") && strings.Contains(c.MapLink, "{longitude}")) {
 		l.problem("map_link", "this is not a template of a link", "Begin it with https:// and write {latitude} and {longitude} where they belong.")
 	}
-	names := map[string]bool{}
+	names, gathers := map[string]bool{}, 0
 	for i, s := range c.Atlas.Sources {
+		if s.Format == Gather {
+			if gathers++; gathers > 1 {
+				l.problem(fmt.Sprintf("atlas.sources.%d", i), "geofeeds are gathered twice", "Put all into one source.")
+			}
+		}
 		if names[s.Name] {
 			l.problem(fmt.Sprintf("atlas.sources.%d.name", i), fmt.Sprintf("two sources are called %q", s.Name), "Give each its own name.")
 		}

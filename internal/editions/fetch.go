@@ -153,7 +153,7 @@ func readFiles(ctx context.Context, s SourceConfig, paths, named []string) (*atl
 		}
 		s.Operators = names
 	}
-	text := &joined{ctx: ctx, paths: paths}
+	text := &joined{ctx: ctx, paths: paths, names: s.Locations}
 	defer text.Close()
 	switch s.Format {
 	case source.RPSL:

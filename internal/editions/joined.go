@@ -16,6 +16,7 @@ import (
 type joined struct {
 	ctx   context.Context
 	paths []string
+	names []string // what they are called where they come from
 	gap   string
 
 	at   int // of paths
@@ -102,5 +103,5 @@ func (j *joined) where(line int) (name string, in int) {
 	defer j.lock.Unlock()
 	i, _ := slices.BinarySearch(j.begins, line) // the file behind it
 	i = max(0, i-1)
-	return filepath.Base(j.paths[i]), line - j.begins[i]
+	return filepath.Base(j.names[i]), line - j.begins[i]
 }

@@ -63,8 +63,8 @@ type Feed struct {
 	Failed    string             `json:"failed"`   // why the last try failed; "" where it did not
 	Failures  int                `json:"failures"` // in a row
 	Tried     *time.Time         `json:"tried"`
-	Good      *time.Time         `json:"good"` // when its content was last got or found unchanged
-	Next      *time.Time         `json:"next"` // when it is tried again; nil for never
+	Good      *time.Time         `json:"good"`  // when its content was last got or found unchanged
+	Next      *time.Time         `json:"retry"` // when it is tried again; nil for never
 
 	ETag     string `json:"etag"`
 	Modified string `json:"modified"`

@@ -87,7 +87,7 @@ func (s *Server) visits(set *settings, cards *card.Pipeline, known *sites.Sites)
 }
 
 func (s *Server) atlas(set *settings, cards *card.Pipeline) (httpapi.Atlas, error) {
-	opt := atlases.Options{Shelf: s.shelf, Workshop: workshop{s, set.labels}, Store: s.store, Now: time.Now}
+	opt := atlases.Options{Shelf: s.shelf, Workshop: workshop{s, set.labels}, Store: s.store, Now: time.Now, Feeds: s.feeds()}
 	if points := set.cfg.Atlas.TestPoints; points != "" {
 		opt.TestPoints = s.opt.Input.Path(points)
 	}

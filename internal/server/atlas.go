@@ -15,8 +15,10 @@ import (
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/geo"
+	"eastporch/internal/core/geofeed"
 	"eastporch/internal/editions"
 	"eastporch/internal/fetch"
+	"eastporch/internal/server/atlases"
 	"eastporch/internal/server/lifecycle"
 	"eastporch/internal/server/store"
 )
@@ -34,11 +36,24 @@ func Sources(cfg *config.Config, in config.Input) ([]editions.SourceConfig, *edi
 		}
 		if c.Format == config.Gather {
 			s.Format = source.Geofeed
-			s.Gather = &editions.Gather{From: c.From, Owner: c.Referrals(), Plain: c.HTTP, Dir: filepath.Join(cfg.DataDir, "atlas", "feeds")}
+			s.Gather = &editions.Gather{From: c.From, Owner: c.Referrals(), Plain: c.HTTP, Dir: feedsDir(cfg)}
 		}
 		list = append(list, s)
 	}
 	return list, &editions.Fetcher{Client: fetch.Client{Cache: filepath.Join(cfg.DataDir, "atlas", "fetched"), Inside: cfg.Atlas.FetchInside, InsideKey: "atlas.fetch_inside"}}
+}
+
+// feedsDir is where gathered geofeeds are kept.
+func feedsDir(cfg *config.Config) string { return filepath.Join(cfg.DataDir, "atlas", "feeds") }
+
+// feeds are the geofeeds that are gathered.
+func (s *Server) feeds() atlases.Feeds {
+	return atlases.Feeds{Dir: feedsDir(s.opt.Config), Listed: func() (list []geofeed.Referral) {
+		for _, source := range s.inUse.Load().cfg.Atlas.Sources {
+			list = append(list, source.Referrals()...)
+		}
+		return list
+	}}
 }
 
 // openShelf opens the editions, and builds one where the sources have changed

@@ -26,7 +26,7 @@ func AtlasCommand(a *terminal.App) *cobra.Command {
 is used in place. These commands look at sources, build editions, and compare
 them; with --atlas FILE they work offline, else they ask the service.`,
 	}
-	cmd.AddCommand(atlasDescribeCommand(a), atlasStarterCommand(a), atlasBuildCommand(a), atlasRefreshCommand(a), atlasShowCommand(a), atlasListCommand(a), atlasSampleCommand(a), atlasDiffCommand(a), atlasAccuracyCommand(a),
+	cmd.AddCommand(atlasDescribeCommand(a), atlasStarterCommand(a), atlasBuildCommand(a), atlasRefreshCommand(a), atlasShowCommand(a), atlasListCommand(a), atlasSampleCommand(a), atlasDiffCommand(a), atlasAccuracyCommand(a), atlasVisitsCommand(a), atlasFeedsCommand(a),
 		atlasExportCommand(a), atlasActivateCommand(a), atlasBackCommand(a), atlasPublishCommand(a))
 	return cmd
 }

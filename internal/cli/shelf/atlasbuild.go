@@ -26,7 +26,7 @@ func atlasDescribeCommand(a *terminal.App) *cobra.Command {
 	return &cobra.Command{
 		Use:   "describe FILE",
 		Short: "Show the format and columns of a file of range data",
-		Long: `Looks at a file, plain or packed with gzip or zstd: its format, its columns and
+		Long: `Looks at a file, plain or packed with gzip, bzip2 or zstd: its format, its columns and
 what they hold, some rows of different countries, and how its columns would be
 mapped. Nothing is loaded.`,
 		Example: `  eastporch atlas describe alder-networks.csv

@@ -138,7 +138,7 @@ func (a *Atlas) find(ip netip.Addr) *LookupResult {
 	case len(parts) == 0:
 		f.Location = Nowhere(unknown)
 	case won.DoNotLocate:
-		f.Location = Nowhere("its network asks not to be located")
+		f.Location = Nowhere(NotLocated)
 	default:
 		d := a.results.describe(&won.Place)
 		f.Location = d.location
@@ -171,6 +171,9 @@ func basis(evidence []Evidence) *string {
 }
 
 const unknown = "no source of this edition knows the address"
+
+// NotLocated is why a location is none that must not be known.
+const NotLocated = "its network asks not to be located"
 
 // network finds whose the address is: of the highest-ranked source that says
 // so, else only the range that the location came from.

@@ -8,6 +8,9 @@ import (
 	"eastporch/internal/core/geo"
 )
 
+// Disagrees is how the reason begins why a claim was not used that contradicts a better one.
+const Disagrees = "disagrees"
+
 // A part is what one source says of an address, and how much of that is used.
 type part struct {
 	source *Source
@@ -115,11 +118,11 @@ func fill(won, rec *Place) (took Place, instead bool, reason string) {
 	case rec.DoNotLocate:
 		return took, false, "asks not to be located, but a higher-ranked source locates it"
 	case rec.Country != won.Country:
-		return took, false, "disagrees on the country, and ranks lower"
+		return took, false, Disagrees + " on the country, and ranks lower"
 	case won.Region != "" && rec.Region != "" && won.Region != rec.Region, elsewhere(won, rec), elsewhere(rec, won):
-		return took, false, "disagrees on the region, and ranks lower"
+		return took, false, Disagrees + " on the region, and ranks lower"
 	case won.City != "" && rec.City != "" && !gazetteer.SameName(won.City, rec.City):
-		return took, false, "disagrees on the town, and ranks lower"
+		return took, false, Disagrees + " on the town, and ranks lower"
 	}
 	sameTown := won.City != "" && rec.City != ""
 	instead = won.City == "" && (rec.City != "" || won.Region == "" && rec.Region != "")

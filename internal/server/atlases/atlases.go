@@ -25,6 +25,7 @@ import (
 	"eastporch/internal/core/atlas/compile"
 	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/gazetteer"
+	"eastporch/internal/core/geofeed"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/plain"
 )
@@ -61,6 +62,7 @@ type store interface {
 	Correct(ctx context.Context, c *source.Correction) error
 	DropCorrection(ctx context.Context, id uuid.UUID) (bool, error)
 	EachAddress(ctx context.Context, since time.Time, do func(netip.Addr, int)) error
+	WithoutAddress(ctx context.Context, since time.Time) (unkept, skipped int, err error)
 }
 
 // Options says what the answers are made of. TestPoints is a file, "" for none; all else is
@@ -71,6 +73,13 @@ type Options struct {
 	Store      store
 	TestPoints string
 	Now        func() time.Time
+	Feeds      Feeds
+}
+
+// Feeds are the geofeeds that are gathered. The zero Feeds are none.
+type Feeds struct {
+	Dir    string                    // where they are kept
+	Listed func() []geofeed.Referral // by the configuration
 }
 
 // Atlases is the service. It is safe for concurrent use.

@@ -104,6 +104,8 @@ func (s *table) EachAddress(_ context.Context, since time.Time, do func(netip.Ad
 	return nil
 }
 
+func (s *table) WithoutAddress(context.Context, time.Time) (int, int, error) { return 7, 2, nil }
+
 func service(t *testing.T, inUse *atlas.Atlas, others ...*atlas.Atlas) (*Atlases, *shelf, *table, *workshop) {
 	t.Helper()
 	on, list := &shelf{inUse: inUse, others: map[string]*atlas.Atlas{}}, &table{}

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"github.com/gin-gonic/gin"
 
+	"eastporch/internal/server/atlasapi"
 	"eastporch/internal/server/contentapi"
 	"eastporch/internal/server/linkapi"
 	"eastporch/internal/server/noticeapi"
@@ -40,6 +41,11 @@ func ofNotices(do func(*noticeapi.API, *gin.Context)) func(*handlers, *gin.Conte
 	return func(h *handlers, c *gin.Context) {
 		do(&noticeapi.API{Notices: h.Content.Notices, Tools: noticeapi.Tools{Site: h.oneSite, OwnSite: h.ownSite, Who: callerOf, From: h.from, JSON: h.replyJSON, Note: h.note}}, c)
 	}
+}
+
+// ofAtlas is a route about visits and geofeeds.
+func ofAtlas(do func(*atlasapi.API, *gin.Context)) func(*handlers, *gin.Context) {
+	return func(h *handlers, c *gin.Context) { do(&atlasapi.API{Atlases: h.Atlas.Service, JSON: h.replyJSON}, c) }
 }
 
 // ofReports is a route that answers with a report.

@@ -89,7 +89,7 @@ func (h *handlers) describeFile(c *gin.Context) {
 	d, err := editions.DescribeText(c.Request.Body)
 	var tooLarge *http.MaxBytesError
 	if err != nil && !errors.As(err, &tooLarge) {
-		err = invalid.Field("file", err.Error(), "Send the file itself, plain or packed with gzip or zstd.")
+		err = invalid.Field("file", err.Error(), "Send the file itself, plain or packed with gzip, bzip2 or zstd.")
 	}
 	h.replyJSON(c, http.StatusOK, d, err)
 }

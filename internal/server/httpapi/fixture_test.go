@@ -272,6 +272,8 @@ func (m *memory) EachAddress(_ context.Context, _ time.Time, do func(netip.Addr,
 	return m.away
 }
 
+func (m *memory) WithoutAddress(context.Context, time.Time) (int, int, error) { return 0, 0, m.away }
+
 func (m *memory) VariantSets(context.Context) (map[string][]variant.Set, error) {
 	return m.sets, m.away
 }

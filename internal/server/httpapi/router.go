@@ -17,6 +17,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"eastporch/internal/server/access"
+	"eastporch/internal/server/atlasapi"
 	"eastporch/internal/server/contentapi"
 	"eastporch/internal/server/gateapi"
 	"eastporch/internal/server/guard"
@@ -134,6 +135,8 @@ var routes = []route{
 	{http.MethodPost, "/v1/atlas/back", false, access.Admin, (*handlers).backEdition},
 	{http.MethodGet, "/v1/atlas/changes", false, access.Admin, (*handlers).getChanges},
 	{http.MethodGet, "/v1/atlas/coverage", false, access.Admin, (*handlers).getCoverage},
+	{http.MethodGet, "/v1/atlas/visits", false, access.Admin, ofAtlas((*atlasapi.API).Visits)},
+	{http.MethodGet, "/v1/atlas/feeds", false, access.Admin, ofAtlas((*atlasapi.API).Feeds)},
 	{http.MethodGet, "/v1/atlas/accuracy", false, access.Admin, (*handlers).getAccuracy},
 	{http.MethodPost, "/v1/atlas/accuracy", false, access.Admin, (*handlers).measureAccuracy},
 	{http.MethodPost, "/v1/atlas/describe", false, access.Admin, (*handlers).describeFile},

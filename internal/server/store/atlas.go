@@ -73,6 +73,13 @@ func (s *Store) EachAddress(ctx context.Context, since time.Time, do func(addres
 	return away(rows.Err())
 }
 
+// WithoutAddress counts the visits since a time whose address was not kept, and those that were
+// skipped, not looked up.
+func (s *Store) WithoutAddress(ctx context.Context, since time.Time) (unkept, skipped int, err error) {
+	err = s.pool.QueryRow(ctx, `SELECT count(*) FILTER (WHERE NOT skipped), count(*) FILTER (WHERE skipped) FROM visit WHERE id >= $1 AND (skipped OR address IS NULL)`, floor(since)).Scan(&unkept, &skipped)
+	return unkept, skipped, away(err)
+}
+
 // reenrichBatch is how many visits are read again in one transaction.
 const reenrichBatch = 500
 

@@ -295,6 +295,7 @@ func amount(r *rangetable.Row, is4 bool) float64 {
 
 // NoteOf makes a note of a line, of which it keeps the beginning.
 func NoteOf(line int, text, reason string) atlas.Note {
+	text, _, _ = strings.Cut(text, "\n") // of an object its first line
 	if len(text) > 120 {
 		text = strings.ToValidUTF8(text[:120], "") + "…"
 	}
