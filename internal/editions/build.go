@@ -32,6 +32,8 @@ type BuildOptions struct {
 	// Have are sources that were read before, by name: where their files are as they were, they
 	// are not read again, and where they can be got no more they stay as they were.
 	Have map[string]Made
+	// Before, unless nil, is the report of the newest edition that Have is of.
+	Before *BuildReport
 }
 
 // Made is a source that was read before.
@@ -40,6 +42,7 @@ type Made struct {
 	Report SourceReport
 	Print  Print
 	Config string // how it was configured
+	Of     string // the edition that it was of; "" where it was read now
 }
 
 // A Built is an edition, and what it was made of.
@@ -96,7 +99,7 @@ func Build(ctx context.Context, sources []SourceConfig, opt BuildOptions) (*Buil
 	built.Report.Edition = built.Name()
 	if len(read) > 1 && (b.read > 0 || len(opt.Have) == 0) {
 		opt.Progress("", "comparing the sources", 0, 0)
-		built.Report.Overlaps = append(built.Report.Overlaps, compare.Overlaps(built.Atlas)...)
+		built.Report.Overlaps = append(built.Report.Overlaps, compare.Overlaps(built.Atlas, b.known())...)
 	}
 	slices.SortStableFunc(built.Report.Sources, func(x, y SourceReport) int { return x.Rank - y.Rank })
 	built.Report.Seconds = time.Since(begin).Seconds()
@@ -114,6 +117,17 @@ type build struct {
 
 	lock sync.Mutex // of what follows, and of rejects
 	read int
+}
+
+// known are the overlaps of sources that were not read again, of the one edition that has them.
+func (b *build) known() compare.Known {
+	if b.Before == nil {
+		return compare.Known{}
+	}
+	return compare.Known{Overlaps: b.Before.Overlaps, Same: func(name string) bool {
+		i := slices.IndexFunc(b.sources, func(s SourceConfig) bool { return s.Name == name })
+		return i >= 0 && b.made[i].Of == b.Before.Edition
+	}}
 }
 
 // each does sources, some at a time.

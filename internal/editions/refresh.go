@@ -71,7 +71,7 @@ func (s *Shelf) build(ctx context.Context, sources []SourceConfig, last Job, alw
 	s.lock.Unlock()
 	options := BuildOptions{Fetcher: s.fetcher.round(), Rejects: filepath.Join(s.dir, "rejects.jsonl"), Progress: s.progress}
 	if !always {
-		options.Have = s.had(sources, before)
+		options.Have, options.Before = s.had(sources, before)
 	}
 	built, err := Build(ctx, sources, options)
 	if err != nil {
@@ -123,10 +123,10 @@ func (s *Shelf) build(ctx context.Context, sources []SourceConfig, last Job, alw
 }
 
 // had gives, for each source, what the newest edition has that was made of it as it is
-// configured now.
-func (s *Shelf) had(sources []SourceConfig, made map[string]inputs) map[string]Made {
+// configured now, and the report of the newest edition of which that is.
+func (s *Shelf) had(sources []SourceConfig, made map[string]inputs) (have map[string]Made, newest *BuildReport) {
 	names := slices.SortedFunc(maps.Keys(made), func(a, b string) int { return made[b].At.Compare(made[a].At) })
-	have := map[string]Made{}
+	have = map[string]Made{}
 	for _, name := range names {
 		in := made[name]
 		var opened *atlas.Atlas
@@ -143,11 +143,14 @@ func (s *Shelf) had(sources []SourceConfig, made map[string]inputs) map[string]M
 			i := slices.IndexFunc(opened.Sources(), func(of *atlas.Source) bool { return of.Name == source.Name })
 			j := slices.IndexFunc(in.Report.Sources, func(of SourceReport) bool { return of.Name == source.Name })
 			if i >= 0 && j >= 0 {
-				have[source.Name] = Made{opened.Sources()[i], in.Report.Sources[j], in.Prints[source.Name], in.Configs[source.Name]}
+				have[source.Name] = Made{opened.Sources()[i], in.Report.Sources[j], in.Prints[source.Name], in.Configs[source.Name], name}
+				if newest == nil {
+					newest = in.Report
+				}
 			}
 		}
 	}
-	return have
+	return have, newest
 }
 
 // configOf writes down how a source is configured.

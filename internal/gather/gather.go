@@ -68,7 +68,17 @@ type Feed struct {
 
 	ETag     string `json:"etag"`
 	Modified string `json:"modified"`
-	Sum      string `json:"sum"` // of the content
+	Sum      string `json:"sum"`  // of the content
+	Part     Part   `json:"part"` // of what is gathered
+}
+
+// A Part is where a feed's lines stand in the geofeed that all feeds make, and of what they are.
+type Part struct {
+	From  int    `json:"from"`
+	To    int    `json:"to"`
+	Sum   string `json:"sum"`
+	State State  `json:"state"`
+	CRC   uint32 `json:"crc32c"` // of the lines
 }
 
 // A Note says why a line of a feed does not count, or what was dropped from it.
@@ -116,13 +126,12 @@ func (g *Gatherer) Run(ctx context.Context, referrals []geofeed.Referral) (*Resu
 	if err != nil {
 		return nil, err
 	}
-	decider := geofeed.Decide(referrals)
 	feeds := g.named(referrals, kept)
 	if err := g.fetch(ctx, feeds); err != nil {
 		return nil, err
 	}
 	path := filepath.Join(g.Dir, "gathered.csv")
-	if err := g.write(path, feeds, decider); err != nil {
+	if err := g.write(path, feeds, referrals); err != nil {
 		return nil, err
 	}
 	list := slices.SortedFunc(maps.Values(feeds), func(a, b *Feed) int { return strings.Compare(a.URL, b.URL) })

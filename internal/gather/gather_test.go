@@ -252,6 +252,7 @@ func TestAFeedThatIsGoneLapses(t *testing.T) {
 	assert.Equal(t, Used, feeds["/a"].State)
 
 	require.NoError(t, os.WriteFile((&Gatherer{Dir: n.dir}).content(list[0].URL), []byte("198.18.0.0/25,FR,,,\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(n.dir, "gathered.csv"), []byte(strings.ReplaceAll(text, "ES", "FR")), 0o644))
 	text, feeds = run(t, n.gatherer(), list)
 	assert.NotContains(t, text, "FR", "what another wrote does not count")
 	assert.Equal(t, Waiting, feeds["/a"].State)

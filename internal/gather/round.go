@@ -130,23 +130,25 @@ func plausible(reply *fetch.Reply) error {
 	return nil
 }
 
-// read gives the last good content of a feed, where it may be used; it sets the state.
-func (g *Gatherer) read(f *Feed) []byte {
-	now := g.now()
+// state says how a feed stands by now.
+func (g *Gatherer) state(f *Feed) State {
 	switch {
 	case f.Sum == "" && f.Failed == "":
-		f.State = Waiting
-		return nil
+		return Waiting
 	case f.Sum == "":
-		f.State = Refused
-		return nil
-	case f.Failed != "" && (f.Good == nil || now.Sub(*f.Good) > geofeed.KeptFor):
-		f.State = Lapsed
-		return nil
+		return Refused
+	case f.Failed != "" && (f.Good == nil || g.now().Sub(*f.Good) > geofeed.KeptFor):
+		return Lapsed
 	case f.Failed != "":
-		f.State = Failing
-	default:
-		f.State = Used
+		return Failing
+	}
+	return Used
+}
+
+// read gives the last good content of a feed, where it may be used; it sets the state.
+func (g *Gatherer) read(f *Feed) []byte {
+	if f.State = g.state(f); f.State != Used && f.State != Failing {
+		return nil
 	}
 	text, err := os.ReadFile(g.content(f.URL))
 	sum := sha256.Sum256(text)

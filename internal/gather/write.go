@@ -2,7 +2,10 @@ package gather
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
+	"hash/crc32"
 	"maps"
 	"net/netip"
 	"os"
@@ -21,17 +24,31 @@ import (
 // notesMost is how many notes of a feed are kept.
 const notesMost = 10
 
-// write writes one geofeed of what all feeds may say, and counts what they may not. It is not
-// written again where it says the same.
-func (g *Gatherer) write(path string, feeds map[string]*Feed, decider *geofeed.Decider) error {
+// write writes one geofeed of what all feeds may say, and counts what they may not. What is as it
+// was is taken from the file as it stands, and that is not written again where it says the same.
+func (g *Gatherer) write(path string, feeds map[string]*Feed, referrals []geofeed.Referral) error {
 	list := slices.SortedFunc(maps.Values(feeds), func(a, b *Feed) int { return strings.Compare(a.URL, b.URL) })
-	parts := make([][]byte, len(list))
+	head := fmt.Appendf(nil, "# Gathered geofeeds (RFC 8805), of each what the ranges that name it hold (RFC 9632); %s\n", g.print(referrals))
+	there, err := os.ReadFile(path)
+	same := err == nil && bytes.HasPrefix(there, head) // who names what
+	parts := make([][]byte, len(list)+1)
+	parts[0] = head
+	var decider *geofeed.Decider
+	decide := sync.OnceFunc(func() { decider = geofeed.Decide(referrals) })
 	next := make(chan int)
 	var wait sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		wait.Go(func() {
 			for i := range next {
-				parts[i] = g.part(list[i], decider)
+				f := list[i]
+				if same {
+					if part := g.part(f, there); part != nil {
+						parts[i+1] = part
+						continue
+					}
+				}
+				decide()
+				parts[i+1] = g.lines(f, decider)
 			}
 		})
 	}
@@ -40,15 +57,44 @@ func (g *Gatherer) write(path string, feeds map[string]*Feed, decider *geofeed.D
 	}
 	close(next)
 	wait.Wait()
-	text := slices.Concat(slices.Insert(parts, 0, []byte("# Gathered geofeeds (RFC 8805), of each what the ranges that name it hold (RFC 9632)\n"))...)
-	if there, err := os.ReadFile(path); err == nil && bytes.Equal(there, text) {
+	at := len(head)
+	for i, f := range list {
+		f.Part = Part{From: at, To: at + len(parts[i+1]), Sum: f.Sum, State: f.State, CRC: crc32.Checksum(parts[i+1], castagnoli)}
+		at = f.Part.To
+	}
+	text := slices.Concat(parts...)
+	if bytes.Equal(there, text) {
 		return nil
 	}
 	return writeFile(path, text)
 }
 
-// part gives the lines of a feed that count.
-func (g *Gatherer) part(f *Feed, decider *geofeed.Decider) []byte {
+// print tells by whom feeds are named, and how they are read.
+func (g *Gatherer) print(referrals []geofeed.Referral) string {
+	sum := sha256.New()
+	fmt.Fprint(sum, g.Postal)
+	for _, r := range referrals {
+		fmt.Fprint(sum, r.Range.Range.String(), " ", r.URL, "\n")
+	}
+	return hex.EncodeToString(sum.Sum(nil)[:12])
+}
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+// part gives the lines of a feed as they stand in the file, nil where they are not those any more.
+func (g *Gatherer) part(f *Feed, file []byte) []byte {
+	at := f.Part
+	if f.Sum == "" || at.Sum != f.Sum || at.State != f.State || g.state(f) != f.State || at.From >= at.To || at.To > len(file) {
+		return nil
+	}
+	if lines := file[at.From:at.To]; crc32.Checksum(lines, castagnoli) == at.CRC {
+		return lines
+	}
+	return nil
+}
+
+// lines gives the lines of a feed that count.
+func (g *Gatherer) lines(f *Feed, decider *geofeed.Decider) []byte {
 	f.Entries, f.Outside, f.Elsewhere, f.Rejected, f.Notes = 0, 0, 0, 0, []Note{}
 	text := g.read(f)
 	if text == nil {

@@ -203,6 +203,9 @@ func toWords(a netip.Addr) (w [4]uint32) {
 // Holds says whether any range holds an address.
 func (s *Source) Holds(ip netip.Addr) bool { return s.arrays.Table.Find(ip) != 0 }
 
+// Cell is the stretch around a in which the source says the same of all addresses.
+func (s *Source) Cell(a netip.Addr) addr.Range { return s.arrays.Table.Cell(a) }
+
 // Find gives the most specific range around a whose place says what is asked.
 func (s *Source) Find(a netip.Addr, says func(*Place) bool) (Record, bool) {
 	for n := s.arrays.Table.Find(a); n != 0; {

@@ -100,7 +100,7 @@ func TestCoverageAndOverlaps(t *testing.T) {
 	own := small.Sources()[0].Coverage()
 	assert.InDelta(t, 128, own.Countries["PT"].IPv4, 0, "counted while it was built")
 	assert.InDelta(t, 64, own.Countries["ES"].IPv4, 0)
-	overlaps := Overlaps(small)
+	overlaps := Overlaps(small, Known{})
 	require.Len(t, overlaps, 1)
 	assert.InDelta(t, 256, overlaps[0].IPv4, 0)
 	assert.InDelta(t, 0, *overlaps[0].Agree, 0)

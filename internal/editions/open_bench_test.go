@@ -1,0 +1,101 @@
+package editions
+
+import (
+	"encoding/json"
+	"flag"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/source"
+	"eastporch/internal/fetch"
+	"eastporch/internal/testkit/synthetic"
+)
+
+// BenchmarkOpenData builds an edition of open data of the real size, on a shelf; again where one
+// feed has changed; and unpacks the same files into lines with gzip and wc.
+func BenchmarkOpenData(b *testing.B) {
+	dir := b.TempDir()
+	var feeds []string
+	var changed atomic.Bool
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		i, err := strconv.Atoi(strings.TrimSuffix(strings.TrimPrefix(r.URL.Path, "/"), ".csv"))
+		if err != nil || i >= len(feeds) {
+			http.NotFound(w, r)
+			return
+		}
+		modified := time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)
+		text := feeds[i]
+		if changed.Load() && i == 7 {
+			modified, text = modified.AddDate(0, 0, 1), strings.Replace(text, "Berlin", "Bremen", 1)
+		}
+		http.ServeContent(w, r, "feed.csv", modified, strings.NewReader(text))
+	}))
+	b.Cleanup(server.Close)
+	data, err := synthetic.WriteOpen(dir, server.URL, 1, *openScale)
+	require.NoError(b, err)
+	feeds = data.Feeds
+	sources := []SourceConfig{
+		{About: atlas.About{Name: "routes", Rank: 3}, ParseOptions: source.ParseOptions{Format: source.MRT}, Locations: []string{data.Routes}},
+		{About: atlas.About{Name: "objects", Rank: 4}, ParseOptions: source.ParseOptions{Format: source.RPSL}, Locations: []string{data.Objects}},
+		{About: atlas.About{Name: "statistics", Rank: 5}, ParseOptions: source.ParseOptions{Format: source.Delegated}, Locations: []string{data.Statistics}},
+		{About: atlas.About{Name: "feeds", Rank: 2}, ParseOptions: source.ParseOptions{Format: source.Geofeed}, Gather: &Gather{Dir: filepath.Join(dir, "feeds"), Plain: true, Pause: time.Nanosecond}},
+	}
+	for range b.N {
+		shelf, err := OpenShelf(filepath.Join(dir, "shelf"), &Fetcher{Client: fetch.Client{Cache: filepath.Join(dir, "cache"), Inside: true}}, time.Now)
+		require.NoError(b, err)
+		begin := time.Now()
+		made, err := shelf.Refresh(b.Context(), sources, false, true)
+		first := time.Since(begin)
+		require.NoError(b, err)
+		require.True(b, made)
+		peak := peakMB()
+		changed.Store(true)
+		forgetFeeds(b, filepath.Join(dir, "feeds"))
+		begin = time.Now()
+		made, err = shelf.Refresh(b.Context(), sources, false, true)
+		next := time.Since(begin)
+		require.NoError(b, err)
+		require.True(b, made)
+		begin = time.Now()
+		for _, file := range []string{data.Objects, data.Routes, data.Statistics} {
+			require.NoError(b, exec.CommandContext(b.Context(), "sh", "-c", "gzip -dc '"+file+"' | wc -l").Run())
+		}
+		lines := time.Since(begin)
+		b.ReportMetric(first.Seconds(), "first-s")
+		b.ReportMetric(next.Seconds(), "next-s")
+		b.ReportMetric(lines.Seconds(), "lines-s")
+		b.ReportMetric(float64(peak), "peak-MB")
+	}
+}
+
+// openScale is how large the open data is, of the full size.
+var openScale = flag.Float64("open-scale", 1, "how large the open data of BenchmarkOpenData is")
+
+// forgetFeeds has one feed be due, as days later it would be.
+func forgetFeeds(b *testing.B, dir string) {
+	b.Helper()
+	path := filepath.Join(dir, "feeds.json")
+	text, err := os.ReadFile(path)
+	require.NoError(b, err)
+	var list []map[string]any
+	require.NoError(b, json.Unmarshal(text, &list))
+	for _, f := range list {
+		if strings.HasSuffix(f["url"].(string), "/7.csv") {
+			f["retry"] = nil
+		}
+	}
+	text, err = json.Marshal(list)
+	require.NoError(b, err)
+	require.NoError(b, os.WriteFile(path, text, 0o644))
+}
