@@ -32,6 +32,13 @@ type Reply struct {
 	Fresh          time.Duration // how long it may be used without asking again (RFC 9111); below 0 where nothing is said
 }
 
+// Keep gives a client that keeps its connections from one question to the next, until done is called.
+func (f *Client) Keep() (keeping *Client, done func()) {
+	other := *f
+	other.kept = f.client()
+	return &other, other.kept.CloseIdleConnections
+}
+
 // Ask asks once, and keeps nothing. The error says what the server answered where that was neither
 // a body nor "not modified", or wraps [ErrTooLarge].
 func (f *Client) Ask(ctx context.Context, q Question) (*Reply, error) {
@@ -46,8 +53,14 @@ func (f *Client) Ask(ctx context.Context, q Question) (*Reply, error) {
 	}
 	setIf(request.Header, "If-None-Match", q.ETag)
 	setIf(request.Header, "If-Modified-Since", q.Modified)
-	client := f.client()
-	defer client.CloseIdleConnections()
+	client := f.kept
+	if client == nil {
+		client = f.client()
+		defer client.CloseIdleConnections()
+	} else {
+		other := *client // its connections are shared
+		client = &other
+	}
 	client.CheckRedirect = func(to *http.Request, via []*http.Request) error {
 		if len(via) > q.Redirects {
 			return fmt.Errorf("more than %d redirects", q.Redirects)

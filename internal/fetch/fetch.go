@@ -39,7 +39,8 @@ type Client struct {
 	Inside    bool
 	InsideKey string
 
-	got *sync.Map // address -> path: what was fetched in this round; nil for none
+	kept *http.Client // whose connections are kept; nil for none
+	got  *sync.Map    // address -> path: what was fetched in this round; nil for none
 }
 
 // maxFetched bounds what is fetched over HTTP, in bytes.

@@ -36,6 +36,8 @@ type round struct {
 
 // host asks for the feeds of one host, one after another.
 func (r *round) host(ctx context.Context, feeds []*Feed) {
+	client, done := r.g.Client.Keep()
+	defer done()
 	pause := cmp.Or(r.g.Pause, politePause)
 	for i, f := range feeds {
 		if i > 0 {
@@ -47,12 +49,12 @@ func (r *round) host(ctx context.Context, feeds []*Feed) {
 		if ctx.Err() != nil {
 			return
 		}
-		r.ask(ctx, f)
+		r.ask(ctx, client, f)
 	}
 }
 
 // ask asks for a feed, and keeps what came of it.
-func (r *round) ask(ctx context.Context, f *Feed) {
+func (r *round) ask(ctx context.Context, client *fetch.Client, f *Feed) {
 	r.lock.Lock()
 	question := fetch.Question{
 		URL: f.URL, Most: min(maxBytes, r.left), Within: cmp.Or(r.g.Within, maxTime), Plain: r.g.Plain, Redirects: maxRedirects,
@@ -65,7 +67,7 @@ func (r *round) ask(ctx context.Context, f *Feed) {
 	if spent { // it is due in the next round
 		return
 	}
-	reply, err := r.g.Client.Ask(ctx, question)
+	reply, err := client.Ask(ctx, question)
 	if ctx.Err() != nil {
 		return // which is not the feed's fault
 	}

@@ -129,6 +129,15 @@ func (r Range) Count() *big.Int {
 // Prefixes is the smallest set of prefixes that are together r, in order.
 func (r Range) Prefixes() []netip.Prefix {
 	var list []netip.Prefix
+	if r.First.Is4() && r.Last.Is4() {
+		first, last := words(r.First).low, words(r.Last).low
+		for first <= last {
+			size := min(bits.TrailingZeros64(first|1<<32), bits.Len64(last-first+1)-1)
+			list = append(list, netip.PrefixFrom(netip.AddrFrom4([4]byte{byte(first >> 24), byte(first >> 16), byte(first >> 8), byte(first)}), 32-size))
+			first += 1 << size
+		}
+		return list
+	}
 	for a := r.First; r.Contains(a); {
 		p := netip.PrefixFrom(a, a.BitLen())
 		for p.Bits() > 0 {

@@ -203,8 +203,23 @@ func toWords(a netip.Addr) (w [4]uint32) {
 // Holds says whether any range holds an address.
 func (s *Source) Holds(ip netip.Addr) bool { return s.arrays.Table.Find(ip) != 0 }
 
-// Cell is the stretch around a in which the source says the same of all addresses.
-func (s *Source) Cell(a netip.Addr) addr.Range { return s.arrays.Table.Cell(a) }
+// Cell is the stretch around a in which the source says the same of all addresses; holds says
+// whether it says anything there, and country which one it locates them in, "" for none.
+func (s *Source) Cell(a netip.Addr) (cell addr.Range, holds bool, country string) {
+	n := s.arrays.Table.Find(a)
+	for at := n; at != 0 && country == ""; {
+		place, _, parent, ok := s.node(at)
+		if !ok {
+			break
+		}
+		p := s.place(place)
+		if country = p.Country; p.DoNotLocate {
+			break
+		}
+		at = parent
+	}
+	return s.arrays.Table.Cell(a), n != 0, country
+}
 
 // Find gives the most specific range around a whose place says what is asked.
 func (s *Source) Find(a netip.Addr, says func(*Place) bool) (Record, bool) {

@@ -130,15 +130,9 @@ func (o *overlaps) sweep(within addr.Range, sum *sums) {
 	}
 	views := make([]view, n)
 	look := func(i int, at netip.Addr) {
-		s, v := o.sources[i], &views[i]
-		if v.last.IsValid() && !v.last.Less(at) {
-			return
-		}
-		*v = view{last: s.Cell(at).Last}
-		if v.holds = s.Holds(at); v.holds {
-			if rec, ok := s.Find(at, (*atlas.Place).Locates); ok {
-				v.country = rec.Country
-			}
+		if v := &views[i]; !v.last.IsValid() || v.last.Less(at) {
+			cell, holds, country := o.sources[i].Cell(at)
+			*v = view{cell.Last, holds, country}
 		}
 	}
 	for at := within.First; at.IsValid() && at.BitLen() == within.First.BitLen() && !within.Last.Less(at); {

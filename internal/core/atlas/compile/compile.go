@@ -28,6 +28,16 @@ type Rows struct {
 	Where  func(line int) (file string, in int) // nil where all is one file
 
 	v4, v6 runs
+	cut    []uint64 // a bit for each line of Spans
+}
+
+// span gives the range of a line, where that is not a single prefix.
+func (c *Rows) span(line uint32) (r addr.Range, ok bool) {
+	if at := int(line >> 6); at >= len(c.cut) || c.cut[at]>>(line&63)&1 == 0 {
+		return r, false
+	}
+	r, ok = c.Spans[line]
+	return r, ok
 }
 
 // Add adds rows of both families, each sorted by [Order].
@@ -101,6 +111,16 @@ func mergeTwo(to, a, b []rangetable.Row) {
 // counts and notes, and nothing else.
 func (c *Rows) Compile() (*atlas.Source, error) {
 	p := c.Source
+	most := uint32(0)
+	for line := range c.Spans {
+		most = max(most, line)
+	}
+	if len(c.Spans) > 0 {
+		c.cut = make([]uint64, most>>6+1)
+	}
+	for line := range c.Spans {
+		c.cut[line>>6] |= 1 << (line & 63)
+	}
 	v4, v6 := make(chan []rangetable.Row, 1), c.v6.merge
 	go func() { v4 <- c.v4.merge() }()
 	rows6 := v6()
@@ -135,7 +155,7 @@ func (c *Rows) findTwins(rows []rangetable.Row, twice map[uint32]uint32) {
 		for ; i < len(rows) && rows[i].Twin(rows[begin]); i++ {
 		}
 		for _, r := range rows[begin:i] {
-			span := c.Spans[r.Tag]
+			span, _ := c.span(r.Tag)
 			if first, ok := lines[span]; ok {
 				twice[r.Tag] = first
 			} else {
@@ -156,7 +176,7 @@ func (c *Rows) dropTwins(rows []rangetable.Row, twice map[uint32]uint32, is4 boo
 			said[r.Tag] = true
 			c.Source.Accepted--
 			what, text := "prefix", r.Prefix(is4).String()
-			if span, ok := c.Spans[r.Tag]; ok {
+			if span, ok := c.span(r.Tag); ok {
 				what, text = "range", span.String()
 			}
 			c.Note(true, NoteOf(int(r.Tag), text, fmt.Sprintf("the %s %s stands on %s already", what, text, c.line(first))))
@@ -275,10 +295,8 @@ func (c *Rows) nodesOf(rows []rangetable.Row, first uint32, is4 bool, k *classes
 		}
 		f.covered[located[i]] += amount(row, is4)
 		c.Source.Nodes[atlas.NodeWords*(n-1)], c.Source.Nodes[atlas.NodeWords*(n-1)+1] = row.Value|uint32(row.Bits)<<atlas.PlaceBits, around
-		if len(c.Spans) > 0 {
-			if span, ok := c.Spans[row.Tag]; ok {
-				f.span(n, span)
-			}
+		if span, ok := c.span(row.Tag); ok {
+			f.span(n, span)
 		}
 		row.Value = n
 	})

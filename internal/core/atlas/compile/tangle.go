@@ -50,7 +50,7 @@ func outer(a, b *held) int {
 }
 
 func (c *Rows) held(r *rangetable.Row, is4 bool) *held {
-	span, cut := c.Spans[r.Tag]
+	span, cut := c.span(r.Tag)
 	if !cut {
 		span = addr.RangeOf(r.Prefix(is4))
 	}
@@ -67,8 +67,8 @@ func (c *Rows) tangled(rows []rangetable.Row, is4 bool) (found bool) {
 		if found || parent < 0 {
 			return
 		}
-		_, one := c.Spans[rows[i].Tag]
-		_, other := c.Spans[rows[parent].Tag]
+		_, one := c.span(rows[i].Tag)
+		_, other := c.span(rows[parent].Tag)
 		if (one || other) && rows[i].Tag != rows[parent].Tag {
 			found = rows[i].Twin(rows[parent]) || outer(c.held(&rows[parent], is4), c.held(&rows[i], is4)) > 0
 		}

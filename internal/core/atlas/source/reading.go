@@ -252,13 +252,18 @@ var gaps = [][]byte{[]byte("\n\n"), []byte("\n\r\n")}
 
 // lastGap is where the last object of a text ends: behind an empty line, 0 where there is none.
 func lastGap(text []byte) int {
-	end := 0
-	for _, gap := range gaps {
-		if i := bytes.LastIndex(text, gap); i >= 0 {
-			end = max(end, i+len(gap))
+	for size := 4 << 10; ; size *= 8 { // it is near the end, as a rule
+		from := max(0, len(text)-size)
+		end := 0
+		for _, gap := range gaps {
+			if i := bytes.LastIndex(text[from:], gap); i >= 0 {
+				end = max(end, from+i+len(gap))
+			}
+		}
+		if end > 0 || from == 0 {
+			return end
 		}
 	}
-	return end
 }
 
 // long passes over an object of which buf is the beginning, and gives its first lines.
