@@ -1,13 +1,18 @@
 package editions
 
 import (
+	"bytes"
 	"encoding/json"
 	"flag"
+	"fmt"
+	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -19,6 +24,7 @@ import (
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/fetch"
+	"eastporch/internal/files/edition"
 	"eastporch/internal/testkit/synthetic"
 )
 
@@ -76,6 +82,9 @@ func BenchmarkOpenData(b *testing.B) {
 		b.ReportMetric(next.Seconds(), "next-s")
 		b.ReportMetric(lines.Seconds(), "lines-s")
 		b.ReportMetric(float64(peak), "peak-MB")
+		lookup, read := lookups(shelf.Current())
+		b.ReportMetric(lookup, "lookup-ns")
+		b.ReportMetric(read, "read-ns")
 	}
 }
 
@@ -98,4 +107,58 @@ func forgetFeeds(b *testing.B, dir string) {
 	text, err = json.Marshal(list)
 	require.NoError(b, err)
 	require.NoError(b, os.WriteFile(path, text, 0o644))
+}
+
+// lookups takes lookups in the largest source, each of which depends on the one before, and random
+// reads of as many words as its index has.
+func lookups(a *atlas.Atlas) (lookup, read float64) {
+	largest := slices.MaxFunc(a.Sources(), func(x, y *atlas.Source) int { return x.Ranges4 - y.Ranges4 })
+	const n = 3_000_000
+	r := rand.New(rand.NewPCG(22, 1))
+	addresses := make([]netip.Addr, 1<<20)
+	for i := range addresses {
+		b := byte(1 + r.IntN(223))
+		addresses[i] = netip.AddrFrom4([4]byte{b, byte(r.IntN(256)), byte(r.IntN(256)), byte(r.IntN(256))})
+	}
+	begin, at := time.Now(), 0
+	for range n {
+		at = (at*5 + 1) & (len(addresses) - 1)
+		if largest.Holds(addresses[at]) {
+			at ^= 1
+		}
+	}
+	lookup = float64(time.Since(begin).Nanoseconds()) / n
+	words := make([]uint32, 4*largest.Ranges4)
+	for i := range words {
+		words[i] = r.Uint32()
+	}
+	begin, next := time.Now(), uint32(at)
+	for i := range uint32(n) {
+		next = words[(next^i*2654435761)%uint32(len(words))]
+	}
+	read = float64(time.Since(begin).Nanoseconds()) / n
+	if next == 1 {
+		read++ // so that it is not left out
+	}
+	return lookup, read
+}
+
+// BenchmarkManyPoints makes a synced edition of rows that all have points of their own.
+func BenchmarkManyPoints(b *testing.B) {
+	var text bytes.Buffer
+	r := rand.New(rand.NewPCG(22, 2))
+	text.WriteString("range,country_code,latitude,longitude\n")
+	for i := range 3_000_000 {
+		fmt.Fprintf(&text, "%d.%d.%d.0/24,DE,%.4f,%.4f\n", 1+i>>16, i>>8&255, i&255, 47.5+r.Float64()*7, 6+r.Float64()*8)
+	}
+	file := filepath.Join(b.TempDir(), "points.edition")
+	for range b.N {
+		begin := time.Now()
+		s, err := source.ReadTable(bytes.NewReader(text.Bytes()), ',', nil, atlas.About{Name: "points", Rank: 1, Dated: "2026-11-01"})
+		require.NoError(b, err)
+		require.Equal(b, 3_000_000, s.Accepted)
+		require.NoError(b, edition.Write(atlas.New(s), file))
+		b.ReportMetric(time.Since(begin).Seconds(), "edition-s")
+		b.ReportMetric(float64(peakMB()-int64(text.Cap()>>20)), "peak-MB")
+	}
 }

@@ -98,6 +98,38 @@ func (p *Place) Append(b []byte) []byte {
 	return b
 }
 
+// A Class is what coverage asks of a place.
+type Class struct {
+	Country      [2]byte
+	Region, City bool
+	Locates      bool
+}
+
+// ClassOf reads the class of a place that append wrote, and no more of it.
+func ClassOf(b []byte) (c Class, err error) {
+	if len(b) < 4 {
+		return c, errPlace
+	}
+	c.Locates = b[0]&notLocated != 0
+	at := 1
+	for i := range 3 {
+		n, size := binary.Uvarint(b[at:])
+		if size <= 0 || n > uint64(len(b)-at-size) || i == 0 && n != 0 && n != 2 {
+			return c, errPlace
+		}
+		switch {
+		case i == 0 && n == 2:
+			c.Country, c.Locates = [2]byte(b[at+size:]), true
+		case i == 1:
+			c.Region = n > 0
+		case i == 2:
+			c.City = n > 0
+		}
+		at += size + int(n)
+	}
+	return c, nil
+}
+
 var errPlace = errors.New("a place of the edition is damaged")
 
 // ReadPlace reads what append wrote. The strings are copies.

@@ -243,21 +243,24 @@ type classes struct {
 func (c *Rows) classes() (*classes, error) {
 	s := c.Source
 	k := &classes{of: make([]uint16, len(s.Offsets)-1), list: []atlas.Place{{}}}
-	known := map[[2]string]uint16{}
+	known := map[atlas.Class]uint16{}
 	for i := range k.of {
-		p, err := atlas.ReadPlace(s.Blob[s.Offsets[i]:s.Offsets[i+1]])
+		class, err := atlas.ClassOf(s.Blob[s.Offsets[i]:s.Offsets[i+1]])
 		if err != nil {
 			return nil, err
 		}
-		if !p.Locates() {
+		if !class.Locates {
 			continue
 		}
-		key := [2]string{p.Country, string(p.Level())}
-		if known[key] == 0 {
-			known[key] = uint16(len(k.list))
+		if known[class] == 0 {
+			p, err := atlas.ReadPlace(s.Blob[s.Offsets[i]:s.Offsets[i+1]])
+			if err != nil {
+				return nil, err
+			}
+			known[class] = uint16(len(k.list))
 			k.list = append(k.list, *p)
 		}
-		k.of[i] = known[key]
+		k.of[i] = known[class]
 	}
 	return k, nil
 }

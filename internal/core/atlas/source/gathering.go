@@ -17,7 +17,7 @@ import (
 type gathering struct {
 	how    ParseOptions
 	c      *compile.Rows
-	ids    map[string]uint32 // of places, by what append writes
+	ids    placeTable
 	of     map[int]*workerPlaces
 	lines  int
 	bytes  int64
@@ -26,12 +26,12 @@ type gathering struct {
 
 // workerPlaces are the places of one worker, by its numbers.
 type workerPlaces struct {
-	places [][]byte
+	places texts
 	ours   []uint32 // our number + 1, or 0
 }
 
 func newGathering(how ParseOptions, about atlas.About) *gathering {
-	g := &gathering{how: how, ids: map[string]uint32{}, of: map[int]*workerPlaces{}}
+	g := &gathering{how: how, ids: newPlaceTable(), of: map[int]*workerPlaces{}}
 	g.c = &compile.Rows{Source: &atlas.Parts{About: about, Arrays: atlas.Arrays{Offsets: []uint32{0}}}, Spans: map[uint32]addr.Range{}, Note: g.note, Where: how.Where}
 	return g
 }
@@ -78,13 +78,15 @@ func (g *gathering) take(c *chunkRows) error {
 		w = &workerPlaces{}
 		g.of[c.worker] = w
 	}
-	w.places = append(w.places, c.places...)
-	w.ours = append(w.ours, make([]uint32, len(c.places))...)
+	w.places.append(&c.places)
+	for range c.places.ends {
+		w.ours = append(w.ours, 0)
+	}
 	for _, rows := range [][]rangetable.Row{c.v4, c.v6} {
 		for i := range rows {
 			v := rows[i].Value
 			if w.ours[v] == 0 {
-				id, err := g.place(w.places[v])
+				id, err := g.place(w.places.at(v), w.places.hashes[v])
 				if err != nil {
 					return err
 				}
@@ -103,15 +105,15 @@ func (g *gathering) take(c *chunkRows) error {
 }
 
 // place gives a place its number.
-func (g *gathering) place(b []byte) (uint32, error) {
-	if id, ok := g.ids[string(b)]; ok {
+func (g *gathering) place(b []byte, hash uint32) (uint32, error) {
+	s := g.c.Source
+	id, isNew := g.ids.find(b, hash, s.Blob, s.Offsets)
+	if !isNew {
 		return id, nil
 	}
-	s, id := g.c.Source, uint32(len(g.ids))
 	if id == atlas.MaxPlaces || len(s.Blob)+len(b) > math.MaxUint32 {
 		return 0, fmt.Errorf("more than %d different places, or %d MB of them", atlas.MaxPlaces, math.MaxUint32>>20)
 	}
-	g.ids[string(b)] = id
 	s.Blob = append(s.Blob, b...)
 	s.Offsets = append(s.Offsets, uint32(len(s.Blob)))
 	return id, nil
@@ -121,7 +123,7 @@ func (g *gathering) finish() (*atlas.Source, error) {
 	if g.failed != nil {
 		return nil, fmt.Errorf("the rejects could not be written: %w", g.failed)
 	}
-	g.ids, g.of = nil, nil
+	g.ids, g.of = placeTable{}, nil
 	s, err := g.c.Compile()
 	if err == nil && g.failed != nil {
 		err = fmt.Errorf("the rejects could not be written: %w", g.failed)

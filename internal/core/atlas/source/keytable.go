@@ -10,6 +10,7 @@ type keyTable struct {
 	seeds    [2]maphash.Seed
 	slots    []keySlot // a power of two
 	used     int
+	hits     int // of keys that were remembered
 	verdicts []remarks
 }
 
@@ -48,6 +49,7 @@ func (t *keyTable) get(k keyHash) (v verdict, ok bool) {
 		case s.is == 0:
 			return verdict{}, false
 		case s.keyHash == k && s.is < said:
+			t.hits++
 			return verdict{place: s.is - 1}, true
 		case s.keyHash == k:
 			return verdict{more: &t.verdicts[s.is-said]}, true
@@ -56,7 +58,7 @@ func (t *keyTable) get(k keyHash) (v verdict, ok bool) {
 }
 
 func (t *keyTable) put(k keyHash, v verdict) {
-	if t.used >= maxKnown {
+	if t.used >= maxKnown || t.used >= 1<<16 && t.hits < t.used/2 { // rows say something of their own
 		return
 	}
 	if t.used*2 >= len(t.slots) {

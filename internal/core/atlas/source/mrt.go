@@ -51,13 +51,13 @@ func readMRT(r io.Reader, how ParseOptions, about atlas.About) (*atlas.Source, e
 		if len(route.Origins) > 1 {
 			w.out.notes = append(w.out.notes, noteOf(route.Record, route.Prefix, fmt.Sprintf("AS%d and %d other origins: most peers see AS%d", route.Origins[0].AS, len(route.Origins)-1, route.Origins[0].AS)))
 		}
-		made := place.Append(nil)
-		hash := w.known.hash(made)
+		key = place.Append(key[:0])
+		hash := w.known.hash(key)
 		v, ok := w.known.get(hash)
 		if !ok {
 			v = verdict{place: w.made}
 			w.made++
-			w.out.places = append(w.out.places, made)
+			w.out.places.add(&place)
 			w.known.put(hash, v)
 		}
 		if err := w.add(uint32(route.Record), nil, rangeText{span: addr.RangeOf(route.Prefix)}, v); err != nil {

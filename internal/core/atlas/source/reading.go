@@ -131,7 +131,7 @@ type chunkRows struct {
 	feeds          []geofeed.Referral
 	spans          map[uint32]addr.Range
 	bytes, lines   int
-	places         [][]byte // that the worker had not met before
+	places         texts // that the worker had not met before
 	err            error
 	text           []byte
 }

@@ -62,6 +62,7 @@ func (w *worker) read(c chunk) *chunkRows {
 	if last != nil { // as many as in the chunk before, and some
 		w.out.v4 = make([]rangetable.Row, 0, len(last.v4)*9/8)
 		w.out.v6 = make([]rangetable.Row, 0, len(last.v6)*9/8)
+		w.out.places.grow(&last.places)
 	}
 	n := c.line
 	if format, ok := w.format.(objectFormat); ok {
@@ -172,18 +173,17 @@ func (w *worker) settle() {
 // judge reads what the last row says, and remembers it.
 func (w *worker) judge(key keyHash) verdict {
 	p, remark, passed, err := w.format.place()
-	more := remarks{remark: remark, passed: passed}
-	switch {
-	case err != nil:
-		more.problem = err.Error()
-	case !passed:
-		more.place = w.made
+	var v verdict
+	if err == nil && !passed {
+		v.place = w.made
 		w.made++
-		w.out.places = append(w.out.places, p.Append(nil))
+		w.out.places.add(&p)
 	}
-	v := verdict{place: more.place}
 	if err != nil || passed || remark != "" {
-		v.more = &more
+		v.more = &remarks{place: v.place, remark: remark, passed: passed}
+		if err != nil {
+			v.more.problem = err.Error()
+		}
 	}
 	w.known.put(key, v)
 	return v
