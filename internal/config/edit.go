@@ -138,6 +138,9 @@ func AddSources(text, from []byte) (edited []byte, added []string, err error) {
 		}
 		there.Content, added = append(there.Content, source), append(added, name)
 	}
+	if len(added) == 0 {
+		return text, nil, nil
+	}
 	var out bytes.Buffer
 	e := yaml.NewEncoder(&out)
 	e.SetIndent(2)

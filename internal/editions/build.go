@@ -72,23 +72,30 @@ func Build(ctx context.Context, sources []SourceConfig, opt BuildOptions) (*Buil
 		defer f.Close()
 		b.rejects = f
 	}
-	b.each(func(s *SourceConfig) bool { return s.Gather == nil }, func(i int) { b.one(ctx, i, sources[i]) })
-	b.each(func(s *SourceConfig) bool { return s.Gather != nil }, func(i int) { b.gathered(ctx, i) })
-	built := &Built{Report: &BuildReport{Sources: []SourceReport{}, Rejects: opt.Rejects, Warnings: []string{}, Overlaps: []compare.Overlap{}}, Prints: map[string]Print{}, Read: b.read}
-	var failed []error
-	for i, err := range b.errs {
-		switch had, ok := b.Have[sources[i].Name]; {
-		case err == nil:
-		case ok && ctx.Err() == nil && had.Config == configOf(sources[i]):
-			b.made[i] = had
-			built.Kept = append(built.Kept, err)
-		default:
-			failed = append(failed, err)
+	var failed, kept []error
+	for _, gathers := range []bool{false, true} { // which follows from the others, also from those that stay
+		b.each(gathers, func(i int) {
+			if gathers {
+				b.gathered(ctx, i)
+			} else {
+				b.one(ctx, i, sources[i])
+			}
+		})
+		for i, err := range b.errs {
+			switch had, ok := b.Have[sources[i].Name]; {
+			case err == nil:
+			case ok && ctx.Err() == nil && had.Config == configOf(sources[i]):
+				b.made[i], b.errs[i] = had, nil
+				kept = append(kept, err)
+			default:
+				failed = append(failed, err)
+			}
+		}
+		if len(failed) > 0 {
+			return nil, errors.Join(failed...)
 		}
 	}
-	if len(failed) > 0 {
-		return nil, errors.Join(failed...)
-	}
+	built := &Built{Report: &BuildReport{Sources: []SourceReport{}, Rejects: opt.Rejects, Warnings: []string{}, Overlaps: []compare.Overlap{}}, Prints: map[string]Print{}, Read: b.read, Kept: kept}
 	var read []*atlas.Source
 	for i, m := range b.made {
 		read = append(read, m.Source)
@@ -130,12 +137,12 @@ func (b *build) known() compare.Known {
 	}}
 }
 
-// each does sources, some at a time.
-func (b *build) each(of func(*SourceConfig) bool, do func(i int)) {
+// each does sources, some at a time: those that gather, or the others.
+func (b *build) each(gather bool, do func(i int)) {
 	var wait sync.WaitGroup
 	tokens := make(chan struct{}, 3)
 	for i := range b.sources {
-		if of(&b.sources[i]) {
+		if (b.sources[i].Gather != nil) == gather {
 			wait.Go(func() {
 				tokens <- struct{}{}
 				defer func() { <-tokens }()

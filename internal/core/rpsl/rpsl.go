@@ -22,8 +22,8 @@ type Object struct {
 	// Geofeed is where its network's geofeed is (RFC 9632, section 3), of the attribute or else of a remark.
 	Geofeed  []byte
 	ByRemark bool
-	// Skipped are empty lines and comments before it, Lines its own.
-	Skipped, Lines int
+	// Skipped are empty lines and comments before it, up to Begin in the text; Lines are its own.
+	Skipped, Begin, Lines int
 }
 
 // Read reads the object that text begins with, and gives what follows. Empty lines part
@@ -32,6 +32,7 @@ type Object struct {
 // text has no attribute, Class is nil.
 func (o *Object) Read(text []byte) (rest []byte) {
 	*o = Object{}
+	whole := len(text)
 	for len(text) > 0 {
 		line, after := cut(text)
 		switch {
@@ -42,6 +43,7 @@ func (o *Object) Read(text []byte) (rest []byte) {
 			text = after
 			if o.Lines == 0 {
 				o.Skipped++
+				o.Begin = whole - len(text)
 			} else {
 				o.Lines++
 			}

@@ -27,7 +27,7 @@ type rpslRows struct {
 
 func (r *rpslRows) object(text []byte) (row, rest []byte, skipped, lines int) {
 	rest = r.last.Read(text)
-	row = text[:len(text)-len(rest)]
+	row = text[r.last.Begin : len(text)-len(rest)]
 	if len(row) > 0 {
 		r.of = &row[0]
 	}
