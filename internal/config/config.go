@@ -153,6 +153,7 @@ type VariantRule struct {
 	Areas     []string `koanf:"areas"`
 	// Categories are those of companions, such as weather.storm.
 	Categories []string `koanf:"categories"`
+	Basis      string   `koanf:"basis"` // the least that the country must rest on
 }
 
 // PolicyRule opens or skips the addresses of one kind or prefix.

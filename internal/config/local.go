@@ -31,7 +31,7 @@ func (s Site) Sets() []variant.Set {
 		sets[i] = variant.Set{Name: v.Name, Default: v.Default, Rules: []variant.Rule{}}
 		for _, r := range v.Rules {
 			sets[i].Rules = append(sets[i].Rules, variant.Rule{Variant: r.Variant, When: variant.When{
-				Countries: r.Countries, Groups: r.Groups, Languages: r.Languages, Labels: r.Labels, Areas: r.Areas, Categories: r.Categories,
+				Countries: r.Countries, Groups: r.Groups, Languages: r.Languages, Labels: r.Labels, Areas: r.Areas, Categories: r.Categories, Basis: r.Basis,
 			}})
 		}
 	}

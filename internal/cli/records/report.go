@@ -219,6 +219,9 @@ func drawTally(a *terminal.App, r report.Report, head string, compare bool) {
 			rest += fmt.Sprintf(" %s %s.", terminal.Thousands(one.visits), one.are)
 		}
 	}
+	if n := r.ByRegistration; n != nil && *n > 0 {
+		rest += fmt.Sprintf(" %s by registration only.", terminal.Percent(float64(*n), float64(r.Total)))
+	}
 	fmt.Fprintf(a.Out, "\n%s, %s.%s%s\n", terminal.Visits(r.Total), from(r.Answered), rest, withoutPlace(r.NoPoint)+ownLine(leftOut(r.Answered)))
 }
 

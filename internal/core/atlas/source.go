@@ -3,6 +3,7 @@ package atlas
 import (
 	"encoding/json"
 	"net/netip"
+	"slices"
 	"sort"
 	"sync"
 	"sync/atomic"
@@ -24,6 +25,12 @@ const (
 
 // Bases are the grounds, the best first.
 var Bases = []Basis{Corrects, SelfPublished, TableClaim, Derived, Registration}
+
+// AsGoodAs says whether a basis is one, and no worse than another.
+func (b Basis) AsGoodAs(least Basis) bool {
+	at := slices.Index(Bases, b)
+	return at >= 0 && at <= slices.Index(Bases, least)
+}
 
 // About describes a source to people and to the merging.
 type About struct {

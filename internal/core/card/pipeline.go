@@ -202,6 +202,7 @@ func (p *Pipeline) localize(card *Card, country *almanac.Country, req RequestCon
 	}
 	card.Variants = at.Variants().Choose(variant.Subject{
 		Country: country, Language: card.Locale.Language, Labels: card.Labels, Point: card.Location.Point(), Companions: card.Companions,
+		Basis: atlas.Basis(plain.Value(card.Location.Basis)),
 	})
 }
 

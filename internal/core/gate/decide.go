@@ -161,7 +161,7 @@ func (r *rule) fits(sub *Subject) (f fact, entry int16, lacks absence) {
 	if why := sub.absence(); why != present {
 		return noFact, 0, why
 	}
-	if r.bases > 0 && !goodEnough(sub.Basis, r.bases) {
+	if r.bases > 0 && !atlas.Basis(sub.Basis).AsGoodAs(atlas.Bases[r.bases-1]) {
 		return noFact, 0, unknown
 	}
 	if r.countries.has(sub.Country.Code) {
@@ -184,14 +184,4 @@ func (r *rule) fits(sub *Subject) (f fact, entry int16, lacks absence) {
 		lacks = unknown
 	}
 	return noFact, 0, lacks
-}
-
-// goodEnough says whether a basis is among the best.
-func goodEnough(basis string, best int) bool {
-	for _, b := range atlas.Bases[:best] {
-		if string(b) == basis {
-			return true
-		}
-	}
-	return false
 }

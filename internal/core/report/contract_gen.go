@@ -22,13 +22,14 @@ type Answered struct {
 // Report: as the contract has it.
 type Report struct {
 	Answered
-	Count     visit.Count `json:"count"`
-	Rows      []Row       `json:"rows"`
-	Rest      int64       `json:"rest"`    // visits of the rows that were left out
-	Others    int64       `json:"others"`  // Visits that are not counted by a key of their own: of paths, referrers, languages and links only the 1,000 to 2,000 most frequent of each day are.
-	Without   int64       `json:"without"` // Visits of which there is no such thing, as no town.
-	NoPoint   NoPoint     `json:"no_point"`
-	RowsSince *time.Time  `json:"rows_since"` // before it only counts are kept
+	Count          visit.Count `json:"count"`
+	Rows           []Row       `json:"rows"`
+	Rest           int64       `json:"rest"`    // visits of the rows that were left out
+	Others         int64       `json:"others"`  // Visits that are not counted by a key of their own: of paths, referrers, languages and links only the 1,000 to 2,000 most frequent of each day are.
+	Without        int64       `json:"without"` // Visits of which there is no such thing, as no town.
+	NoPoint        NoPoint     `json:"no_point"`
+	ByRegistration *int64      `json:"by_registration"` // Visits whose country is known by registration only; null in reports that are not by place.
+	RowsSince      *time.Time  `json:"rows_since"`      // before it only counts are kept
 }
 
 // LeftOut: Visits that are not counted, by their first mark, such as bot, monitor or test. `mark` asks for them.

@@ -6,6 +6,7 @@ import (
 	"math"
 	"slices"
 
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
@@ -42,6 +43,18 @@ func NoPointOf(t visit.Tally) NoPoint {
 		}
 	}
 	return n
+}
+
+// byRegistration counts the visits whose country is known by registration only.
+func (r *Reports) byRegistration(ctx context.Context, f visit.Filter) (*int64, error) {
+	t, err := r.counts.Tally(ctx, f, visit.ByBasis, r.now())
+	n := int64(0)
+	for _, k := range t.Keys {
+		if k.Key == string(atlas.Registration) {
+			n += k.Visits
+		}
+	}
+	return &n, err
 }
 
 // cellsAcross is how many cells a tile of the map's zoom level has to a side.

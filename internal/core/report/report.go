@@ -117,6 +117,11 @@ func (r *Reports) By(ctx context.Context, name string, q Question) (Report, erro
 			return Report{}, err
 		}
 	}
+	if how.by == visit.ByCountry || how.by == visit.ByPlace {
+		if answer.ByRegistration, err = r.byRegistration(ctx, q.Filter); err != nil {
+			return Report{}, err
+		}
+	}
 	answer.Rows, answer.Rest = cut(rows, q, total)
 	return answer, nil
 }

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/text/language"
 
 	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/companion"
 	"eastporch/internal/core/geo"
 )
@@ -25,6 +26,8 @@ type When struct {
 	Areas     []string `json:"areas,omitempty"`     // the owner's polygons
 	// Categories are those of companions that are active, such as weather.storm.
 	Categories []string `json:"categories,omitempty"`
+	// Basis is the least that the country must rest on, such as table's claim; "" is anything.
+	Basis string `json:"basis,omitempty"`
 }
 
 // A Rule gives a variant to whom its When is met by.
@@ -114,6 +117,9 @@ func (s Set) Check(k Known) (field string, err error) {
 				return bad(at+"when.categories", "%.80q is no category of yours; there are %v", c, k.Categories)
 			}
 		}
+		if b := atlas.Basis(r.When.Basis); b != "" && !slices.Contains(atlas.Bases, b) {
+			return bad(at+"when.basis", "%.40q is not a basis; known are %v", b, atlas.Bases)
+		}
 		for _, l := range r.When.Labels {
 			if k.Labels != nil && !k.Labels(l) {
 				return bad(at+"when.labels", "%.40q is not a label of yours", l)
@@ -128,7 +134,8 @@ type Subject struct {
 	Country  *almanac.Country // nil where it is not known
 	Language string           // BCP 47, "" for none
 	Labels   []string
-	Point    *geo.Point // nil where there is none
+	Point    *geo.Point  // nil where there is none
+	Basis    atlas.Basis // of the country
 	// Companions say which categories are active.
 	Companions companion.Answers
 }
@@ -200,6 +207,7 @@ func (c *Chooser) met(w *When, s Subject) bool {
 		(len(w.Groups) == 0 || slices.ContainsFunc(w.Groups, func(g string) bool { return c.groups.Has(g, s.Country) })) &&
 		(len(w.Languages) == 0 || slices.ContainsFunc(w.Languages, func(l string) bool { return holds(l, s.Language) })) &&
 		(len(w.Labels) == 0 || slices.ContainsFunc(w.Labels, func(l string) bool { return slices.Contains(s.Labels, l) })) &&
+		(w.Basis == "" || s.Basis.AsGoodAs(atlas.Basis(w.Basis))) &&
 		(len(w.Categories) == 0 || slices.ContainsFunc(w.Categories, s.Companions.Has)) &&
 		(len(w.Areas) == 0 || s.Point != nil && slices.ContainsFunc(w.Areas, func(a string) bool { return c.inside(a, *s.Point) }))
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/companion"
 	"eastporch/internal/core/geo"
 )
@@ -50,6 +51,12 @@ func TestChoose(t *testing.T) {
 			assert.Equal(t, Choices{"offer": tt.want, "pictures": "lake"}, c.Choose(tt.s))
 		})
 	}
+	sure := New([]Set{{Name: "tax", Default: "ask", Rules: []Rule{{"vat", When{Countries: []string{"PT"}, Basis: "table's claim"}}}}}, groups, nil)
+	for basis, want := range map[atlas.Basis]string{
+		atlas.Corrects: "vat", atlas.SelfPublished: "vat", atlas.TableClaim: "vat", atlas.Derived: "ask", atlas.Registration: "ask", atlas.Routed: "ask", "": "ask",
+	} {
+		assert.Equal(t, want, sure.Choose(Subject{Country: country("PT"), Basis: basis})["tax"], basis)
+	}
 	assert.Empty(t, (*Chooser)(nil).Choose(Subject{}))
 	assert.False(t, c.Asks() || (*Chooser)(nil).Asks())
 	reacts := New([]Set{{Name: "mood", Default: "usual", Rules: []Rule{{"wet", When{Categories: []string{"weather.rain", "weather.storm"}, Countries: []string{"PT"}}}}}}, groups, nil)
@@ -78,6 +85,7 @@ func TestCheck(t *testing.T) {
 		{rule(When{Languages: []string{"!"}}), "rules.0.when.languages", "not a language tag"},
 		{rule(When{Areas: []string{"sea"}}), "rules.0.when.areas", "not an area"},
 		{rule(When{Labels: []string{"home"}}), "rules.0.when.labels", "not a label"},
+		{rule(When{Basis: "routing table"}), "rules.0.when.basis", "is not a basis"},
 		{rule(When{Categories: []string{"storm"}}), "rules.0.when.categories", "such as weather.storm"},
 		{rule(When{Categories: []string{"weather.stormy"}}), "rules.0.when.categories", "there are [weather.storm]"},
 		{Set{"offer", "open", make([]Rule, MaxRules+1)}, "rules", "101 rules"},

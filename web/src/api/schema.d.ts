@@ -1740,6 +1740,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/atlas/visits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Coverage of your visits
+         * @description How well an edition knows the addresses of the visits of the last 30 days: to which level, on what basis, by country and by operator; the operators that would help most if they published a geofeed, with a text to send them; and the ranges where sources disagree. Visits whose address was not kept are counted apart: nothing can be said of them. A truncated address stands for its range.
+         */
+        get: operations["getVisitCoverage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/atlas/feeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the geofeeds that are gathered
+         * @description By address, with who names each, what of it counts and what does not, and when it is asked for again.
+         */
+        get: operations["listFeeds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/atlas/accuracy": {
         parameters: {
             query?: never;
@@ -1775,7 +1815,7 @@ export interface paths {
         put?: never;
         /**
          * Show the format and columns of a file of range data
-         * @description The body is the file, or its beginning, plain or packed with gzip or zstd.
+         * @description The body is the file, or its beginning, plain or packed with gzip, bzip2 or zstd.
          */
         post: operations["describeFile"];
         delete?: never;
@@ -2465,6 +2505,11 @@ export interface components {
                 areas?: string[];
                 /** @description Of companions. */
                 categories?: string[];
+                /**
+                 * @description The least that the country must rest on; where it rests on less, the rule is not met.
+                 * @enum {string}
+                 */
+                basis?: "correction" | "self-published claim" | "table's claim" | "derived" | "registration";
             };
         };
         VariantSet: {
@@ -3766,7 +3811,7 @@ export interface components {
          * @description On what grounds a fact is stated.
          * @enum {string}
          */
-        Basis: "registration" | "self-published claim" | "table's claim" | "correction" | "derived";
+        Basis: "registration" | "self-published claim" | "table's claim" | "correction" | "derived" | "routing table";
         /**
          * @description By name, in any case, each with its value or the list of its lines in the order in which they came.
          * @example {
@@ -4204,6 +4249,11 @@ export interface components {
             without: number;
             no_point: components["schemas"]["NoPoint"];
             /**
+             * Format: int64
+             * @description Visits whose country is known by registration only; null in reports that are not by place.
+             */
+            by_registration: number | null;
+            /**
              * Format: date-time
              * @description before it only counts are kept
              */
@@ -4605,6 +4655,146 @@ export interface components {
             ipv6_48s: number;
             ipv6_region: number;
             ipv6_city: number;
+        };
+        VisitCoverage: {
+            edition: string;
+            /** @description how far back visits are looked at */
+            days: number;
+            /** @description whose address is known; all else is of these */
+            visits: number;
+            addresses: number;
+            /** @description visits whose address was not kept */
+            without_address: number;
+            /** @description visits that are not looked up, such as those of your own network */
+            skipped: number;
+            /** @description visits whose country is known by registration only */
+            by_registration: number;
+            /** @description the most visits first */
+            levels: components["schemas"]["LevelKnown"][];
+            /** @description the most visits first */
+            countries: components["schemas"]["CountryKnown"][];
+            /** @description those whose geofeed would help most first */
+            operators: components["schemas"]["OperatorKnown"][];
+            /** @description the most visits first */
+            disagreements: components["schemas"]["Disagreement"][];
+        };
+        LevelKnown: {
+            /** @enum {string} */
+            level: "city" | "region" | "country" | "continent" | "none";
+            basis: string | null;
+            visits: number;
+        };
+        KnownTo: {
+            visits: number;
+            /** @description known to the town */
+            city: number;
+            /** @description known to the region */
+            region: number;
+            /** @description known to the country */
+            country: number;
+            unknown: number;
+            /** @description of those known to the country, by registration only */
+            by_registration: number;
+        };
+        CountryKnown: {
+            /** @description null is those whose country is not known */
+            country_code: string | null;
+            visits: number;
+            city: number;
+            region: number;
+            country: number;
+            unknown: number;
+            by_registration: number;
+        };
+        OperatorKnown: {
+            /**
+             * Format: int64
+             * @description null with a null operator is those of whom nothing is known
+             */
+            as_number: number | null;
+            operator: string | null;
+            visits: number;
+            city: number;
+            region: number;
+            country: number;
+            unknown: number;
+            by_registration: number;
+            /** @description visits that its geofeed would bring to a town */
+            gain: number;
+            /** @description what to write to it; empty where a geofeed would bring nothing */
+            letter: string;
+        };
+        Disagreement: {
+            /** @description of the source that is believed */
+            range: string;
+            visits: number;
+            /** @description that is believed */
+            source: string;
+            says: string;
+            /** @description the source that says otherwise */
+            against: string;
+            /** @description what it says */
+            instead: string;
+        };
+        FeedList: {
+            feeds: components["schemas"]["GatheredFeed"][];
+            /** @description of all feeds, by state */
+            counts: {
+                [key: string]: number;
+            };
+            /** @description of all feeds, that count */
+            entries: number;
+            /** @description the cursor of the next page */
+            next: string | null;
+        };
+        GatheredFeed: {
+            url: string;
+            /**
+             * @description failing: the last good content is used for 30 days; lapsed: that was too long ago; refused: there is none
+             * @enum {string}
+             */
+            state: "used" | "failing" | "lapsed" | "refused" | "waiting";
+            /** @description how many ranges name it */
+            named_by: number;
+            /** @description the first of them */
+            named: components["schemas"]["FeedNaming"][];
+            /** @description that count */
+            entries: number;
+            /** @description of ranges that do not name the feed: they do not count */
+            outside: number;
+            /** @description entries for which, at least in part, a more specific range names another feed */
+            elsewhere: number;
+            /** @description lines that cannot be read */
+            rejected: number;
+            /** @description the first of what does not count */
+            notes: components["schemas"]["Note"][];
+            /** @enum {string} */
+            signature: "none" | "present, not verified" | "verified";
+            /** @description why the last try failed, or empty */
+            failed: string;
+            /** @description in a row */
+            failures: number;
+            /** Format: date-time */
+            tried: string | null;
+            /**
+             * Format: date-time
+             * @description when its content was last got, or found unchanged
+             */
+            good: string | null;
+            /**
+             * Format: date-time
+             * @description when it is asked for again
+             */
+            retry: string | null;
+        };
+        FeedNaming: {
+            range: string;
+            /** @description that names it; empty for the configuration */
+            source: string;
+            /** @description what the registry calls the range */
+            network: string;
+            /** @description by the older form, a remark */
+            by_remark: boolean;
         };
         CoverageAnswer: {
             edition: string;
@@ -8632,6 +8822,60 @@ export interface operations {
                     "text/csv": unknown;
                     "text/plain": unknown;
                     "application/x-ndjson": unknown;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getVisitCoverage: {
+        parameters: {
+            query?: {
+                /** @description The one in use by default. */
+                edition?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The coverage. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VisitCoverage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listFeeds: {
+        parameters: {
+            query?: {
+                /** @description Only those in this state. */
+                state?: "used" | "failing" | "lapsed" | "refused" | "waiting";
+                /** @description Only the feed that speaks for this address. */
+                address?: string;
+                /** @description How many, at most. */
+                limit?: number;
+                /** @description What `next` said. */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The feeds. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedList"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -23,6 +23,8 @@ export const names: Record<string, string> = {
   editions: "the editions",
   changes: "what the next edition would change",
   coverage: "coverage",
+  "visit-coverage": "how well your visits are known",
+  feeds: "the geofeeds",
   accuracy: "accuracy",
   corrections: "the corrections",
   countries: "visits by country",

@@ -110,6 +110,7 @@ const bases: Record<Evidence["basis"], IconName> = {
   "table's claim": "grid",
   registration: "ribbon",
   derived: "derived",
+  "routing table": "trail",
 };
 
 export function Basis({ basis }: { basis: Evidence["basis"] }) {

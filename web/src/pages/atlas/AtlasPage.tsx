@@ -1,11 +1,14 @@
 import "./atlas.css";
 import "./figures.css";
 import { useAtlas, useEditions } from "../../api/queries";
+import { NoRangeData } from "../../components/NoRangeData";
 import { Bars, Failed } from "../../components/states";
 import { AccuracyPanel } from "./AccuracyPanel";
 import { CorrectionsPanel } from "./CorrectionsPanel";
 import { CoveragePanel } from "./CoveragePanel";
 import { EditionsPanel } from "./EditionsPanel";
+import { FeedsPanel } from "./FeedsPanel";
+import { VisitsKnownPanel } from "./VisitsKnownPanel";
 import { SourcesPanel } from "./SourcesPanel";
 import { ActivatePanel } from "./ActivatePanel";
 
@@ -37,9 +40,16 @@ export function AtlasPage() {
   return (
     <div className="atlas">
       <div className="atlas-main">
+        {!atlas.data.sources.some((s) => s.rank > 0) && (
+          <div className="panel">
+            <NoRangeData />
+          </div>
+        )}
         <SourcesPanel atlas={atlas.data} job={editions.data.job} />
         <EditionsPanel editions={list} job={editions.data.job} />
         <CoveragePanel edition={atlas.data.name} />
+        <VisitsKnownPanel edition={atlas.data.name} />
+        <FeedsPanel />
         <CorrectionsPanel />
       </div>
       <div className="atlas-side">

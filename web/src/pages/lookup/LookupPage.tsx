@@ -12,6 +12,7 @@ import { placeName } from "../../components/format";
 import { Icon } from "../../components/icons";
 import { Addr } from "../../components/parts";
 import { usePreferences } from "../../components/preferences";
+import { NoRangeData, useHasRangeData } from "../../components/NoRangeData";
 import { Bars, Empty, Failed } from "../../components/states";
 import { PlaceMap } from "../../features/map/PlaceMap";
 import { toGeoJSON } from "./geojson";
@@ -23,6 +24,7 @@ export function LookupPage() {
   const { presenting } = usePreferences();
   const address = params.get("address") ?? "";
   const [all, setAll] = useState(false);
+  const hasRanges = useHasRangeData();
   const card = useCard(address, all);
   const recent = useRecent(card.data?.address.text ?? null);
   const ask = (text: string) =>
@@ -38,6 +40,11 @@ export function LookupPage() {
         recent={recent}
         onAsk={ask}
       />
+      {address === "" && hasRanges === false && (
+        <div className="panel">
+          <NoRangeData />
+        </div>
+      )}
       {address === "" ? (
         <div className="panel">
           <Empty

@@ -59,7 +59,11 @@ export function MapPage() {
   const table =
     kind === "Share by country"
       ? countries.data && (
-          <CountryTable report={countries.data} onClose={phone ? null : () => setDrawer(false)} />
+          <CountryTable
+            report={countries.data}
+            filter={filter}
+            onClose={phone ? null : () => setDrawer(false)}
+          />
         )
       : report.data && (
           <PlaceTable

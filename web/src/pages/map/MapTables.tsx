@@ -2,6 +2,7 @@ import { Link } from "react-router";
 import type { Place, Report } from "../../api/client";
 import { km } from "../../components/format";
 import { Icon } from "../../components/icons";
+import { percent } from "../atlas/words";
 import { LeftOut } from "../../features/card/LeftOut";
 import { Heads } from "../../components/Heads";
 import { Flag, LevelMark } from "../../components/parts";
@@ -28,8 +29,29 @@ function WithoutPlace({ of: { skipped, not_found, unknown } }: { of: NoPoint }) 
   );
 }
 
+/** ByRegistration says how many visits have no better ground for their country than where a range is registered. */
+function ByRegistration({ report, filter }: { report: Report; filter: Record<string, string> }) {
+  if (!report.by_registration) return null;
+  return (
+    <>
+      <Link to={`/visits?${new URLSearchParams({ ...filter, basis: "registration" })}`}>
+        {percent(report.by_registration / report.total)} by registration only
+      </Link>
+      : where a range is registered need not be where it is.{" "}
+    </>
+  );
+}
+
 /** CountryTable lists the visits of each country and their share. */
-export function CountryTable({ report, onClose }: { report: Report; onClose: (() => void) | null }) {
+export function CountryTable({
+  report,
+  filter,
+  onClose,
+}: {
+  report: Report;
+  filter: Record<string, string>;
+  onClose: (() => void) | null;
+}) {
   return (
     <>
       <div className="panel-head">
@@ -67,6 +89,7 @@ export function CountryTable({ report, onClose }: { report: Report; onClose: (()
       </div>
       <p className="small second map-rest">
         <WithoutPlace of={report.no_point} />
+        <ByRegistration report={report} filter={filter} />
         <LeftOut of={report.left_out} />
       </p>
     </>

@@ -5,7 +5,7 @@ import { useAction } from "../../api/changes";
 import { useCompanions } from "../../api/companions";
 import { useCountryChoices } from "../../api/queries";
 import { Icon } from "../../components/icons";
-import { withList, type When } from "./variants";
+import { withBasis, withList, type ListKind, type When } from "./variants";
 
 /** VariantForm makes or changes a set of content variants. */
 export function VariantForm(props: { site: Variants; set: VariantSet; fresh: boolean; onClose: () => void }) {
@@ -105,7 +105,7 @@ function Conditions(props: { site: Variants; when: When; onChange: (when: When) 
       .map((one) => `${c.name}.${one}`),
   );
   const plain = (list: string[]) => list.map((v) => ({ value: v, label: v }));
-  const kinds: [keyof When, string, { value: string; label: string }[]][] = [
+  const kinds: [ListKind, string, { value: string; label: string }[]][] = [
     [
       "countries",
       "Countries",
@@ -138,6 +138,21 @@ function Conditions(props: { site: Variants; when: When; onChange: (when: When) 
             />
           </label>
         ))}
+      <label>
+        The country rests on
+        <Select
+          aria-label="The country rests on"
+          value={props.when.basis ?? ""}
+          options={[
+            { value: "" as const, label: "anything" },
+            ...bases.map((b) => ({ value: b, label: `a ${b} or better` })),
+          ]}
+          onChange={(basis: When["basis"] | "") => props.onChange(withBasis(props.when, basis))}
+        />
+      </label>
     </div>
   );
 }
+
+/** bases are what a country may rest on, the best first; the last is anything that is known. */
+const bases = ["correction", "self-published claim", "table's claim", "derived"] as const;
