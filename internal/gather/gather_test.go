@@ -100,7 +100,7 @@ func run(t *testing.T, g *Gatherer, list []geofeed.Referral) (string, map[string
 func TestOnlyWhatTheRangeHoldsCounts(t *testing.T) {
 	n := newNetwork(t)
 	n.text("/a", "# a feed\n198.18.0.0/25,PT,PT-11,Lisbon,\n198.18.1.0/24,PT,,,\n198.18.0.0/16,FR,,,\n198.18.0.200/32,UK,,,\n2001:db8::/48,PT,,\"Póvoa, de\",\n198.18.0.128/25,,,,\n")
-	n.text("/b", "198.18.0.64/26,ES,,,\n")
+	n.text("/b", "198.18.0.64/26,ES,,,\n# RPKI Signature: 198.18.0.96/27\n# MIIG\n# End Signature: 198.18.0.96/27\n")
 	list := n.names(t, "198.18.0.0/24 /a", "198.18.0.96/27 /b", "2001:db8::/32 /a")
 	text, feeds := run(t, n.gatherer(), list)
 	assert.Contains(t, text, "\n198.18.0.0/26,PT,PT-11,Lisbon,\n198.18.0.64/27,PT,PT-11,Lisbon,\n198.18.0.128/25,,,,\n2001:db8::/48,PT,,\"Póvoa, de\",\n")
@@ -111,6 +111,7 @@ func TestOnlyWhatTheRangeHoldsCounts(t *testing.T) {
 	assert.Contains(t, a.Notes[0].Reason, "names another feed")
 	assert.Contains(t, a.Notes[1].Reason, "no range that names this feed holds it")
 	assert.Equal(t, Used, a.State)
+	assert.Equal(t, []Signature{Unsigned, Unverified}, []Signature{a.Signature, b.Signature}, "a signature that nobody checked adds no evidence")
 }
 
 func TestFeedsThatAreNone(t *testing.T) {

@@ -100,6 +100,9 @@ func (g *Gatherer) lines(f *Feed, decider *geofeed.Decider) []byte {
 	if text == nil {
 		return nil
 	}
+	if f.Signature = Unsigned; bytes.Contains(text, []byte("\n# RPKI Signature:")) { // RFC 9632, section 5
+		f.Signature = Unverified
+	}
 	note := func(e *source.Entry, reason string) {
 		if len(f.Notes) < notesMost {
 			n := compile.NoteOf(e.Line, string(e.Text), reason)

@@ -97,6 +97,8 @@ var shots = []shot{
 	{"sign-in-phone", "/sign-in", "dark", 390, 844, "#admin-key", "", ""},
 	{"atlas-light", "/atlas", "light", 1280, 800, ".accuracy-table tbody tr", "", ""},
 	{"atlas-dark", "/atlas", "dark", 1280, 800, ".accuracy-table tbody tr", ".coverage-head .ant-segmented-item:first-child", ""},
+	{"atlas-known", "/atlas", "light", 1280, 1900, ".known tbody tr", ".known .ant-segmented-item:nth-child(2)", ""},
+	{"atlas-known-phone", "/atlas", "dark", 390, 5200, ".known tbody tr", ".known .ant-segmented-item:nth-child(3)", ""},
 	{"atlas-phone", "/atlas", "light", 390, 844, ".activate-sentence", "", ""},
 	{"atlas-changes", "/atlas", "light", 1280, 800, ".activate-sentence", ".activate-actions button:nth-child(2)", ""},
 	{"lookup-many", "/lookup/many", "light", 1280, 800, ".many-choose", ".many-choose .ant-btn-primary", many},

@@ -5250,7 +5250,7 @@ export interface components {
         /** @description Visits that were located to exactly this level. */
         Level: components["schemas"]["Level"];
         /** @description Visits whose country rests on this. */
-        Basis: components["schemas"]["Basis"];
+        Basis: "correction" | "self-published claim" | "table's claim" | "derived" | "registration";
         /** @description Visits whose address was skipped, or was looked up. */
         Skipped: boolean;
         /**

@@ -121,7 +121,7 @@ it("lets nobody export while presenting", async () => {
 });
 
 it("has words for everything that it may fail to load", () => {
-  const text = ["queries.ts", "gate.ts", "links.ts", "companions.ts", "notices.ts"]
+  const text = ["queries.ts", "atlas.ts", "gate.ts", "links.ts", "companions.ts", "notices.ts"]
     .map((name) => readFileSync(join(import.meta.dirname, "../api", name), "utf8"))
     .join("");
   const keys = [...text.matchAll(/queryKey: \["([^"]+)"/g)].map((m) => m[1]).filter((key) => key !== "sites");

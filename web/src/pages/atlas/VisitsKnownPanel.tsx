@@ -1,6 +1,5 @@
 import { App, Button, Modal, Segmented } from "antd";
 import { useState, type ReactNode } from "react";
-import { Link } from "react-router";
 import { useVisitCoverage, type OperatorKnown, type VisitCoverage } from "../../api/atlas";
 import { Heads } from "../../components/Heads";
 import { Addr, Country } from "../../components/parts";
@@ -74,10 +73,8 @@ function Summary({ known: v }: { known: VisitCoverage }) {
   return (
     <p className="known-line">
       <b className="num">{percent(towns / v.visits)}</b> known to a town,{" "}
-      <Link className="numlink" to="/visits?basis=registration">
-        {percent(v.by_registration / v.visits)} by registration only
-      </Link>
-      , <b className="num">{percent(nowhere / v.visits)}</b> not at all
+      <b className="num">{percent(v.by_registration / v.visits)}</b> by registration only,{" "}
+      <b className="num">{percent(nowhere / v.visits)}</b> not at all
       {apart.length > 0 && <span className="second">; {apart.join(", ")}</span>}.
     </p>
   );

@@ -1,5 +1,6 @@
 import { Link } from "react-router";
 import type { Place, Report } from "../../api/client";
+import type { VisitFilter } from "../../api/queries";
 import { km } from "../../components/format";
 import { Icon } from "../../components/icons";
 import { percent } from "../atlas/words";
@@ -30,11 +31,13 @@ function WithoutPlace({ of: { skipped, not_found, unknown } }: { of: NoPoint }) 
 }
 
 /** ByRegistration says how many visits have no better ground for their country than where a range is registered. */
-function ByRegistration({ report, filter }: { report: Report; filter: Record<string, string> }) {
+function ByRegistration({ report, filter }: { report: Report; filter: VisitFilter }) {
   if (!report.by_registration) return null;
   return (
     <>
-      <Link to={`/visits?${new URLSearchParams({ ...filter, basis: "registration" })}`}>
+      <Link
+        to={`/visits?${new URLSearchParams(Object.entries({ ...filter, basis: "registration" }).map(([key, value]) => [key, String(value)]))}`}
+      >
         {percent(report.by_registration / report.total)} by registration only
       </Link>
       : where a range is registered need not be where it is.{" "}
@@ -49,7 +52,7 @@ export function CountryTable({
   onClose,
 }: {
   report: Report;
-  filter: Record<string, string>;
+  filter: VisitFilter;
   onClose: (() => void) | null;
 }) {
   return (

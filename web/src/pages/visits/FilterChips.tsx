@@ -104,6 +104,13 @@ function FilterForm(props: {
         "level",
         ["city", "region", "country", "none"].map((value) => ({ value, label: value })),
       )}
+      {select(
+        "basis",
+        ["correction", "self-published claim", "table's claim", "derived", "registration"].map((value) => ({
+          value,
+          label: value,
+        })),
+      )}
       {select("skipped", [
         { value: "false", label: "left out" },
         { value: "true", label: "only" },

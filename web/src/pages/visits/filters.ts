@@ -14,6 +14,7 @@ export const filterKeys = [
   "region_code",
   "city",
   "level",
+  "basis",
   "skipped",
   "path",
   "referrer",
@@ -40,6 +41,7 @@ export const filterNames: Record<FilterKey, string> = {
   region_code: "region",
   city: "town",
   level: "level",
+  basis: "rests on",
   skipped: "skipped",
   path: "path",
   referrer: "referrer",
@@ -54,6 +56,7 @@ export const filterNames: Record<FilterKey, string> = {
 
 /** plainKeys go to the service as they stand. */
 const plainKeys = [
+  "basis",
   "region_code",
   "city",
   "path",
@@ -102,7 +105,7 @@ export function toQuery(params: URLSearchParams, zone = "UTC"): VisitFilter {
   if (mark) query.mark = mark as NonNullable<VisitFilter["mark"]>;
   for (const key of plainKeys) {
     const value = params.get(key);
-    if (value) query[key] = value;
+    if (value) Object.assign(query, { [key]: value });
   }
   return query;
 }
