@@ -23,7 +23,7 @@ apart := eastporch/internal/(e2e|meta|server/webui)$$
 # long are tests whose work is one goroutine's and takes long with the race detector; the heart is tried without it, too.
 long := AnExportSaysTheSame|EditionSaysWhatTheTableSaid|SpansAndSamplesAgree|TheMostSpecificRangeWins|TooManyRangesThatCross|ABombIsNotUnpacked|AnImportTakesLittleMemory|CoordinatesAreRounded|ExactlyOneCategoryIsActive|SecretsAreHiddenInEveryForm|TownsAreFoundByName|ClocksOfLargeTowns|SpansAgainstCounting|LinesOfAGeofeedStandAlone|AgreesWithAScan|FullSetFitsIn65MB
 # alone are packages of the heart in which nothing runs at the same time; a test of the code holds that.
-alone := eastporch/internal/core/(addr|almanac|atlas/compare|caller|gate|geo|handover|link|notice|report|refusal|secret|visit|written)$$
+alone := eastporch/internal/core/(addr|geofeed|mrt|opendata|rpsl|almanac|caller|gate|geo|handover|link|notice|report|refusal|secret|visit|written)$$
 
 .PHONY: test
 test: ## Set up what is missing, check the code and run all tests, with the race detector where things run at once
@@ -92,7 +92,9 @@ ROUNDS ?= 5
 bench: ## Run the benchmarks, in rounds so that what is compared takes turns, and print the promised ratios
 	@for round in $$(seq $(ROUNDS)); do \
 	  go test -run '^$$' -bench . -benchtime 0.3s -benchmem ./internal/core/... ./internal/server/access ./internal/server/httpapi; \
-	  go test -run '^$$' -bench . -benchtime 1x -benchmem ./internal/editions; \
+	  go test -run '^$$' -bench 'Build|Open$$' -benchtime 1x -benchmem ./internal/editions; \
+	  go test -run '^$$' -bench OpenData -benchtime 1x ./internal/editions; \
+	  go test -run '^$$' -bench ManyPoints -benchtime 1x ./internal/editions; \
 	  go test -run '^$$' -bench . -benchtime 6x ./internal/server/store; \
 	  go test -run '^$$' -bench . -benchtime 1x ./internal/server; \
 	  (cd tools/bench && go test -run '^$$' -bench . -benchtime 0.3s -benchmem .); \

@@ -55,9 +55,16 @@ type service struct {
 // own until the test ends. Keys of flags go over the configuration's.
 func start(t testing.TB, flags map[string]any) *service {
 	t.Helper()
-	dir, data := t.TempDir(), t.TempDir()
+	dir := t.TempDir()
 	file, err := demo.Write(dir)
 	require.NoError(t, err)
+	return startOn(t, file, flags)
+}
+
+// startOn is start with a configuration file.
+func startOn(t testing.TB, file string, flags map[string]any) *service {
+	t.Helper()
+	dir, data := filepath.Dir(file), t.TempDir()
 	database := db.New(t)
 	set := map[string]any{"public.address": "127.0.0.1:0", "admin.address": "127.0.0.1:0", "limits.visitor_per_second": 1000, "database.url": database, "data_dir": data}
 	for k, v := range flags {

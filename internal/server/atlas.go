@@ -30,7 +30,7 @@ func Sources(cfg *config.Config, in config.Input) ([]editions.SourceConfig, *edi
 		s := editions.SourceConfig{
 			About: atlas.About{Name: c.Name, Rank: c.Rank, Dated: c.Dated, Licence: c.Licence, Credit: c.Credit},
 			ParseOptions: source.ParseOptions{
-				Format: source.Format(c.Format), Columns: c.Columns, Label: c.Label, Postal: c.Postal, Documentation: c.Documentation,
+				Format: source.Format(c.Format), Columns: c.Columns, Label: c.Label, Postal: c.Postal, Routing: source.Routing{Documentation: c.Documentation},
 			},
 			Locations: c.Locations(in), Query: c.Query, Names: in.Places(c.Names),
 		}

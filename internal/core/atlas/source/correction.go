@@ -148,7 +148,7 @@ func Corrected(list []Correction) (*atlas.Source, error) {
 		}
 		p := list[i].place()
 		w.out.rows++
-		w.out.places.add(&p)
+		w.out.places.Add(&p)
 		if err := w.add(uint32(i+1), nil, rangeText{span: span}, verdict{place: uint32(i)}); err != nil {
 			return nil, err
 		}

@@ -17,7 +17,7 @@ import (
 type gathering struct {
 	how    ParseOptions
 	c      *compile.Rows
-	ids    placeTable
+	ids    compile.PlaceTable
 	of     map[int]*workerPlaces
 	lines  int
 	bytes  int64
@@ -26,12 +26,12 @@ type gathering struct {
 
 // workerPlaces are the places of one worker, by its numbers.
 type workerPlaces struct {
-	places texts
+	places compile.Places
 	ours   []uint32 // our number + 1, or 0
 }
 
 func newGathering(how ParseOptions, about atlas.About) *gathering {
-	g := &gathering{how: how, ids: newPlaceTable(), of: map[int]*workerPlaces{}}
+	g := &gathering{how: how, ids: compile.NewPlaceTable(), of: map[int]*workerPlaces{}}
 	g.c = &compile.Rows{Source: &atlas.Parts{About: about, Arrays: atlas.Arrays{Offsets: []uint32{0}}}, Spans: map[uint32]addr.Range{}, Note: g.note, Where: how.Where}
 	return g
 }
@@ -78,15 +78,15 @@ func (g *gathering) take(c *chunkRows) error {
 		w = &workerPlaces{}
 		g.of[c.worker] = w
 	}
-	w.places.append(&c.places)
-	for range c.places.ends {
+	w.places.Append(&c.places)
+	for range c.places.Count() {
 		w.ours = append(w.ours, 0)
 	}
 	for _, rows := range [][]rangetable.Row{c.v4, c.v6} {
 		for i := range rows {
 			v := rows[i].Value
 			if w.ours[v] == 0 {
-				id, err := g.place(w.places.at(v), w.places.hashes[v])
+				id, err := g.place(w.places.At(v))
 				if err != nil {
 					return err
 				}
@@ -107,7 +107,7 @@ func (g *gathering) take(c *chunkRows) error {
 // place gives a place its number.
 func (g *gathering) place(b []byte, hash uint32) (uint32, error) {
 	s := g.c.Source
-	id, isNew := g.ids.find(b, hash, s.Blob, s.Offsets)
+	id, isNew := g.ids.Find(b, hash, s.Blob, s.Offsets)
 	if !isNew {
 		return id, nil
 	}
@@ -123,7 +123,7 @@ func (g *gathering) finish() (*atlas.Source, error) {
 	if g.failed != nil {
 		return nil, fmt.Errorf("the rejects could not be written: %w", g.failed)
 	}
-	g.ids, g.of = placeTable{}, nil
+	g.ids, g.of = compile.PlaceTable{}, nil
 	s, err := g.c.Compile()
 	if err == nil && g.failed != nil {
 		err = fmt.Errorf("the rejects could not be written: %w", g.failed)

@@ -57,7 +57,7 @@ func readMRT(r io.Reader, how ParseOptions, about atlas.About) (*atlas.Source, e
 		if !ok {
 			v = verdict{place: w.made}
 			w.made++
-			w.out.places.add(&place)
+			w.out.places.Add(&place)
 			w.known.put(hash, v)
 		}
 		if err := w.add(uint32(route.Record), nil, rangeText{span: addr.RangeOf(route.Prefix)}, v); err != nil {

@@ -13,6 +13,7 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/atlas/compile"
 	"eastporch/internal/core/geofeed"
 	"eastporch/internal/core/rangetable"
 )
@@ -42,17 +43,24 @@ type ParseOptions struct {
 	Columns map[string]string // the source's own name of a column, by one of [Columns]
 	Label   string            // what a list gives its ranges, where the line says none
 	Postal  bool              // keep a geofeed's postal codes, which RFC 8805 deprecates
+	Routing
+	Telling
+}
 
+// Routing is how a routing table is read.
+type Routing struct {
+	Operators     map[uint32]string // the names of AS numbers
+	Documentation bool              // AS numbers that are reserved for it (RFC 5398) count
+}
+
+// Telling is whom a reading tells how it goes.
+type Telling struct {
 	// Progress, unless nil, is told the bytes and lines read so far, now and then.
 	Progress func(bytes int64, lines int)
 	// Rejected, unless nil, gets every reject and remark as a line of JSON.
 	Rejected io.Writer
 	// Where, unless nil, says in which file a line of the whole stands, and where in it.
 	Where func(line int) (file string, in int)
-	// Operators are the names of AS numbers, for a routing table; with Documentation, AS numbers
-	// that are reserved for it (RFC 5398) count.
-	Operators     map[uint32]string
-	Documentation bool
 }
 
 // maxNotes is how many rejects, and how many remarks, a source remembers.
@@ -131,7 +139,7 @@ type chunkRows struct {
 	feeds          []geofeed.Referral
 	spans          map[uint32]addr.Range
 	bytes, lines   int
-	places         texts // that the worker had not met before
+	places         compile.Places // that the worker had not met before
 	err            error
 	text           []byte
 }

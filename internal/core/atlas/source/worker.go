@@ -62,9 +62,9 @@ func (w *worker) read(c chunk) *chunkRows {
 	if last != nil { // as many as in the chunk before, and some
 		w.out.v4 = make([]rangetable.Row, 0, len(last.v4)*9/8)
 		w.out.v6 = make([]rangetable.Row, 0, len(last.v6)*9/8)
-		w.out.places.grow(&last.places)
+		w.out.places.Grow(&last.places)
 	}
-	n := c.line
+	var n int
 	if format, ok := w.format.(objectFormat); ok {
 		n = w.objects(format, c)
 	} else {
@@ -177,7 +177,7 @@ func (w *worker) judge(key keyHash) verdict {
 	if err == nil && !passed {
 		v.place = w.made
 		w.made++
-		w.out.places.add(&p)
+		w.out.places.Add(&p)
 	}
 	if err != nil || passed || remark != "" {
 		v.more = &remarks{place: v.place, remark: remark, passed: passed}
