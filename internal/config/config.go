@@ -200,6 +200,7 @@ type AtlasSource struct {
 	From     []string        `koanf:"from"`
 	Geofeeds []ListedGeofeed `koanf:"geofeeds"`
 	HTTP     bool            `koanf:"http"`
+	RPKI     string          `koanf:"rpki"` // a directory of certificates that signatures are checked against
 }
 
 // A ListedGeofeed is a geofeed that the owner lists.

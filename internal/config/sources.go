@@ -90,8 +90,8 @@ func (l *loader) checkLocations(key string, s AtlasSource) {
 	if len(s.Names) > 0 && s.Format != string(source.MRT) {
 		l.problem(key+".names", "names of AS numbers go with a routing table", "Write them at the source whose format is mrt.")
 	}
-	if len(s.From)+len(s.Geofeeds) > 0 || s.HTTP {
-		l.problem(key+".from", "from, geofeeds and http are of gathered geofeeds", "Write format: gather, without file and url.")
+	if len(s.From)+len(s.Geofeeds) > 0 || s.HTTP || s.RPKI != "" {
+		l.problem(key+".from", "from, geofeeds, http and rpki are of gathered geofeeds", "Write format: gather, without file and url.")
 	}
 }
 

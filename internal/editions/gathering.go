@@ -17,6 +17,7 @@ type Gather struct {
 	Owner []geofeed.Referral // feeds that the owner lists, with the ranges they may speak for
 	Dir   string             // where feeds are kept
 	Plain bool               // feeds over http count, too
+	RPKI  string             // the directory of certificates that signatures are checked against; "" is none
 	// Pause is how long one host is left alone between two requests; 0 is the usual.
 	Pause time.Duration
 }
@@ -29,7 +30,14 @@ func (b *build) gathered(ctx context.Context, i int) {
 		Client: b.Fetcher.Client, Dir: s.Gather.Dir, Plain: s.Gather.Plain, Postal: s.Postal, Pause: s.Gather.Pause,
 		Progress: func(done, of int) { b.Progress(s.Name, fmt.Sprintf("fetching feed %d of %d", done, of), 0, 0) },
 	}
-	result, err := g.Run(ctx, b.referrals(s.Gather))
+	var err error
+	if s.Gather.RPKI != "" {
+		g.RPKI, err = gather.Certificates(s.Gather.RPKI)
+	}
+	var result *gather.Result
+	if err == nil {
+		result, err = g.Run(ctx, b.referrals(s.Gather))
+	}
 	if err != nil {
 		b.errs[i] = fmt.Errorf("%w: %s: %w", ErrSource, s.Name, err)
 		return

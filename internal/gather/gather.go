@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"eastporch/internal/core/geofeed"
+	"eastporch/internal/core/rpki"
 	"eastporch/internal/fetch"
 )
 
@@ -40,6 +41,8 @@ type Gatherer struct {
 	Dir    string
 	Plain  bool // feeds over http count, too
 	Postal bool // keep postal codes, which RFC 8805 deprecates
+	// RPKI has the certificates that signatures are checked against; nil is none, and they are not.
+	RPKI *rpki.Directory
 	// Now is the clock, Pause how long one host is left alone between two requests, and Within
 	// how long a feed may take; nil and 0 are the usual.
 	Now           func() time.Time
@@ -61,6 +64,7 @@ type Feed struct {
 	Notes     []Note             `json:"notes"` // the first of what does not count
 	Signature Signature          `json:"signature"`
 	Failed    string             `json:"failed"`   // why the last try failed; "" where it did not
+	Wrong     string             `json:"wrong"`    // why its signature does not hold; "" where it does, or was not checked
 	Failures  int                `json:"failures"` // in a row
 	Tried     *time.Time         `json:"tried"`
 	Good      *time.Time         `json:"good"`  // when its content was last got or found unchanged

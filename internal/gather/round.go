@@ -137,7 +137,7 @@ func (g *Gatherer) state(f *Feed) State {
 	switch {
 	case f.Sum == "" && f.Failed == "":
 		return Waiting
-	case f.Sum == "":
+	case f.Sum == "", f.Wrong != "":
 		return Refused
 	case f.Failed != "" && (f.Good == nil || g.now().Sub(*f.Good) > geofeed.KeptFor):
 		return Lapsed
@@ -149,6 +149,7 @@ func (g *Gatherer) state(f *Feed) State {
 
 // read gives the last good content of a feed, where it may be used; it sets the state.
 func (g *Gatherer) read(f *Feed) []byte {
+	f.Wrong = ""
 	if f.State = g.state(f); f.State != Used && f.State != Failing {
 		return nil
 	}

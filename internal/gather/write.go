@@ -19,6 +19,7 @@ import (
 	"eastporch/internal/core/atlas/compile"
 	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/geofeed"
+	"eastporch/internal/core/rpki"
 )
 
 // notesMost is how many notes of a feed are kept.
@@ -84,6 +85,9 @@ var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 // part gives the lines of a feed as they stand in the file, nil where they are not those any more.
 func (g *Gatherer) part(f *Feed, file []byte) []byte {
 	at := f.Part
+	if f.Signature != Unsigned && (g.RPKI != nil || f.Signature == Verified) { // which is checked anew each time
+		return nil
+	}
 	if f.Sum == "" || at.Sum != f.Sum || at.State != f.State || g.state(f) != f.State || at.From >= at.To || at.To > len(file) {
 		return nil
 	}
@@ -93,6 +97,28 @@ func (g *Gatherer) part(f *Feed, file []byte) []byte {
 	return nil
 }
 
+// signature says how a feed is signed, and gives the signature where it was verified; where one does
+// not hold, the feed is refused.
+func (g *Gatherer) signature(f *Feed, text []byte) *rpki.Signed {
+	f.Signature = Unsigned
+	signed, err := rpki.Split(text)
+	switch {
+	case err == nil && signed == nil:
+		return nil
+	case g.RPKI == nil:
+		f.Signature = Unverified
+		return nil
+	case err == nil:
+		err = g.RPKI.Verify(signed, g.now())
+	}
+	if err != nil {
+		f.Signature, f.Wrong = Unverified, err.Error()
+		return nil
+	}
+	f.Signature = Verified
+	return signed
+}
+
 // lines gives the lines of a feed that count.
 func (g *Gatherer) lines(f *Feed, decider *geofeed.Decider) []byte {
 	f.Entries, f.Outside, f.Elsewhere, f.Rejected, f.Notes = 0, 0, 0, 0, []Note{}
@@ -100,8 +126,10 @@ func (g *Gatherer) lines(f *Feed, decider *geofeed.Decider) []byte {
 	if text == nil {
 		return nil
 	}
-	if f.Signature = Unsigned; bytes.Contains(text, []byte("\n# RPKI Signature:")) { // RFC 9632, section 5
-		f.Signature = Unverified
+	signed := g.signature(f, text)
+	if f.Wrong != "" {
+		f.State = Refused
+		return nil
 	}
 	note := func(e *source.Entry, reason string) {
 		if len(f.Notes) < notesMost {
@@ -121,6 +149,11 @@ func (g *Gatherer) lines(f *Feed, decider *geofeed.Decider) []byte {
 			return
 		}
 		lines[e.Prefix] = e.Line
+		if signed != nil && !signed.Covers(addr.RangeOf(e.Prefix)) {
+			f.Outside++
+			note(e, "the signature does not cover it")
+			return
+		}
 		made := entry{prefix: e.Prefix, place: e.Place}
 		whole := addr.RangeOf(e.Prefix)
 		parts, inside := decider.Within(f.URL, whole)

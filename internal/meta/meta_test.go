@@ -80,6 +80,7 @@ var mayUse = map[string][]string{
 	"internal/core/":                      {"internal/core/"},
 	"internal/testkit/db":                 {"internal/server/cluster"},
 	"internal/testkit/browser":            {},
+	"internal/testkit/rpkimade":           {},
 	"internal/testkit/synthetic":          {"internal/core/"},
 	"internal/e2e":                        {},
 	"internal/meta":                       {},

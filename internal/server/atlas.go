@@ -37,6 +37,9 @@ func Sources(cfg *config.Config, in config.Input) ([]editions.SourceConfig, *edi
 		if c.Format == config.Gather {
 			s.Format = source.Geofeed
 			s.Gather = &editions.Gather{From: c.From, Owner: c.Referrals(), Plain: c.HTTP, Dir: feedsDir(cfg)}
+			if c.RPKI != "" {
+				s.Gather.RPKI = in.Path(c.RPKI)
+			}
 		}
 		list = append(list, s)
 	}

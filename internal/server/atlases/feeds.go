@@ -1,6 +1,7 @@
 package atlases
 
 import (
+	"cmp"
 	"net/netip"
 	"slices"
 
@@ -64,7 +65,7 @@ func (s *Atlases) referrals() (list []geofeed.Referral) {
 func told(f gather.Feed) api.GatheredFeed {
 	made := api.GatheredFeed{
 		URL: f.URL, State: string(f.State), NamedBy: f.NamedBy, Named: []api.FeedNaming{}, Entries: f.Entries, Outside: f.Outside, Elsewhere: f.Elsewhere,
-		Rejected: f.Rejected, Notes: []atlas.Note{}, Signature: string(f.Signature), Failed: f.Failed, Failures: f.Failures, Tried: f.Tried, Good: f.Good, Retry: f.Next,
+		Rejected: f.Rejected, Notes: []atlas.Note{}, Signature: string(f.Signature), Failed: cmp.Or(f.Wrong, f.Failed), Failures: f.Failures, Tried: f.Tried, Good: f.Good, Retry: f.Next,
 	}
 	for _, r := range f.Named {
 		made.Named = append(made.Named, api.FeedNaming{Range: r.Range.String(), Source: r.Source, Network: r.Network, ByRemark: r.ByRemark})
