@@ -36,6 +36,11 @@ type SourceConfig struct {
 	Gather *Gather
 }
 
+// IsRemote says whether anything of a source comes from elsewhere.
+func (s SourceConfig) IsRemote() bool {
+	return s.Gather != nil || slices.ContainsFunc(slices.Concat(s.Locations, s.Names), isHTTP)
+}
+
 // A Fetcher gets sources. It is safe for concurrent use.
 type Fetcher struct{ fetch.Client }
 

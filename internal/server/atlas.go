@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"eastporch/internal/config"
@@ -72,6 +73,10 @@ func (s *Server) openShelf(ctx context.Context) (err error) {
 		return nil
 	}
 	has := len(s.shelf.Current().Sources()) > 0
+	if !has && slices.ContainsFunc(s.inUse.Load().sources, editions.SourceConfig.IsRemote) {
+		s.opt.Log.Info("the first edition is built while the service runs: until then no address is located")
+		return nil // by refreshSources, for it may take minutes, and somebody else's server may be away
+	}
 	if err = s.refresh(ctx, false); err != nil && has {
 		err = nil // which is in the log
 	}
@@ -103,9 +108,13 @@ const lookAgain = time.Minute
 // refreshSources looks for changed sources as often as the configuration says, until ctx
 // ends.
 func (s *Server) refreshSources(ctx context.Context) error {
+	isEmpty := func() bool { return len(s.shelf.Current().Sources()) == 0 && len(s.inUse.Load().sources) > 0 }
+	if isEmpty() {
+		_ = s.refresh(ctx, false) // which is in the log
+	}
 	for {
 		interval := s.inUse.Load().cfg.Atlas.RefreshInterval
-		if interval == 0 {
+		if interval == 0 || isEmpty() {
 			interval = lookAgain
 		}
 		select {
@@ -113,7 +122,7 @@ func (s *Server) refreshSources(ctx context.Context) error {
 			return nil
 		case <-time.After(interval):
 		}
-		if set := s.inUse.Load(); set.cfg.Atlas.RefreshInterval > 0 && len(set.sources) > 0 {
+		if set := s.inUse.Load(); (set.cfg.Atlas.RefreshInterval > 0 || isEmpty()) && len(set.sources) > 0 {
 			_ = s.refresh(ctx, false) // which is in the log
 		}
 	}

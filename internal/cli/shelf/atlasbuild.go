@@ -65,6 +65,12 @@ func AsSource(a *terminal.App, file string) (*config.FirstSource, error) {
 		fmt.Fprintln(a.Out)
 		return nil, err
 	}
+	switch d.Format {
+	case source.RPSL:
+		fmt.Fprintln(a.Out, "\nIt says where ranges are registered, which need not be where they are.")
+	case source.MRT:
+		fmt.Fprintln(a.Out, "\nIt says whose networks are, and locates none: it goes with range data that does.")
+	}
 	if d.Format == source.List {
 		s.Label = strings.TrimSuffix(s.Name, filepath.Ext(s.Name))
 		fmt.Fprintf(a.Out, "\nIts addresses get the label %s. A list locates none: it goes with range data that does.\n", s.Label)

@@ -135,6 +135,8 @@ func (a *Atlas) find(ip netip.Addr) *LookupResult {
 		f.Evidence = parts[i].evidence(f.Evidence, a.results, &won)
 	}
 	switch {
+	case len(a.sources) == 0:
+		f.Location = Nowhere(NoData)
 	case len(parts) == 0:
 		f.Location = Nowhere(unknown)
 	case won.DoNotLocate:
@@ -171,6 +173,9 @@ func basis(evidence []Evidence) *string {
 }
 
 const unknown = "no source of this edition knows the address"
+
+// NoData is why a location is none where there is no source at all.
+const NoData = "there is no range data yet: eastporch atlas starter configures what is published openly"
 
 // NotLocated is why a location is none that must not be known.
 const NotLocated = "its network asks not to be located"

@@ -13,6 +13,7 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/rpsl"
 )
 
 // A Description says what is in a file of range data before it is loaded.
@@ -52,12 +53,24 @@ func Describe(r io.Reader) (*Description, error) {
 		return nil, err
 	}
 	if bytes.HasPrefix(b, []byte("PAR1")) {
-		return &Description{
-			Format: Parquet, Reason: "it begins with PAR1", Columns: []Column{}, Mapping: map[string]string{}, Sample: [][]string{},
-			Advice: []string{"Give it as a file, not as a stream: a Parquet file is read from its end."},
-		}, nil
+		d := whole(Parquet, "it begins with PAR1")
+		d.Advice = []string{"Give it as a file, not as a stream: a Parquet file is read from its end."}
+		return d, nil
+	}
+	for o, rest, n := (&rpsl.Object{}), b, 0; len(rest) > 0 && n < 1000; n++ {
+		if rest = o.Read(rest); o.IsNetwork() {
+			return whole(RPSL, fmt.Sprintf("it has objects such as %s: %.50s (RFC 2622)", o.Class, o.Key)), nil
+		}
+	}
+	if len(b) > 12 && b[4] == 0 && b[5] == 13 && b[6] == 0 { // the type of the first record
+		return whole(MRT, "it begins as a dump of a routing table (RFC 6396)"), nil
 	}
 	return describeText(b)
+}
+
+// whole describes a file that has no columns.
+func whole(format Format, reason string) *Description {
+	return &Description{Format: format, Reason: reason, Columns: []Column{}, Mapping: map[string]string{}, Sample: [][]string{}, Advice: []string{}}
 }
 
 // DescribeRows is [Describe] for rows that are taken apart already: some of the
@@ -341,7 +354,7 @@ func (d *Description) propose() {
 // Lacks says why a source that is mapped as proposed would locate nothing, in sentences; none for
 // a file that needs no columns named.
 func (d *Description) Lacks() (why []string) {
-	if d.Format == Geofeed || d.Format == List || d.Format == Delegated {
+	if slices.Contains([]Format{Geofeed, List, Delegated, RPSL, MRT}, d.Format) {
 		return nil
 	}
 	if d.Mapping["range"] == "" && (d.Mapping["first"] == "" || d.Mapping["last"] == "") {

@@ -66,6 +66,19 @@ func TestReadRPSL(t *testing.T) {
 	assert.Equal(t, []any{"ZüRICH", 12, false}, []any{feeds[2].Network, feeds[2].Line, feeds[2].ByRemark})
 }
 
+func TestDescribeKnowsObjectsAndDumps(t *testing.T) {
+	for text, want := range map[string]Format{
+		"% head\n\nperson: X\n\ninetnum: 198.18.0.0 - 198.18.0.255\ncountry: PT\n": RPSL,
+		"\x00\x00\x00\x01\x00\x0d\x00\x01\x00\x00\x00\x08rest of it":               MRT,
+		"198.18.0.0/24,PT,PT-11,Lisbon,\n198.18.1.0/24,ES,,,\n":                    Geofeed,
+	} {
+		d, err := Describe(strings.NewReader(text))
+		require.NoError(t, err)
+		assert.Equal(t, want, d.Format)
+		assert.Empty(t, d.Lacks())
+	}
+}
+
 // Whatever the sizes of objects are, and wherever chunks end, every network is found with its
 // country; of objects longer than a chunk the first lines are read.
 func TestObjectsOfAllSizes(t *testing.T) {
