@@ -21,7 +21,7 @@ timed = @start=$$(date +%s); { $(2); } && echo "==== $(1): $$(( $$(date +%s) - s
 # apart are the tests that drive browsers and proxies, at most four at once, and those of the code itself.
 apart := eastporch/internal/(e2e|meta|server/webui)$$
 # long are tests whose work is one goroutine's and takes long with the race detector; the heart is tried without it, too.
-long := AnExportSaysTheSame|EditionSaysWhatTheTableSaid|SpansAndSamplesAgree|TheMostSpecificRangeWins|TooManyRangesThatCross|ABombIsNotUnpacked|AnImportTakesLittleMemory|CoordinatesAreRounded|ExactlyOneCategoryIsActive|SecretsAreHiddenInEveryForm|TownsAreFoundByName|ClocksOfLargeTowns|SpansAgainstCounting|LinesOfAGeofeedStandAlone|AgreesWithAScan|FullSetFitsIn65MB
+long := NoFeedSpeaksForOthers|FeedsAreAskedForSeldom|ObjectsOfAllSizes|QuickPairsAgree|AnExportSaysTheSame|EditionSaysWhatTheTableSaid|SpansAndSamplesAgree|TheMostSpecificRangeWins|TooManyRangesThatCross|ABombIsNotUnpacked|AnImportTakesLittleMemory|CoordinatesAreRounded|ExactlyOneCategoryIsActive|SecretsAreHiddenInEveryForm|TownsAreFoundByName|ClocksOfLargeTowns|SpansAgainstCounting|LinesOfAGeofeedStandAlone|AgreesWithAScan|FullSetFitsIn65MB
 # alone are packages of the heart in which nothing runs at the same time; a test of the code holds that.
 alone := eastporch/internal/core/(addr|geofeed|mrt|opendata|rpsl|almanac|caller|gate|geo|handover|link|notice|report|refusal|secret|visit|written)$$
 
@@ -31,7 +31,7 @@ test: ## Set up what is missing, check the code and run all tests, with the race
 	$(call timed,build,$(MAKE) --no-print-directory build)
 	$(call timed,checks,$(MAKE) --no-print-directory check)
 	$(call timed,console,cd web && npm run --silent test)
-	$(call timed,the heart,go test ./internal/core/... ./internal/editions ./internal/server/visits)
+	$(call timed,the heart,go test ./internal/core/... ./internal/editions ./internal/gather ./internal/server/visits)
 	$(call timed,packages with the race detector,go test -race -short -skip '$(long)' $$(go list ./... | grep -vE '$(apart)|$(alone)'))
 	$(call timed,the binary,go test -parallel $$(( $$(nproc) < 4 ? $$(nproc) : 4 )) $$(go list ./... | grep -E '$(apart)' | grep -v /meta$$))
 
