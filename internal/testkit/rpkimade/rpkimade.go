@@ -143,7 +143,9 @@ func Sign(by *Made, feed, span string) (string, error) {
 		Certificates asn1.RawValue
 		Signers      []any `asn1:"set"`
 	}{
-		3, []algorithm{{oidSHA256}}, struct{ Type asn1.ObjectIdentifier }{oidFeed},
+		3,
+		[]algorithm{{oidSHA256}},
+		struct{ Type asn1.ObjectIdentifier }{oidFeed},
 		asn1.RawValue{Class: asn1.ClassContextSpecific, Tag: 0, IsCompound: true, Bytes: by.Cert.Raw},
 		[]any{struct {
 			Version   int
