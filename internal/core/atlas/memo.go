@@ -45,7 +45,7 @@ func (a *Atlas) Lookup(ip netip.Addr) *LookupResult {
 	}
 	var key resultKey
 	for i, s := range a.sources {
-		key[i] = s.arrays.Table.Find(ip)
+		key[i] = s.Node(ip)
 	}
 	runtime.KeepAlive(a)
 	if known, ok := a.results.found.Get(key); ok {

@@ -207,8 +207,11 @@ func toWords(a netip.Addr) (w [4]uint32) {
 	return w
 }
 
+// Node is the number of the most specific range that holds an address, 0 for none.
+func (s *Source) Node(ip netip.Addr) uint32 { return s.arrays.Table.Find(ip) }
+
 // Holds says whether any range holds an address.
-func (s *Source) Holds(ip netip.Addr) bool { return s.arrays.Table.Find(ip) != 0 }
+func (s *Source) Holds(ip netip.Addr) bool { return s.Node(ip) != 0 }
 
 // Cell is the stretch around a in which the source says the same of all addresses; holds says
 // whether it says anything there, and country which one it locates them in, "" for none.
