@@ -95,7 +95,7 @@ func Build(ctx context.Context, sources []SourceConfig, opt BuildOptions) (*Buil
 			return nil, errors.Join(failed...)
 		}
 	}
-	built := &Built{Report: &BuildReport{Sources: []SourceReport{}, Rejects: opt.Rejects, Warnings: []string{}, Overlaps: []compare.Overlap{}}, Prints: map[string]Print{}, Read: b.read, Kept: kept}
+	built := &Built{Report: &BuildReport{Sources: []SourceReport{}, Rejects: opt.Rejects, Warnings: append([]string{}, b.warnings...), Overlaps: []compare.Overlap{}}, Prints: map[string]Print{}, Read: b.read, Kept: kept}
 	var read []*atlas.Source
 	for i, m := range b.made {
 		read = append(read, m.Source)
@@ -122,8 +122,9 @@ type build struct {
 	errs    []error // the same
 	rejects io.Writer
 
-	lock sync.Mutex // of what follows, and of rejects
-	read int
+	lock     sync.Mutex // of what follows, and of rejects
+	read     int
+	warnings []string
 }
 
 // known are the overlaps of sources that were not read again, of the one edition that has them.

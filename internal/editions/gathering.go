@@ -42,6 +42,11 @@ func (b *build) gathered(ctx context.Context, i int) {
 		b.errs[i] = fmt.Errorf("%w: %s: %w", ErrSource, s.Name, err)
 		return
 	}
+	if result.LeftOut > 0 {
+		b.lock.Lock()
+		b.warnings = append(b.warnings, fmt.Sprintf("%s: %d geofeeds are named beyond the first %d, and left out", s.Name, result.LeftOut, gather.MaxFeeds))
+		b.lock.Unlock()
+	}
 	s.Locations, s.Format = []string{result.Path}, source.Geofeed
 	b.one(ctx, i, s)
 }

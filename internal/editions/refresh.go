@@ -98,8 +98,9 @@ func (s *Shelf) build(ctx context.Context, sources []SourceConfig, last Job, alw
 	}
 	s.lock.Lock()
 	defer s.lock.Unlock()
-	report.Warnings = shrank(s.inUse, opened)
-	shrunk := len(report.Warnings) > 0
+	smaller := shrank(s.inUse, opened)
+	shrunk := len(smaller) > 0
+	report.Warnings = append(smaller, report.Warnings...)
 	for _, err := range built.Kept {
 		report.Warnings = append(report.Warnings, err.Error()+"; it stays as it was")
 	}

@@ -47,6 +47,8 @@ type Gatherer struct {
 	// how long a feed may take; nil and 0 are the usual.
 	Now           func() time.Time
 	Pause, Within time.Duration
+	// Most is how many feeds are gathered, of more the rest is left out; 0 is [MaxFeeds].
+	Most int
 	// Progress, unless nil, is told what was done, now and then.
 	Progress func(done, of int)
 }
@@ -118,6 +120,8 @@ const (
 type Result struct {
 	Path  string // of the geofeed that all feeds make
 	Feeds []Feed // by URL
+	// LeftOut counts the feeds that are named beyond those that are gathered.
+	LeftOut int
 }
 
 // Run fetches the feeds that are due, and writes one geofeed of all that may be said. What a
@@ -130,7 +134,7 @@ func (g *Gatherer) Run(ctx context.Context, referrals []geofeed.Referral) (*Resu
 	if err != nil {
 		return nil, err
 	}
-	feeds := g.named(referrals, kept)
+	feeds, leftOut := g.named(referrals, kept)
 	if err := g.fetch(ctx, feeds); err != nil {
 		return nil, err
 	}
@@ -143,7 +147,7 @@ func (g *Gatherer) Run(ctx context.Context, referrals []geofeed.Referral) (*Resu
 		return nil, err
 	}
 	g.tidy(feeds)
-	result := &Result{Path: path}
+	result := &Result{Path: path, LeftOut: leftOut}
 	for _, f := range list {
 		result.Feeds = append(result.Feeds, *f)
 	}
@@ -170,13 +174,16 @@ func (g *Gatherer) now() time.Time {
 // namedMost is how many of the ranges that name a feed are kept with it.
 const namedMost = 5
 
-// named makes the list of the feeds that are named, with what is known of them.
-func (g *Gatherer) named(referrals []geofeed.Referral, kept map[string]*Feed) map[string]*Feed {
-	feeds := map[string]*Feed{}
+// named makes the list of the feeds that are named, with what is known of them, and counts those
+// that are left out.
+func (g *Gatherer) named(referrals []geofeed.Referral, kept map[string]*Feed) (feeds map[string]*Feed, leftOut int) {
+	feeds = map[string]*Feed{}
+	beyond := map[string]bool{}
 	for _, r := range referrals {
 		f := feeds[r.URL]
 		if f == nil {
-			if len(feeds) == MaxFeeds {
+			if len(feeds) == cmp.Or(g.Most, MaxFeeds) {
+				beyond[r.URL] = true
 				continue
 			}
 			f = kept[r.URL]
@@ -190,7 +197,7 @@ func (g *Gatherer) named(referrals []geofeed.Referral, kept map[string]*Feed) ma
 			f.Named = append(f.Named, r)
 		}
 	}
-	return feeds
+	return feeds, len(beyond)
 }
 
 // fetch asks for the feeds that are due: several hosts at once, of each one feed at a time.

@@ -114,6 +114,17 @@ func TestOnlyWhatTheRangeHoldsCounts(t *testing.T) {
 	assert.Equal(t, []Signature{Unsigned, Unverified}, []Signature{a.Signature, b.Signature}, "a signature that nobody checked adds no evidence")
 }
 
+func TestFeedsBeyondTheMostAreCounted(t *testing.T) {
+	n := newNetwork(t)
+	n.text("/a", "198.18.0.0/25,PT,,,\n")
+	g := n.gatherer()
+	g.Most = 1
+	result, err := g.Run(t.Context(), n.names(t, "198.18.0.0/24 /a", "198.18.1.0/24 /b", "198.18.2.0/24 /b", "198.18.3.0/24 /c", "198.18.4.0/24 /a"))
+	require.NoError(t, err)
+	assert.Equal(t, []int{1, 2}, []int{len(result.Feeds), result.LeftOut})
+	assert.Equal(t, map[string]int{"/a": 1}, n.asked)
+}
+
 func TestFeedsThatAreNone(t *testing.T) {
 	n := newNetwork(t)
 	stop := make(chan struct{})
