@@ -43,7 +43,8 @@ Run again it changes what its flags say and nothing else: your other keys, their
 and your comments stay, and the configuration of before is kept beside it.`,
 		Example: `  eastporch init
   eastporch init --site heronlake.example --ranges harbour-net.csv --proxy nginx
-  eastporch init --ranges better.csv        # later: one source more`,
+  eastporch init --ranges better.csv        # later: one source more
+  eastporch init --ranges open              # what is published openly`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			before, err := os.ReadFile(told.file)

@@ -32,6 +32,8 @@ type BuildOptions struct {
 	// Have are sources that were read before, by name: where their files are as they were, they
 	// are not read again, and where they can be got no more they stay as they were.
 	Have map[string]Made
+	// Again has all be read, also what has not changed.
+	Again bool
 	// Before, unless nil, is the report of the newest edition that Have is of.
 	Before *BuildReport
 }
@@ -158,7 +160,7 @@ func (b *build) each(gather bool, do func(i int)) {
 func (b *build) one(ctx context.Context, i int, s SourceConfig) {
 	start := time.Now()
 	b.Progress(s.Name, "reading", 0, 0)
-	if had, ok := b.Have[s.Name]; ok && had.Config == configOf(b.sources[i]) {
+	if had, ok := b.Have[s.Name]; ok && !b.Again && had.Config == configOf(b.sources[i]) {
 		now, err := b.Fetcher.Print(ctx, s, had.Print)
 		if err == nil && now.Same(had.Print) {
 			had.Print = now

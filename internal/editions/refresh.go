@@ -69,17 +69,15 @@ func (s *Shelf) build(ctx context.Context, sources []SourceConfig, last Job, alw
 	isEmpty := len(s.state.Uses) == 0
 	before := maps.Clone(s.state.Inputs)
 	s.lock.Unlock()
-	options := BuildOptions{Fetcher: s.fetcher.round(), Rejects: filepath.Join(s.dir, "rejects.jsonl"), Progress: s.progress}
-	if !always {
-		options.Have, options.Before = s.had(sources, before)
-	}
+	options := BuildOptions{Fetcher: s.fetcher.round(), Rejects: filepath.Join(s.dir, "rejects.jsonl"), Progress: s.progress, Again: always}
+	options.Have, options.Before = s.had(sources, before)
 	built, err := Build(ctx, sources, options)
 	if err != nil {
 		return false, err
 	}
 	a, report := built.Atlas, built.Report
 	kept := errors.Join(built.Kept...)
-	if _, there := before[a.Name()]; there && !always && !isEmpty && built.Read == 0 {
+	if _, there := before[a.Name()]; there && (!always || kept != nil) && !isEmpty && built.Read == 0 {
 		return false, kept // it is made
 	}
 	s.progress("", "writing", 0, 0)

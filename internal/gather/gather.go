@@ -18,6 +18,7 @@ import (
 	"sync"
 	"time"
 
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/geofeed"
 	"eastporch/internal/core/rpki"
 	"eastporch/internal/fetch"
@@ -63,7 +64,7 @@ type Feed struct {
 	Outside   int                `json:"outside"`   // of ranges that do not name it
 	Elsewhere int                `json:"elsewhere"` // for which a more specific range names another feed, wholly or in part
 	Rejected  int                `json:"rejected"`
-	Notes     []Note             `json:"notes"` // the first of what does not count
+	Notes     []atlas.Note       `json:"notes"` // the first of what does not count
 	Signature Signature          `json:"signature"`
 	Failed    string             `json:"failed"`   // why the last try failed; "" where it did not
 	Wrong     string             `json:"wrong"`    // why its signature does not hold; "" where it does, or was not checked
@@ -87,13 +88,6 @@ type Part struct {
 	CRC   uint32 `json:"crc32c"` // of the lines
 }
 
-// A Note says why a line of a feed does not count, or what was dropped from it.
-type Note struct {
-	Line   int    `json:"line"`
-	Text   string `json:"text"`
-	Reason string `json:"reason"`
-}
-
 // State is how a feed stands.
 type State string
 
@@ -108,6 +102,9 @@ const (
 
 // Signature is what is known of a feed's signature (RFC 9632, section 5).
 type Signature string
+
+// States are all of them.
+var States = []State{Used, Failing, Lapsed, Refused, Waiting}
 
 // What may be known of signatures.
 const (
@@ -142,7 +139,7 @@ func (g *Gatherer) Run(ctx context.Context, referrals []geofeed.Referral) (*Resu
 	if err := g.write(path, feeds, referrals); err != nil {
 		return nil, err
 	}
-	list := slices.SortedFunc(maps.Values(feeds), func(a, b *Feed) int { return strings.Compare(a.URL, b.URL) })
+	list := byURL(feeds)
 	if err := g.save(list); err != nil {
 		return nil, err
 	}
@@ -158,10 +155,24 @@ func (g *Gatherer) Run(ctx context.Context, referrals []geofeed.Referral) (*Resu
 func Feeds(dir string) ([]Feed, error) {
 	kept, err := (&Gatherer{Dir: dir}).load()
 	list := []Feed{}
-	for _, f := range slices.SortedFunc(maps.Values(kept), func(a, b *Feed) int { return strings.Compare(a.URL, b.URL) }) {
+	for _, f := range byURL(kept) {
 		list = append(list, *f)
 	}
 	return list, err
+}
+
+// byURL lists feeds in the order of their addresses.
+func byURL(feeds map[string]*Feed) []*Feed {
+	return slices.SortedFunc(maps.Values(feeds), func(a, b *Feed) int { return strings.Compare(a.URL, b.URL) })
+}
+
+// hostOf is the host of an address, "" where it has none.
+func hostOf(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return ""
+	}
+	return u.Hostname()
 }
 
 func (g *Gatherer) now() time.Time {
@@ -205,14 +216,11 @@ func (g *Gatherer) fetch(ctx context.Context, feeds map[string]*Feed) error {
 	now := g.now()
 	hosts := map[string][]*Feed{}
 	due := 0
-	for _, f := range slices.SortedFunc(maps.Values(feeds), func(a, b *Feed) int { return strings.Compare(a.URL, b.URL) }) {
+	for _, f := range byURL(feeds) {
 		if f.Next != nil && f.Next.After(now) {
 			continue
 		}
-		host := ""
-		if u, err := url.Parse(f.URL); err == nil {
-			host = u.Hostname()
-		}
+		host := hostOf(f.URL)
 		hosts[host] = append(hosts[host], f)
 		due++
 	}
@@ -282,17 +290,18 @@ func (g *Gatherer) save(list []*Feed) error {
 	return writeFile(g.statePath(), text)
 }
 
-// content is where the last good content of a feed is.
-func (g *Gatherer) content(address string) string {
-	sum := sha256.Sum256([]byte(address))
+// content is where the last good content of a feed is. New content has a place of its own, so that
+// a process that is killed before it has noted it goes on with what was there.
+func (g *Gatherer) content(f *Feed) string {
+	sum := sha256.Sum256([]byte(f.URL + "\n" + f.Sum))
 	return filepath.Join(g.Dir, hex.EncodeToString(sum[:10])+".feed")
 }
 
-// tidy removes the contents of feeds that nobody names any more.
+// tidy removes contents that are of no feed any more.
 func (g *Gatherer) tidy(feeds map[string]*Feed) {
 	named := map[string]bool{}
-	for address := range feeds {
-		named[g.content(address)] = true
+	for _, f := range feeds {
+		named[g.content(f)] = true
 	}
 	files, _ := filepath.Glob(filepath.Join(g.Dir, "*.feed"))
 	for _, file := range files {

@@ -261,9 +261,10 @@ func TestAFeedThatIsGoneLapses(t *testing.T) {
 	n.now = n.now.Add(10 * 24 * time.Hour)
 	text, feeds := run(t, n.gatherer(), list)
 	assert.Contains(t, text, "198.18.0.0/25,ES")
-	assert.Equal(t, Used, feeds["/a"].State)
+	f := feeds["/a"]
+	assert.Equal(t, Used, f.State)
 
-	require.NoError(t, os.WriteFile((&Gatherer{Dir: n.dir}).content(list[0].URL), []byte("198.18.0.0/25,FR,,,\n"), 0o644))
+	require.NoError(t, os.WriteFile((&Gatherer{Dir: n.dir}).content(&f), []byte("198.18.0.0/25,FR,,,\n"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(n.dir, "gathered.csv"), []byte(strings.ReplaceAll(text, "ES", "FR")), 0o644))
 	text, feeds = run(t, n.gatherer(), list)
 	assert.NotContains(t, text, "FR", "what another wrote does not count")

@@ -7,10 +7,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
-	"maps"
-	"net/url"
 	"os"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -92,21 +89,17 @@ func (r *round) ask(ctx context.Context, client *fetch.Client, f *Feed) {
 		r.left -= int64(len(reply.Body))
 		if text := hex.EncodeToString(sum[:]); text != f.Sum {
 			f.Sum = text
-			r.failed = errors.Join(r.failed, writeFile(r.g.content(f.URL), reply.Body))
+			r.failed = errors.Join(r.failed, writeFile(r.g.content(f), reply.Body))
 		}
 	}
-	host := ""
-	if u, err := url.Parse(f.URL); err == nil {
-		host = u.Hostname()
-	}
-	next := geofeed.Next(now, fresh, f.Failures, host, r.installation)
+	next := geofeed.Next(now, fresh, f.Failures, hostOf(f.URL), r.installation)
 	f.Next = &next
 	if r.done++; r.g.Progress != nil {
 		r.g.Progress(r.done, r.due)
 	}
 	if time.Since(r.saved) > saveEvery {
 		r.saved = time.Now()
-		r.failed = errors.Join(r.failed, r.g.save(slices.SortedFunc(maps.Values(r.feeds), func(a, b *Feed) int { return strings.Compare(a.URL, b.URL) })))
+		r.failed = errors.Join(r.failed, r.g.save(byURL(r.feeds)))
 	}
 }
 
@@ -153,7 +146,7 @@ func (g *Gatherer) read(f *Feed) []byte {
 	if f.State = g.state(f); f.State != Used && f.State != Failing {
 		return nil
 	}
-	text, err := os.ReadFile(g.content(f.URL))
+	text, err := os.ReadFile(g.content(f))
 	sum := sha256.Sum256(text)
 	if err != nil || hex.EncodeToString(sum[:]) != f.Sum { // it is asked for anew
 		f.State, f.Sum, f.ETag, f.Modified, f.Next = Waiting, "", "", "", nil

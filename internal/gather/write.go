@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"hash/crc32"
-	"maps"
 	"net/netip"
 	"os"
 	"runtime"
@@ -28,7 +27,7 @@ const notesMost = 10
 // write writes one geofeed of what all feeds may say, and counts what they may not. What is as it
 // was is taken from the file as it stands, and that is not written again where it says the same.
 func (g *Gatherer) write(path string, feeds map[string]*Feed, referrals []geofeed.Referral) error {
-	list := slices.SortedFunc(maps.Values(feeds), func(a, b *Feed) int { return strings.Compare(a.URL, b.URL) })
+	list := byURL(feeds)
 	head := fmt.Appendf(nil, "# Gathered geofeeds (RFC 8805), of each what the ranges that name it hold (RFC 9632); %s\n", g.print(referrals))
 	there, err := os.ReadFile(path)
 	same := err == nil && bytes.HasPrefix(there, head) // who names what
@@ -121,7 +120,7 @@ func (g *Gatherer) signature(f *Feed, text []byte) *rpki.Signed {
 
 // lines gives the lines of a feed that count.
 func (g *Gatherer) lines(f *Feed, decider *geofeed.Decider) []byte {
-	f.Entries, f.Outside, f.Elsewhere, f.Rejected, f.Notes = 0, 0, 0, 0, []Note{}
+	f.Entries, f.Outside, f.Elsewhere, f.Rejected, f.Notes = 0, 0, 0, 0, []atlas.Note{}
 	text := g.read(f)
 	if text == nil {
 		return nil
@@ -133,8 +132,7 @@ func (g *Gatherer) lines(f *Feed, decider *geofeed.Decider) []byte {
 	}
 	note := func(e *source.Entry, reason string) {
 		if len(f.Notes) < notesMost {
-			n := compile.NoteOf(e.Line, string(e.Text), reason)
-			f.Notes = append(f.Notes, Note{n.Line, n.Text, n.Reason})
+			f.Notes = append(f.Notes, compile.NoteOf(e.Line, string(e.Text), reason))
 		}
 	}
 	var list []entry

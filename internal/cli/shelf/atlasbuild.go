@@ -126,6 +126,9 @@ func drawAdvice(a *terminal.App, d *source.Description) {
 // drawColumns shows the columns of a file and some of its rows.
 func drawColumns(a *terminal.App, file string, d *source.Description) {
 	fmt.Fprintf(a.Out, "%s looks like %s: %s.\n\n", filepath.Base(file), d.Format, d.Reason)
+	if len(d.Columns) == 0 {
+		return
+	}
 	t := terminal.NewTable(a.Out, table.Row{"Column", "Holds", "Filled", "Such as", "For"}, "Filled")
 	for _, c := range d.Columns {
 		fact := c.Fact

@@ -3,13 +3,10 @@
 package atlasapi
 
 import (
-	"fmt"
 	"net/http"
-	"slices"
 
 	"github.com/gin-gonic/gin"
 
-	"eastporch/internal/core/invalid"
 	"eastporch/internal/server/atlases"
 	"eastporch/internal/server/request"
 )
@@ -26,16 +23,10 @@ func (a *API) Visits(c *gin.Context) {
 	a.JSON(c, http.StatusOK, answer, err)
 }
 
-// states are those that a feed may have.
-var states = []string{"used", "failing", "lapsed", "refused", "waiting"}
-
 // Feeds lists the geofeeds that are gathered.
 func (a *API) Feeds(c *gin.Context) {
 	limit, err := request.Int(c, "limit", 100, 1, 1000)
 	q := atlases.FeedQuestion{State: c.Query("state"), Address: c.Query("address"), After: c.Query("cursor"), Limit: limit}
-	if err == nil && q.State != "" && !slices.Contains(states, q.State) {
-		err = invalid.Field("state", fmt.Sprintf("%.20q is no state of a feed", q.State), fmt.Sprintf("Give one of %v.", states))
-	}
 	if err != nil {
 		a.JSON(c, http.StatusOK, nil, err)
 		return

@@ -2,6 +2,7 @@ package atlases
 
 import (
 	"cmp"
+	"fmt"
 	"net/netip"
 	"slices"
 
@@ -21,6 +22,9 @@ type FeedQuestion struct {
 
 // GatheredFeeds lists the geofeeds that were gathered last.
 func (s *Atlases) GatheredFeeds(q FeedQuestion) (api.FeedList, error) {
+	if q.State != "" && !slices.Contains(gather.States, gather.State(q.State)) {
+		return api.FeedList{}, invalid.Field("state", fmt.Sprintf("%.20q is no state of a feed", q.State), fmt.Sprintf("Give one of %v.", gather.States))
+	}
 	list, err := gather.Feeds(s.Feeds.Dir)
 	if err != nil {
 		return api.FeedList{}, err
@@ -65,13 +69,10 @@ func (s *Atlases) referrals() (list []geofeed.Referral) {
 func told(f gather.Feed) api.GatheredFeed {
 	made := api.GatheredFeed{
 		URL: f.URL, State: string(f.State), NamedBy: f.NamedBy, Named: []api.FeedNaming{}, Entries: f.Entries, Outside: f.Outside, Elsewhere: f.Elsewhere,
-		Rejected: f.Rejected, Notes: []atlas.Note{}, Signature: string(f.Signature), Failed: cmp.Or(f.Wrong, f.Failed), Failures: f.Failures, Tried: f.Tried, Good: f.Good, Retry: f.Next,
+		Rejected: f.Rejected, Notes: append([]atlas.Note{}, f.Notes...), Signature: string(f.Signature), Failed: cmp.Or(f.Wrong, f.Failed), Failures: f.Failures, Tried: f.Tried, Good: f.Good, Retry: f.Next,
 	}
 	for _, r := range f.Named {
 		made.Named = append(made.Named, api.FeedNaming{Range: r.Range.String(), Source: r.Source, Network: r.Network, ByRemark: r.ByRemark})
-	}
-	for _, n := range f.Notes {
-		made.Notes = append(made.Notes, atlas.Note(n))
 	}
 	return made
 }
