@@ -53,8 +53,8 @@ func TestOpenDataAsTheDocumentSays(t *testing.T) {
 
 	s := startOn(t, filepath.Join(cmd.Dir, "try.yaml"), map[string]any{"sites": []any{map[string]any{"host": "heronlake.example"}}, "policy": []any{map[string]any{"prefix": "198.18.0.0/15", "action": "resolve"}}})
 	require.Eventually(t, func() bool { // the first edition is built while the service runs
-		editions, _, err := s.client.Editions(t.Context())
-		return err == nil && len(editions) > 0
+		_, job, err := s.client.Editions(t.Context())
+		return err == nil && job.Ended != nil
 	}, time.Minute, 50*time.Millisecond)
 	got := s.call(t, "127.0.0.1", http.MethodGet, s.adminURL+"/v1/addresses/198.18.3.40", "")
 	assert.Equal(t, "Lisbon", got.at(t, "location.city"))

@@ -77,7 +77,7 @@ func (s *Shelf) build(ctx context.Context, sources []SourceConfig, last Job, alw
 	}
 	a, report := built.Atlas, built.Report
 	kept := errors.Join(built.Kept...)
-	if _, there := before[a.Name()]; there && (!always || kept != nil) && !isEmpty && built.Read == 0 {
+	if _, there := before[a.Name()]; there && !isEmpty && (kept != nil || !always && built.Read == 0) {
 		return false, kept // it is made
 	}
 	s.progress("", "writing", 0, 0)

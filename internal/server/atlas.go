@@ -94,8 +94,10 @@ func (s *Server) built(made bool, err error) error {
 	case errors.Is(err, editions.ErrShrunk):
 		s.opt.Log.Warn("the edition in use stays", "reason", err)
 		return nil
-	case err != nil:
+	case err != nil && !made:
 		s.opt.Log.Error("no edition was built", "error", err)
+	case err != nil:
+		s.opt.Log.Error("the edition is not of all sources as they are now", "edition", s.shelf.Job().Edition, "error", err)
 	case made:
 		s.opt.Log.Info("edition built", "edition", s.shelf.Job().Edition)
 	}

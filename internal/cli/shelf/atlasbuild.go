@@ -257,8 +257,9 @@ func atlasRefreshCommand(a *terminal.App) *cobra.Command {
 		Short: "Build an edition from the service's sources, as they are now",
 		Long: `Has the service read its configured sources again and build an edition of them,
 and waits until it is built. The edition is activated where the configuration says
-so (atlas.activate: auto), else atlas activate does it. Ctrl-C ends the waiting,
-not the build.`,
+so (atlas.activate: auto), else atlas activate does it. A source that cannot be read
+stays as it was: that is said, and so is an edition that covers less than the one in
+use; both end with status 1. Ctrl-C ends the waiting, not the build.`,
 		Example: `  eastporch atlas refresh
   eastporch atlas list`,
 		Args: cobra.NoArgs,
@@ -288,7 +289,7 @@ not the build.`,
 				}
 			}
 			if job.Failed != "" {
-				a.Note(job.Failed)
+				return errors.New(job.Failed)
 			}
 			return nil
 		},
