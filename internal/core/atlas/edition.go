@@ -24,7 +24,7 @@ var ErrEdition = errors.New("not a usable edition")
 // The prelude of an edition file; docs/formats/edition.md describes all of it.
 const (
 	magic       = "EAST PORCH ATLAS"
-	version     = 1
+	version     = 2
 	preludeSize = 64
 	alignment   = 64 // of sections
 )

@@ -60,7 +60,9 @@ func TestEditionsOfOtherVersionsSayWhatToDo(t *testing.T) {
 	require.NotEmpty(t, files)
 	for _, path := range files {
 		other := aligned(unzipped(t, path))
-		other[16]++
+		if other[16] == atlas.Version {
+			other[16]++
+		}
 		_, err := atlas.OpenBytes(other, nil)
 		require.ErrorIs(t, err, atlas.ErrEdition)
 		require.ErrorContains(t, err, fmt.Sprintf("version %d", other[16]))

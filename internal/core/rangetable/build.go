@@ -192,20 +192,20 @@ func flatten(rows []Row) ([]start, error) {
 	return flat, nil
 }
 
-// build4 makes the words of IPv4: an entry for each /16 leads, unless it is a
-// value, to the buckets of that /16.
+// build4 makes the words of IPv4: an entry for each /14 leads, unless it is a
+// value, to the buckets of that /14.
 func build4(starts []start) (words, error) {
 	if len(starts) == 0 {
 		return nil, nil
 	}
-	w := make(words, header+slots, header+slots+9*len(starts)/4+spare)
+	w := make(words, header+slots4, header+slots4+9*len(starts)/4+spare)
 	w[0] = 1
 	var items []item
 	var carried uint32
-	for slot := range uint64(slots) {
+	for slot := range uint64(slots4) {
 		var inside []start
-		inside, starts = cut(starts, slot, 48)
-		if len(inside) > 0 && inside[0].hi<<16 == 0 {
+		inside, starts = cut(starts, slot, 32+within)
+		if len(inside) > 0 && uint32(inside[0].hi>>32)%past == 0 {
 			carried, inside = inside[0].value, inside[1:]
 		}
 		w[header+slot] = carried
@@ -214,7 +214,7 @@ func build4(starts []start) (words, error) {
 		}
 		items = items[:0]
 		for _, s := range inside {
-			items = append(items, item{uint32(s.hi>>32) & 0xffff, s.value})
+			items = append(items, item{uint32(s.hi>>32) % past, s.value})
 		}
 		entry, err := w.buckets(items, carried, apart4)
 		if err != nil {
@@ -232,10 +232,10 @@ func build6(starts []start) (words, error) {
 	if len(starts) == 0 {
 		return nil, nil
 	}
-	w := make(words, header+slots, header+slots+6*len(starts)+spare)
+	w := make(words, header+slots6, header+slots6+6*len(starts)+spare)
 	w[0] = 1
 	var carried uint32
-	for slot := range uint64(slots) {
+	for slot := range uint64(slots6) {
 		var inside []start
 		inside, starts = cut(starts, slot, 48)
 		if len(inside) > 0 && inside[0].hi<<16 == 0 && inside[0].lo == 0 {

@@ -27,36 +27,34 @@ func (t *Table) cell4(ip uint32) (first, last uint32) {
 	if len(w) == 0 {
 		return 0, 1<<32 - 1
 	}
-	first, last = 0, 0xffff
-	if e := w[header+ip>>16]; e >= pointer {
-		first, last = bounds(w, e, ip&0xffff)
+	first, last = 0, past-1
+	if e := w[header+ip>>within]; e >= pointer {
+		first, last = bounds(w, e, ip&(past-1))
 	}
-	return ip&^0xffff | first, ip&^0xffff | last
+	return ip&^(past-1) | first, ip&^(past-1) | last
 }
 
 // bounds gives the first and last of the numbers of 16 bits that have the same
 // entry as low in the buckets that e leads to.
 func bounds(w []uint32, e, low uint32) (first, last uint32) {
-	bucket := bucketFor(e, low)
-	first, last = beginOf(e, bucket), beginOf(e, bucket+1)-1
-	at := bucketOf(e, low)
-	if at+1 >= uint(len(w)) {
+	p := partOf(e)
+	bucket := p.bucketFor(low)
+	first, last = p.begin(bucket), p.begin(bucket+1)-1
+	at, far := spot(e, low)
+	if at+leads >= uint(len(w)) {
 		return first, last
 	}
 	count := uint(w[at] & 0xffff)
 	if count > most {
-		if at = place(w[at+1]); at >= uint(len(w)) {
-			return first, last
-		}
-		count = uint(w[at] & 0xffff)
+		at, count = fullKeys(w, at, count)
 	}
-	i := under(w, at, count, low)
+	i := under(w, at, count, far)
 	begins, ends := first, last
 	if i > 0 {
-		begins = key(w, at, i-1)
+		begins = p.key(bucket, key(w, at, i-1))
 	}
 	if i < count {
-		ends = key(w, at, i) - 1
+		ends = p.key(bucket, key(w, at, i)) - 1
 	}
 	if begins > low || ends < low || begins < first || ends > last { // only in a damaged table
 		return low, low
@@ -85,11 +83,12 @@ func (t *Table) cell6(a wide) (first, last wide) {
 		}
 		return first, last
 	}
-	low := uint32(a.hi>>16) & 0xffff
+	low := number6(a.hi)
 	begins, ends := bounds(w, e, low)
+	at, far := spot(e, low)
 	stem := a.hi >> 32 << 32
-	first, last = wide{stem | uint64(begins)<<16, 0}, wide{stem | uint64(ends)<<16 | 0xffff, ^uint64(0)}
-	if e = inBucket(w, e, low); e < pointer {
+	first, last = wide{stem | uint64(begins+1<<zeros6-1)>>zeros6<<16, 0}, wide{stem | uint64(ends>>zeros6)<<16 | 0xffff, ^uint64(0)}
+	if e = entryAt(w, at, far); e < pointer {
 		return first, last
 	}
 	n, i, ok := t.deep(place(e), a)

@@ -6,38 +6,36 @@ import (
 	"runtime"
 )
 
-// reached has the highest bit of every lane set where a is at or above b.
-func reached(a, b uint64) uint64 {
-	return a&^b | ^(a^b)&((a|high)-b&^high)
-}
-
-// laneMasks has, by count of keys, the lanes that hold them. The first lane
-// holds the count.
-var laneMasks = func() (masks [most + 1][6]uint64) {
-	for n := range masks {
-		for k := 1; k <= n; k++ {
-			masks[n][k/4] |= 0x8000 << (k % 4 * 16)
-		}
+// pickFull gives the entry for low in the bucket at, whose n keys do not fit with their entries: it
+// has as many entries as there is space for, and its last word leads to the others. Where the keys
+// do not fit either, that leads to a block of all keys and entries.
+func pickFull(w []uint32, at, n uint, low uint32) uint32 {
+	keys, n := fullKeys(w, at, n)
+	i, rest := under(w, keys, n, low), leads-1-n/2
+	switch {
+	case keys == at && i >= rest:
+		at = place(w[at+leads]) + i - rest
+	default:
+		at = keys + n/2 + 1 + i
 	}
-	return masks
-}()
-
-// pickLarge gives the entry for low of a block: its count n of keys in 16 bits, n
-// ascending keys of 16 bits, to the end of the word, and n+1 entries; entry i
-// holds from key i-1 on. A bucket is such a block too, unless it has more keys
-// than fit: then its second word leads to a block of its own.
-func pickLarge(w []uint32, at uint, low uint32) uint32 {
-	if at >= uint(len(w)) {
-		return 0
-	}
-	n := uint(w[at] & 0xffff)
-	if at += n/2 + 1 + under(w, at, n, low); at < uint(len(w)) {
+	if at < uint(len(w)) {
 		return w[at]
 	}
 	return 0
 }
 
-// key gives key i of the block at; i must be less than its count.
+// fullKeys gives where the n keys of such a bucket are, and how many.
+func fullKeys(w []uint32, at, n uint) (keys, count uint) {
+	if n != outside {
+		return at, n
+	}
+	if at = place(w[at+leads]); at >= uint(len(w)) {
+		return at, 0
+	}
+	return at, uint(w[at] & 0xffff)
+}
+
+// key gives key i of the bucket or block at; i must be less than its count.
 func key(w []uint32, at, i uint) uint32 {
 	i++
 	if at+i/2 >= uint(len(w)) {
@@ -46,7 +44,7 @@ func key(w []uint32, at, i uint) uint32 {
 	return w[at+i/2] >> (i % 2 * 16) & 0xffff
 }
 
-// under counts the n keys of the block at that are at most low.
+// under counts the n keys of the bucket or block at that are at most low.
 func under(w []uint32, at, n uint, low uint32) uint {
 	base := uint(0)
 	for n > 0 {
@@ -114,20 +112,20 @@ func (t *Table) findSome(list []netip.Addr, values []uint32) {
 		if a.Is4() {
 			b := a.As4()
 			ip := binary.BigEndian.Uint32(b[:])
-			low[i] = ip & 0xffff
-			if j := header + uint(ip>>16); j < uint(len(w)) {
+			low[i] = ip & (past - 1)
+			if j := header + uint(ip>>within); j < uint(len(w)) {
 				e = w[j]
 			}
 		} else {
 			b := a.As16()
 			hi := binary.BigEndian.Uint64(b[:8])
-			w, low[i], e = t.words6, uint32(hi>>16)&0xffff, t.slot32(hi)
+			w, low[i], e = t.words6, number6(hi), t.slot32(hi)
 		}
 		values[i] = e
 		if e < pointer {
 			continue
 		}
-		if at[i] = bucketOf(e, low[i]); at[i]+line < uint(len(w)) {
+		if at[i], low[i] = spot(e, low[i]); at[i]+line < uint(len(w)) {
 			seen += w[at[i]] + w[at[i]+line] // nothing waits for it here
 		}
 	}

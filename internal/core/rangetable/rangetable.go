@@ -33,18 +33,29 @@ const (
 	never   = 1<<32 - 1 // stands in no table
 	header  = 16        // words before the first array
 	line    = 16        // words of a cache line
-	slots   = 1 << 16   // entries of each upper level
-	spare   = 32        // words after the last bucket, so that it can be read whole
-	unit    = 2         // words; what an entry of a bucket leads to begins at a multiple
+	slots6  = 1 << 16   // entries of the upper level of IPv6
+	slots4  = 1 << (32 - within)
+	spare   = 32 // words after the last bucket, so that it can be read whole
+	unit    = 2  // words; what an entry of a bucket leads to begins at a multiple
 
-	lines = 2  // of a bucket
-	most  = 20 // keys that fit into it
+	lines   = 2              // of a bucket
+	most    = 20             // keys that fit into it with their entries
+	entries = most/2 + 1     // the word of a bucket where they begin
+	leads   = lines*line - 1 // the word of a bucket that leads on where they do not fit
+	mostKey = 2*leads - 3    // keys that fit into a bucket with the first entry
+	outside = 1<<15 - 1      // stands for the count where the keys do not fit either
 
-	slotStep  = slots >> (31 - lineBits) // slots of a table of a /16 come in so many
-	lineBits  = 22                       // of an entry that leads to buckets: where they begin, in lines
-	sizeBits  = 6                        // into how many the 16 bits are parted
-	usedBits  = 3                        // what part of them there is
-	placeBits = 27                       // of an entry that leads to a block: where that is, in units
+	within = 18          // bits of a number that buckets part: the last of IPv4; of IPv6 16 and zeros
+	zeros6 = within - 16 // how many zeros
+	past   = 1 << within // the first number that is none
+	beyond = within - 15 // bits of how far a number is into its bucket that a key does not keep
+	steps  = 1 << beyond
+
+	slotStep  = slots6 >> (31 - lineBits) // slots of a table of a /16 come in so many
+	lineBits  = 22                        // of an entry that leads to buckets: where they begin, in lines
+	sizeBits  = 6                         // into how many the 16 bits are parted
+	usedBits  = 3                         // what part of them there is
+	placeBits = 27                        // of an entry that leads to a block: where that is, in units
 )
 
 // A Table is immutable. The zero Table holds nothing.
@@ -54,9 +65,13 @@ type Table struct{ words4, words6 []uint32 }
 // must not change while the table is in use. An empty slice holds nothing. The
 // error wraps [ErrCorrupt].
 func Open(v4, v6 []uint32) (*Table, error) {
-	for family, w := range map[string][]uint32{"IPv4": v4, "IPv6": v6} {
-		if len(w) > 0 && len(w) < header+slots {
-			return nil, fmt.Errorf("%w: the upper level of %s is not all there", ErrCorrupt, family)
+	for _, family := range []struct {
+		name  string
+		words []uint32
+		slots int
+	}{{"IPv4", v4, slots4}, {"IPv6", v6, slots6}} {
+		if n := len(family.words); n > 0 && n < header+family.slots {
+			return nil, fmt.Errorf("%w: the upper level of %s is not all there", ErrCorrupt, family.name)
 		}
 	}
 	return &Table{words4: v4, words6: v6}, nil
@@ -84,7 +99,7 @@ func (t *Table) Find(a netip.Addr) uint32 {
 }
 
 func (t *Table) find4(ip uint32) uint32 {
-	w, i := t.words4, uint(header)+uint(ip>>16)
+	w, i := t.words4, uint(header)+uint(ip>>within)
 	if i >= uint(len(w)) {
 		return 0
 	}
@@ -92,33 +107,35 @@ func (t *Table) find4(ip uint32) uint32 {
 	if e < pointer {
 		return e
 	}
-	return value(inBucket(w, e, ip&0xffff))
+	at, low := spot(e, ip&(past-1))
+	return value(entryAt(w, at, low))
 }
 
-// inBucket gives the entry for low in the buckets that e leads to.
-func inBucket(w []uint32, e, low uint32) uint32 { return entryAt(w, bucketOf(e, low), low) }
-
-// entryAt gives the entry for low in the bucket at.
+// entryAt gives the entry for low in the bucket at, as [spot] gives both. Keys are compared four
+// at a time, each in a lane of 16 bits whose highest bit is free: it is lost where low is less.
 func entryAt(w []uint32, at uint, low uint32) uint32 {
 	if at+lines*line > uint(len(w)) {
 		return 0
 	}
 	p := unsafe.Pointer(&w[at])
-	if *(*uint32)(unsafe.Add(p, 4*(lines*line-1))) == never { // asks for the second line before the first has come
+	if *(*uint32)(unsafe.Add(p, 4*leads)) == never { // asks for the second line before the first has come
 		return 0
 	}
-	one := *(*uint64)(p)
-	n := uint(one & 0xffff)
-	if n > most {
-		return pickLarge(w, place(w[at+1]), low)
+	one, each := *(*uint64)(p), uint64(low)*ones|high
+	if n := uint(one & 0xffff); n > most {
+		return pickFull(w, at, n, low)
 	}
-	m, each := &laneMasks[n], uint64(low)*lanes
-	sum := reached(each, one)&m[0]>>15 + reached(each, *(*uint64)(unsafe.Add(p, 8)))&m[1]>>15 +
-		reached(each, *(*uint64)(unsafe.Add(p, 16)))&m[2]>>15 + reached(each, *(*uint64)(unsafe.Add(p, 24)))&m[3]>>15 +
-		reached(each, *(*uint64)(unsafe.Add(p, 32)))&m[4]>>15 + reached(each, *(*uint64)(unsafe.Add(p, 40)))&m[5]>>15
-	i := uint(sum * lanes >> 48)
-	return *(*uint32)(unsafe.Add(p, (n/2+1+i)&(lines*line-1)*4))
+	sum := (each-one)>>15&(ones-1) + (each-*(*uint64)(unsafe.Add(p, 8)))>>15&ones +
+		(each-*(*uint64)(unsafe.Add(p, 16)))>>15&ones + (each-*(*uint64)(unsafe.Add(p, 24)))>>15&ones +
+		(each-*(*uint64)(unsafe.Add(p, 32)))>>15&ones + (each-*(*uint64)(unsafe.Add(p, 40)))>>15&1
+	return *(*uint32)(unsafe.Add(p, 4*entries+sum*ones>>48*4))
 }
+
+const (
+	ones   = 0x0001_0001_0001_0001
+	high   = 0x8000_8000_8000_8000
+	absent = 0x8000 // a key that is never reached
+)
 
 func value(e uint32) uint32 {
 	if e >= pointer {
@@ -133,7 +150,8 @@ func (t *Table) find6(a wide) uint32 {
 		return e
 	}
 	w := t.words6
-	if e = inBucket(w, e, uint32(a.hi>>16)&0xffff); e < pointer {
+	at, low := spot(e, number6(a.hi))
+	if e = entryAt(w, at, low); e < pointer {
 		return e
 	}
 	n, i, ok := t.deep(place(e), a)
@@ -146,7 +164,7 @@ func (t *Table) find6(a wide) uint32 {
 // slot32 gives the entry of a /32.
 func (t *Table) slot32(hi uint64) uint32 {
 	w := t.words6
-	if len(w) < header+slots {
+	if len(w) < header+slots6 {
 		return 0
 	}
 	e := w[header+uint(hi>>48)]
@@ -167,42 +185,59 @@ func slotsOf(e uint32) uint { return (uint(e&^pointer>>lineBits) + 1) * slotStep
 // place reads where an entry of a bucket leads to.
 func place(e uint32) uint { return uint(e&(1<<placeBits-1)) * unit }
 
-// parted reads into how many buckets an entry parts the next 16 bits: a number of
-// three bits, shifted.
-func parted(e uint32) uint32 {
-	x := e >> lineBits & (1<<sizeBits - 1)
-	return (4 + x&3) << (x >> 2 & 31) >> 2
+// A part says how an entry parts numbers into buckets.
+type part struct {
+	last  uint64 // the end of the last bucket there is, in buckets, less the smallest part of one
+	into  uint32 // how many buckets
+	there uint32 // how many of them there are; none only in a damaged table
 }
 
-// sixteenths says what part of the buckets there is: the upper ones are left out
-// where no key is, and all that would be theirs is in the last.
-var sixteenths = [1 << usedBits]uint32{16, 12, 8, 6, 4, 3, 2, 1}
-
-// buckets reads how many buckets an entry leads to; none only in a damaged table.
-func buckets(e uint32) uint32 {
-	return parted(e) * sixteenths[e>>(lineBits+sizeBits)&(1<<usedBits-1)] >> 4
-}
-
-// bucketOf gives where the bucket for low, the next 16 bits of an address, begins.
-func bucketOf(e, low uint32) uint {
-	return (uint(e&(1<<lineBits-1)) + uint(bucketFor(e, low))*lines) * line
-}
-
-func bucketFor(e, low uint32) uint32 { return min(low*parted(e)>>16, buckets(e)-1) }
-
-// beginOf is the first number of 16 bits that falls into a bucket.
-func beginOf(e, bucket uint32) uint32 {
-	if bucket >= buckets(e) {
-		return 1 << 16
+// parts are all of them, by the bits of an entry. The upper buckets are left out where no key is,
+// and all that would be theirs is in the last that is there.
+var parts = func() (all [1 << (sizeBits + usedBits)]part) {
+	for i := range all {
+		p := &all[i]
+		p.into = (4 + uint32(i)&3) << (i >> 2 & (1<<(sizeBits-2) - 1)) >> 2
+		p.there = p.into * []uint32{16, 12, 8, 6, 4, 3, 2, 1}[i>>sizeBits] / 16
+		p.last = uint64(max(p.there, 1))<<within - 1
 	}
-	return (bucket<<16 + parted(e) - 1) / parted(e)
+	return all
+}()
+
+func partOf(e uint32) *part { return &parts[e>>lineBits&(1<<(sizeBits+usedBits)-1)] }
+
+// number6 is the number of bits 33 to 48 of an IPv6 address.
+func number6(hi uint64) uint32 { return uint32(hi>>16) & 0xffff << zeros6 }
+
+// spot gives where the bucket for a number begins, and how far into it the number is, in 2^15ths. A
+// key is further than all numbers before it: parts that do not give that are not chosen.
+func spot(e, number uint32) (at uint, low uint32) {
+	p := partOf(e)
+	far := min(uint64(number)*uint64(p.into), p.last)
+	return (uint(e&(1<<lineBits-1)) + uint(far>>within)*lines) * line, uint32(far) & (past - 1) >> beyond
 }
 
-// Keys of a bucket are compared four at a time, each in a lane of 16 bits.
-const (
-	lanes = 0x0001_0001_0001_0001
-	high  = 0x8000_8000_8000_8000
-)
+// bucketFor gives the bucket that is for a number.
+func (p *part) bucketFor(number uint32) uint32 {
+	return uint32(min(uint64(number)*uint64(p.into), p.last) >> within)
+}
+
+// keeps says whether keys, whose bits are ored together, are further than all numbers before them.
+func (p *part) keeps(keys uint32) bool { return p.into >= steps || keys*p.into%steps == 0 }
+
+// key is the key that is as far into a bucket as low.
+func (p *part) key(bucket, low uint32) uint32 {
+	into := uint64(p.into)
+	return uint32((uint64(bucket)<<within + uint64(low)<<beyond + into - 1) / into)
+}
+
+// begin is the first number that falls into a bucket.
+func (p *part) begin(bucket uint32) uint32 {
+	if bucket >= p.there {
+		return past
+	}
+	return p.key(bucket, 0)
+}
 
 // Lookup gives the value for a and the bounds of the stretch around it that
 // shares it without a break; ok is false where no range holds a. It costs more

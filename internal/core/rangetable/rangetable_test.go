@@ -3,6 +3,7 @@ package rangetable
 import (
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -135,4 +136,67 @@ func TestLookupDoesNotAllocate(t *testing.T) {
 		table.Lookup(a4)
 		table.Lookup(a6)
 	}))
+}
+
+// A dense /14 of IPv4 and /32 of IPv6, with ranges of all sizes that crowd in places, so that
+// buckets overflow in every way: each number and each cell against an array.
+func TestDenseNumbersAgreeWithAnArray(t *testing.T) {
+	r := rand.New(rand.NewPCG(15, 17))
+	for round := range 12 {
+		many, crowd, even := 1+r.IntN(1<<r.IntN(14)), 1+r.IntN(1<<(1+r.IntN(16))), uint32(1)<<r.IntN(5)
+		for _, is4 := range []bool{true, false} {
+			bits, of := 18, netip.MustParsePrefix("198.16.0.0/14")
+			if !is4 {
+				bits, of = 16, netip.MustParsePrefix("3fff::/32")
+			}
+			model := make([]uint32, 1<<bits)
+			base := NewRow(of, 1)
+			var rows []Row
+			for range many {
+				at := uint32(r.IntN(len(model)))
+				if r.IntN(3) > 0 {
+					at = uint32((round*7919 + r.IntN(crowd)) % len(model))
+				}
+				row := Row{Hi: base.Hi | uint64(at&^(even-1))<<(64-of.Bits()-bits), Bits: uint8(of.Bits() + bits - r.IntN(5)), Value: 1 + uint32(r.IntN(4000))}
+				row.Hi = row.Hi &^ (1<<(64-row.Bits) - 1)
+				rows = append(rows, row)
+			}
+			slices.SortFunc(rows, Row.Compare)
+			rows = slices.CompactFunc(rows, Row.Twin)
+			for _, row := range rows { // the wider stand before the narrower
+				first := row.Hi << of.Bits() >> (64 - bits)
+				for i := range uint64(1) << (of.Bits() + bits - int(row.Bits)) {
+					model[first+i] = row.Value
+				}
+			}
+			v4, v6 := rows, []Row(nil)
+			if !is4 {
+				v4, v6 = nil, rows
+			}
+			table, err := Build(v4, v6)
+			require.NoError(t, err)
+			list, values := make([]netip.Addr, len(model)), make([]uint32, len(model))
+			for i := range model {
+				list[i] = Row{Hi: base.Hi | uint64(i)<<(64-of.Bits()-bits)}.Prefix(is4).Addr()
+			}
+			table.FindAll(list, values)
+			for i, want := range model {
+				if table.Find(list[i]) != want || values[i] != want {
+					t.Fatalf("round %d, %s: %d and %d, want %d", round, list[i], table.Find(list[i]), values[i], want)
+				}
+			}
+			for i := 0; i < len(model); { // cells follow each other, and hold one value
+				cell := table.Cell(list[i])
+				if i > 0 && cell.First != list[i] {
+					t.Fatalf("round %d: the cell of %s begins at %s", round, list[i], cell.First)
+				}
+				value := model[i]
+				for ; i < len(model) && cell.Contains(list[i]); i++ {
+					if model[i] != value {
+						t.Fatalf("round %d: %s and %s are one cell", round, cell, list[i])
+					}
+				}
+			}
+		}
+	}
 }

@@ -42,32 +42,25 @@ type item struct{ key, entry uint32 }
 // entry that leads to them; first is the entry before them.
 func (w *words) buckets(items []item, first uint32, apart int) (entry uint32, err error) {
 	how := choose(items, apart)
-	n := buckets(how)
+	p := partOf(how)
+	n := p.there
 	at := w.grow(int(n)*lines*line, line)
 	if at/line >= 1<<lineBits {
 		return 0, errTooMany
 	}
 	for b := range n {
-		ends := beginOf(how, b+1)
+		ends := p.begin(b + 1)
 		m := 0
 		for m < len(items) && items[m].key < ends {
 			m++
 		}
 		inside := items[:m]
 		items = items[m:]
-		if m > 0 && inside[0].key == beginOf(how, b) {
+		if m > 0 && inside[0].key == p.begin(b) {
 			first, inside = inside[0].entry, inside[1:]
 		}
-		bucket := at + int(b)*lines*line
-		if len(inside) <= most {
-			block((*w)[bucket:], inside, first)
-		} else {
-			large, err := w.buffer(len(inside)/2 + 1 + len(inside) + 1)
-			if err != nil {
-				return 0, err
-			}
-			block((*w)[place(large):], inside, first)
-			(*w)[bucket], (*w)[bucket+1] = 0xffff, large
+		if err := w.bucket(at+int(b)*lines*line, how, inside, first); err != nil {
+			return 0, err
 		}
 		if len(inside) > 0 {
 			first = inside[len(inside)-1].entry
@@ -76,36 +69,68 @@ func (w *words) buckets(items []item, first uint32, apart int) (entry uint32, er
 	return pointer | how | uint32(at/line), nil
 }
 
-// block fills in a block of items.
-func block(b []uint32, items []item, first uint32) {
-	n := len(items)
-	b[0] = uint32(n)
-	entries := b[n/2+1:]
-	entries[0] = first
-	for i, it := range items {
-		b[(1+i)/2] |= it.key << ((1 + i) % 2 * 16)
-		entries[1+i] = it.entry
+// bucket fills in the bucket at, of those that how describes; first is the entry before its items.
+func (w *words) bucket(at int, how uint32, items []item, first uint32) error {
+	n, keys, to, here := len(items), at, at+entries, len(items)+1 // here are the entries after the keys
+	if n <= most {
+		for i := n + 1; i < 2*entries; i++ {
+			(*w)[at+i/2] |= absent << (i % 2 * 16)
+		}
+	} else {
+		size := n + 1 + n/2 + 1
+		if n <= mostKey {
+			here = leads - 1 - n/2
+			size = n + 1 - here
+		}
+		lead, err := w.buffer(size)
+		if err != nil {
+			return err
+		}
+		if n > mostKey {
+			(*w)[at], keys = outside, int(place(lead))
+		}
+		to, (*w)[at+leads] = keys+n/2+1, lead
 	}
+	(*w)[keys] |= uint32(n)
+	(*w)[to] = first
+	for i, it := range items {
+		_, low := spot(how, it.key)
+		(*w)[keys+(1+i)/2] |= low << ((1 + i) % 2 * 16)
+		if i++; i == here {
+			to = int(place((*w)[at+leads])) - i
+		}
+		(*w)[to+i] = it.entry
+	}
+	return nil
 }
 
-// apart is how many words a bucket may cost rather than a block of its own, which
-// takes a lookup another read. IPv6 has less buffer in all, and can have more.
-const apart4, apart6 = 42, 200
+// apart is how many words more buckets may cost rather than one whose entries do not all fit, which
+// takes some lookups another read. IPv6 has less buffer in all, and can have more.
+const apart4, apart6 = 80, 200
 
 // choose gives the number of buckets, as entries have it, that costs least: words,
 // and reads of what did not fit.
 func choose(items []item, apart int) (best uint32) {
 	least, last := math.MaxInt, items[len(items)-1].key
+	keys := uint32(0)
+	for _, it := range items {
+		keys |= it.key
+	}
 	for x := uint32(0); x < 1<<sizeBits; x++ {
 		how := x << lineBits
+		p := partOf(how)
+		if !p.keeps(keys) {
+			continue
+		}
 		for used := uint32(1); used < 1<<usedBits; used++ {
-			if fewer := used<<(lineBits+sizeBits) | x<<lineBits; buckets(fewer) > last*parted(fewer)>>16 {
+			if fewer := used<<(lineBits+sizeBits) | x<<lineBits; partOf(fewer).there > p.bucketFor(last) {
 				how = fewer
 			}
 		}
-		n := int(buckets(how))
+		p = partOf(how)
+		n := int(p.there)
 		words := n * lines * line
-		if words > 5*len(items)+lines*line || parted(how) > slots {
+		if words > 5*len(items)+lines*line && least < math.MaxInt {
 			break
 		}
 		if n*most*2 < len(items) {
@@ -113,12 +138,12 @@ func choose(items []item, apart int) (best uint32) {
 		}
 		cost := words
 		for i := 0; i < len(items) && cost < least; {
-			bucket, count := bucketFor(how, items[i].key), 0
-			for i < len(items) && bucketFor(how, items[i].key) == bucket {
+			bucket, count := p.bucketFor(items[i].key), 0
+			for i < len(items) && p.bucketFor(items[i].key) == bucket {
 				i, count = i+1, count+1
 			}
-			if count > most+1 || count == most+1 && items[i-count].key != beginOf(how, bucket) {
-				cost += count + count/2 + 2 + apart
+			if count > most+1 || count == most+1 && items[i-count].key != p.begin(bucket) {
+				cost += count + count/2 + 2 - leads + apart
 			}
 		}
 		if cost < least {
@@ -141,7 +166,7 @@ func cut(starts []start, slot uint64, shift uint) (inside, after []start) {
 // entry that leads to it and the value at its end.
 func (w *words) table16(starts []start, slot16 uint64, carried uint32) (entry, last uint32, err error) {
 	used := int(starts[len(starts)-1].hi>>32&0xffff) + 2 // the last stands for all that follow
-	n := min((used+slotStep-1)/slotStep*slotStep, slots)
+	n := min((used+slotStep-1)/slotStep*slotStep, slots6)
 	at := w.grow(n, line)
 	if at/line >= 1<<lineBits {
 		return 0, 0, errTooMany
@@ -188,6 +213,9 @@ func (w *words) table32(starts []start, carried uint32) (entry uint32, err error
 		if k < 0xffff && (len(starts) == 0 || starts[0].hi>>16 != slot+1) {
 			items = append(items, item{k + 1, carried})
 		}
+	}
+	for i := range items {
+		items[i].key <<= zeros6
 	}
 	return w.buckets(items, first, apart6)
 }
