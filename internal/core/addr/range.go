@@ -128,29 +128,57 @@ func (r Range) Count() *big.Int {
 
 // Prefixes is the smallest set of prefixes that are together r, in order.
 func (r Range) Prefixes() []netip.Prefix {
+	if !r.Contains(r.First) {
+		return nil
+	}
 	var list []netip.Prefix
-	if r.First.Is4() && r.Last.Is4() {
-		first, last := words(r.First).low, words(r.Last).low
-		for first <= last {
-			size := min(bits.TrailingZeros64(first|1<<32), bits.Len64(last-first+1)-1)
-			list = append(list, netip.PrefixFrom(netip.AddrFrom4([4]byte{byte(first >> 24), byte(first >> 16), byte(first >> 8), byte(first)}), 32-size))
-			first += 1 << size
+	for first, last := words(r.First), words(r.Last); ; {
+		low, borrow := bits.Sub64(last.low, first.low, 0)
+		high, _ := bits.Sub64(last.high, first.high, borrow)
+		after := pair{high, low} // how many addresses follow the first
+		size := after.bits()
+		if (pair{^high, ^low}).zeros() < size {
+			size-- // not all that have so many bits
 		}
-		return list
-	}
-	for a := r.First; r.Contains(a); {
-		p := netip.PrefixFrom(a, a.BitLen())
-		for p.Bits() > 0 {
-			wider := netip.PrefixFrom(a, p.Bits()-1)
-			if wider.Masked() != wider || r.Last.Less(RangeOf(wider).Last) {
-				break
-			}
-			p = wider
+		size = min(size, first.zeros())
+		list = append(list, netip.PrefixFrom(first.addr(r.First.Is4()), r.First.BitLen()-size))
+		step := pair{1 << max(0, size-64), 1 << size}
+		if size < 64 {
+			step.high = 0
 		}
-		list = append(list, p)
-		a = RangeOf(p).Last.Next()
+		var carry uint64
+		first.low, carry = bits.Add64(first.low, step.low, 0)
+		if first.high, carry = bits.Add64(first.high, step.high, carry); carry > 0 || size == 128 || last.less(first) {
+			return list
+		}
 	}
-	return list
+}
+
+// bits is how many bits a number has, and zeros with how many zeros it ends, 128 for 0.
+func (p pair) bits() int {
+	if p.high != 0 {
+		return 64 + bits.Len64(p.high)
+	}
+	return bits.Len64(p.low)
+}
+
+func (p pair) zeros() int {
+	if p.low != 0 {
+		return bits.TrailingZeros64(p.low)
+	}
+	return 64 + bits.TrailingZeros64(p.high)
+}
+
+func (p pair) less(o pair) bool { return p.high < o.high || p.high == o.high && p.low < o.low }
+
+func (p pair) addr(is4 bool) netip.Addr {
+	if is4 {
+		return netip.AddrFrom4([4]byte{byte(p.low >> 24), byte(p.low >> 16), byte(p.low >> 8), byte(p.low)})
+	}
+	var b [16]byte
+	binary.BigEndian.PutUint64(b[:8], p.high)
+	binary.BigEndian.PutUint64(b[8:], p.low)
+	return netip.AddrFrom16(b)
 }
 
 // Halves cuts a prefix in two; ok is false for a single address.

@@ -125,22 +125,24 @@ func TestEditionSaysWhatTheTableSaid(t *testing.T) {
 
 func TestResultDoesNotDependOnTheNumberOfProcessors(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 5))
-	table, _ := Invented(r, 300)
-	lines := strings.SplitAfter(table, "\n")
-	text := lines[0] + strings.Repeat(strings.Join(lines[1:], ""), 1)
-	for n := range 120_000 { // several chunks
-		text += fmt.Sprintf("2001:db8:%x:%x::/64,PT,Town %d,\n", n>>16, n&0xffff, n*7%5000)
-		if n%1000 == 0 {
-			lines = append(lines, text)
-			text = ""
+	table, _ := Invented(r, 30)
+	var all strings.Builder
+	for line := range strings.Lines(table) {
+		if !strings.Contains(line, ":") { // IPv6 is that below, which wide ranges would cut to pieces
+			all.WriteString(line)
 		}
 	}
-	all := lines[0] + strings.Join(lines[1:], "") + text
+	for n := 0; all.Len() < 5<<19; n++ { // more than a chunk
+		fmt.Fprintf(&all, "2001:db8:%x:%x::/64,PT,Town %d,\n", n>>16, n&0xffff, n*7%5000)
+		if n%1000 == 0 {
+			all.WriteString("none,PT,,\n")
+		}
+	}
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(0))
 	var names []string
 	for _, n := range []int{1, 2, 5} {
 		runtime.GOMAXPROCS(n)
-		s, err := ReadTable(strings.NewReader(all), ',', nil, atlas.About{Name: "x"})
+		s, err := ReadTable(strings.NewReader(all.String()), ',', nil, atlas.About{Name: "x"})
 		require.NoError(t, err)
 		names = append(names, fmt.Sprint(atlas.New(s).Name(), s.Counts, s.Rejects()[:10]))
 	}
