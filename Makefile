@@ -37,12 +37,18 @@ test: ## Set up what is missing, check the code and run all tests, with the race
 
 .PHONY: check
 check: web/node_modules/.ready ## Formats, linters, types, generated files, layers
-	@$(MAKE) --no-print-directory generated
+	@$(MAKE) --no-print-directory -j2 --output-sync check-code check-console
+	go test ./internal/meta
+
+.PHONY: check-code
+check-code: generated
 	go vet ./...
 	$(CHECKS) staticcheck ./...
 	@test -z "$$($(CHECKS) gofumpt -l api cmd internal porch tools)" || { echo "These files are not formatted; run make format:"; $(CHECKS) gofumpt -l api cmd internal porch tools; exit 1; }
+
+.PHONY: check-console
+check-console: web/node_modules/.ready
 	cd web && npm run --silent lint && npm run --silent format:check && npm run --silent types
-	go test ./internal/meta
 
 .PHONY: generated
 generated: web/node_modules/.ready tools/gendata/node_modules/.ready internal/server/webui/dist/index.html

@@ -164,10 +164,6 @@ func TestPrefixesAreAMinimalCover(t *testing.T) {
 	}
 }
 
-func addr4(n uint32) netip.Addr {
-	return netip.AddrFrom4([4]byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)})
-}
-
 func TestMask(t *testing.T) {
 	assert.Equal(t, "198.18.••.••", Mask(netip.MustParseAddr("198.18.3.40")))
 	assert.Equal(t, "3fff:1a0:••••", Mask(netip.MustParseAddr("3fff:1a0:7::9")))

@@ -1,5 +1,5 @@
 import { cleanup, configure, render, screen, waitFor } from "@testing-library/react";
-import userEvent from "@testing-library/user-event";
+import userEvent, { PointerEventsCheckLevel } from "@testing-library/user-event";
 import { afterEach, beforeEach, expect, vi } from "vitest";
 import { setNetwork } from "./network";
 import { Console } from "../Console";
@@ -118,7 +118,7 @@ export function open(path: string, options: { rules?: Rule[]; width?: number } =
     root,
     close: cleanup,
     asked,
-    user: userEvent.setup(),
+    user: userEvent.setup({ pointerEventsCheck: PointerEventsCheckLevel.Never }), // nothing here has styles
     /** rule answers before all that stands. */
     rule: (r: Rule) => rules.unshift(r),
     /** sent are the calls of a method to a path. */
