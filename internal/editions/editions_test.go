@@ -246,11 +246,11 @@ func TestShelf(t *testing.T) {
 	dir, file := t.TempDir(), filepath.Join(t.TempDir(), "feed.csv")
 	write(t, file, feed)
 	at(t, file, 1)
-	write(t, filepath.Join(dir, ".edition-left"), "of a build that was killed")
+	write(t, filepath.Join(dir, ".writing-left"), "of a build that was killed")
 	now := func() time.Time { return time.Date(2026, 11, 14, 6, 42, 8, 0, time.UTC) }
 	s, err := OpenShelf(dir, &Fetcher{}, now)
 	require.NoError(t, err)
-	assert.NoFileExists(t, filepath.Join(dir, ".edition-left"))
+	assert.NoFileExists(t, filepath.Join(dir, ".writing-left"))
 	_, err = s.Back()
 	require.ErrorIs(t, err, ErrNoBack)
 	sources := []SourceConfig{fromFeed(file)}

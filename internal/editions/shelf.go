@@ -18,6 +18,7 @@ import (
 	"eastporch/api"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/files/edition"
+	"eastporch/internal/files/whole"
 )
 
 // Errors of a [Shelf].
@@ -83,7 +84,7 @@ func OpenShelf(dir string, fetcher *Fetcher, now func() time.Time) (*Shelf, erro
 		return nil, fmt.Errorf("directory of the editions: %w", err)
 	}
 	s := &Shelf{dir: dir, fetcher: fetcher, now: now, state: state{Inputs: map[string]inputs{}}, job: Job{Sources: []SourceRunning{}}}
-	left, _ := filepath.Glob(filepath.Join(dir, ".edition-*"))
+	left, _ := filepath.Glob(filepath.Join(dir, whole.Left))
 	for _, path := range left {
 		_ = os.Remove(path)
 	}
@@ -137,15 +138,7 @@ func (s *Shelf) save() error {
 	if err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(s.dir, ".edition-*")
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(text)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), s.statePath())
+	return whole.Write(s.statePath(), 0o600, text)
 }
 
 // Open opens an edition of the shelf, with the owner's corrections. The error

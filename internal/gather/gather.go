@@ -22,6 +22,7 @@ import (
 	"eastporch/internal/core/geofeed"
 	"eastporch/internal/core/rpki"
 	"eastporch/internal/fetch"
+	"eastporch/internal/files/whole"
 )
 
 // Bounds on what is fetched.
@@ -257,7 +258,7 @@ func (g *Gatherer) installation() (string, error) {
 		return string(text), nil
 	}
 	sum := sha256.Sum256(fmt.Append(nil, g.Dir, os.Getpid(), time.Now().UnixNano()))
-	return hex.EncodeToString(sum[:8]), writeFile(path, []byte(hex.EncodeToString(sum[:8])))
+	return hex.EncodeToString(sum[:8]), whole.Write(path, 0o600, []byte(hex.EncodeToString(sum[:8])))
 }
 
 // statePath is where what is known of feeds is kept.
@@ -287,7 +288,7 @@ func (g *Gatherer) save(list []*Feed) error {
 	if err != nil {
 		return err
 	}
-	return writeFile(g.statePath(), text)
+	return whole.Write(g.statePath(), 0o600, text)
 }
 
 // content is where the last good content of a feed is. New content has a place of its own, so that
@@ -304,26 +305,10 @@ func (g *Gatherer) tidy(feeds map[string]*Feed) {
 		named[g.content(f)] = true
 	}
 	files, _ := filepath.Glob(filepath.Join(g.Dir, "*.feed"))
-	for _, file := range files {
+	left, _ := filepath.Glob(filepath.Join(g.Dir, whole.Left)) // where the process was killed
+	for _, file := range append(files, left...) {
 		if !named[file] {
 			_ = os.Remove(file)
 		}
 	}
-}
-
-// writeFile writes a file whole or not at all.
-func writeFile(path string, text []byte) error {
-	f, err := os.CreateTemp(filepath.Dir(path), ".writing-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name()) // is gone already where all went well
-	if _, err := f.Write(text); err != nil {
-		f.Close()
-		return err
-	}
-	if err := f.Close(); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), path)
 }

@@ -10,6 +10,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -274,6 +275,52 @@ func TestAFeedThatIsGoneLapses(t *testing.T) {
 	left, err := filepath.Glob(filepath.Join(n.dir, "*.feed"))
 	require.NoError(t, err)
 	assert.Empty(t, left, "nobody names it any more")
+}
+
+// Killed between any two files of a round: what was noted before counts, and what is of no use goes.
+func TestKilledBetweenFiles(t *testing.T) {
+	n := newNetwork(t)
+	n.text("/a", "198.18.0.0/25,PT,,,\n")
+	list := n.names(t, "198.18.0.0/24 /a")
+	_, _ = run(t, n.gatherer(), list)
+	before, after := t.TempDir(), t.TempDir()
+	require.NoError(t, os.CopyFS(before, os.DirFS(n.dir)))
+	n.text("/a", "198.18.0.0/25,ES,ES-MD,,\n")
+	n.now = n.now.Add(10 * 24 * time.Hour)
+	text, _ := run(t, n.gatherer(), list)
+	require.Contains(t, text, "198.18.0.0/25,ES")
+	require.NoError(t, os.CopyFS(after, os.DirFS(n.dir)))
+	n.says["/a"] = nil
+	n.now = n.now.Add(10 * 24 * time.Hour)
+	files, err := os.ReadDir(after)
+	require.NoError(t, err)
+	for killed := range len(files) + 1 { // so many of the new files are there
+		n.dir = t.TempDir()
+		require.NoError(t, os.CopyFS(n.dir, os.DirFS(before)))
+		written := slices.SortedFunc(slices.Values(files), func(a, b os.DirEntry) int { // the order of a round
+			order := []string{"", ".feed", ".csv", ".json"}
+			return slices.Index(order, filepath.Ext(a.Name())) - slices.Index(order, filepath.Ext(b.Name()))
+		})[:killed]
+		noted := false
+		for _, f := range written {
+			text, err := os.ReadFile(filepath.Join(after, f.Name()))
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(filepath.Join(n.dir, f.Name()), text, 0o600))
+			noted = noted || f.Name() == filepath.Base(n.gatherer().statePath())
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(n.dir, ".writing-1"), []byte("hal"), 0o600))
+		text, feeds := run(t, n.gatherer(), list)
+		want := "198.18.0.0/25,PT"
+		if noted {
+			want = "198.18.0.0/25,ES"
+		}
+		assert.Contains(t, text, want, "%d of %v", killed, files)
+		assert.Equal(t, Failing, feeds["/a"].State)
+		left, err := filepath.Glob(filepath.Join(n.dir, "*.feed"))
+		require.NoError(t, err)
+		assert.Len(t, left, 1)
+		assert.NoFileExists(t, filepath.Join(n.dir, ".writing-1"))
+	}
 }
 
 func TestOneConnectionAHost(t *testing.T) {

@@ -15,6 +15,7 @@ import (
 	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/geofeed"
 	"eastporch/internal/fetch"
+	"eastporch/internal/files/whole"
 )
 
 // A round asks for the feeds that are due.
@@ -89,7 +90,7 @@ func (r *round) ask(ctx context.Context, client *fetch.Client, f *Feed) {
 		r.left -= int64(len(reply.Body))
 		if text := hex.EncodeToString(sum[:]); text != f.Sum {
 			f.Sum = text
-			r.failed = errors.Join(r.failed, writeFile(r.g.content(f), reply.Body))
+			r.failed = errors.Join(r.failed, whole.Write(r.g.content(f), 0o600, reply.Body))
 		}
 	}
 	next := geofeed.Next(now, fresh, f.Failures, hostOf(f.URL), r.installation)

@@ -19,6 +19,7 @@ import (
 	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/geofeed"
 	"eastporch/internal/core/rpki"
+	"eastporch/internal/files/whole"
 )
 
 // notesMost is how many notes of a feed are kept.
@@ -66,7 +67,7 @@ func (g *Gatherer) write(path string, feeds map[string]*Feed, referrals []geofee
 	if bytes.Equal(there, text) {
 		return nil
 	}
-	return writeFile(path, text)
+	return whole.Write(path, 0o600, text)
 }
 
 // print tells by whom feeds are named, and how they are read.

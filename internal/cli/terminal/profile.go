@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 
 	"go.yaml.in/yaml/v3"
+
+	"eastporch/internal/files/whole"
 )
 
 // profile is what login keeps: a key for each server.
@@ -66,16 +68,8 @@ func KeepKey(path, server, key string) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return fmt.Errorf("profile: %w", err)
 	}
-	f, err := os.CreateTemp(filepath.Dir(path), ".profile-") // which has mode 600
-	if err != nil {
+	if err := whole.Write(path, 0o600, text); err != nil {
 		return fmt.Errorf("profile: %w", err)
-	}
-	_, err = f.Write(text)
-	if err = errors.Join(err, f.Close()); err == nil {
-		err = os.Rename(f.Name(), path)
-	}
-	if err != nil {
-		return fmt.Errorf("profile: %w", errors.Join(err, os.Remove(f.Name())))
 	}
 	return nil
 }

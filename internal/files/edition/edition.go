@@ -3,45 +3,19 @@
 package edition
 
 import (
-	"errors"
 	"fmt"
 	"math"
 	"os"
-	"path/filepath"
 	"runtime"
 	"syscall"
 
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/files/whole"
 )
 
 // Write writes an edition to a file, all of it or nothing: beside it first,
 // and then in its place when it is on the disk.
-func Write(a *atlas.Atlas, path string) (err error) {
-	f, err := os.CreateTemp(filepath.Dir(path), ".edition-*")
-	if err != nil {
-		return err
-	}
-	defer func() {
-		if err != nil {
-			f.Close()
-			os.Remove(f.Name())
-		}
-	}()
-	if err = a.Write(f); err != nil {
-		return err
-	}
-	if err = errors.Join(f.Chmod(0o644), f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	if err = os.Rename(f.Name(), path); err != nil {
-		return err
-	}
-	dir, err := os.Open(filepath.Dir(path))
-	if err != nil {
-		return err
-	}
-	return errors.Join(dir.Sync(), dir.Close())
-}
+func Write(a *atlas.Atlas, path string) error { return whole.WriteFrom(path, 0o644, a.Write) }
 
 // mapping is a file that is mapped into memory until nothing refers to it.
 type mapping struct{ bytes []byte }

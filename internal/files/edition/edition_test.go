@@ -12,6 +12,7 @@ import (
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/files/edition"
+	"eastporch/internal/files/whole"
 )
 
 func TestAnEditionFileThatIsCutIsNotOpened(t *testing.T) {
@@ -31,7 +32,7 @@ func TestAnEditionFileThatIsCutIsNotOpened(t *testing.T) {
 		require.ErrorIs(t, err, atlas.ErrEdition, "%d bytes", n)
 	}
 	require.ErrorIs(t, edition.Write(a, filepath.Join(dir, "no", "x")), os.ErrNotExist)
-	left, err := filepath.Glob(filepath.Join(dir, ".edition-*"))
+	left, err := filepath.Glob(filepath.Join(dir, whole.Left))
 	require.NoError(t, err)
 	assert.Empty(t, left)
 }

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"eastporch/internal/core/secret"
+	"eastporch/internal/files/whole"
 )
 
 // A Store has secrets: files of a directory, and variables whose names begin with [secret.VariablePrefix]. They are
@@ -88,16 +89,7 @@ func (s Store) Write(file, value string) error {
 	if err := os.MkdirAll(s.Dir, 0o700); err != nil {
 		return errors.New("the directory of secrets cannot be made")
 	}
-	f, err := os.CreateTemp(s.Dir, ".new-*") // which only its owner may read
-	if err != nil {
-		return errors.New("the directory of secrets cannot be written")
-	}
-	_, err = f.WriteString(value + "\n")
-	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
-		err = os.Rename(f.Name(), filepath.Join(s.Dir, file))
-	}
-	if err != nil {
-		_ = os.Remove(f.Name()) // which is of no use
+	if err := whole.Write(filepath.Join(s.Dir, file), 0o600, []byte(value+"\n")); err != nil { // only its owner may read it
 		return errors.New("the file cannot be written")
 	}
 	return nil

@@ -199,15 +199,17 @@ function Disagreements({ known: v }: { known: VisitCoverage }) {
   if (v.disagreements.length === 0)
     return <p className="known-line second">Sources agree on all of your visits.</p>;
   return (
-    <Scroll label="Where sources disagree">
-      <Heads of={["Range", ">Visits", "Believed", "Against it"]} />
+    <Scroll label="Where sources disagree" name="disagree">
+      <Heads of={["Range and visits", "Believed", "Against it"]} />
       <tbody>
         {v.disagreements.slice(0, rowsShown).map((d) => (
           <tr key={`${d.range} ${d.against} ${d.instead}`}>
             <td>
               <Addr text={d.range} />
+              <span className="block small second">
+                {d.visits.toLocaleString("en")} {d.visits === 1 ? "visit" : "visits"}
+              </span>
             </td>
-            <td className="right num">{d.visits.toLocaleString("en")}</td>
             <td>
               {d.says} <span className="block small second">{d.source}</span>
             </td>
@@ -222,10 +224,10 @@ function Disagreements({ known: v }: { known: VisitCoverage }) {
   );
 }
 
-function Scroll({ label, children }: { label: string; children: ReactNode }) {
+function Scroll({ label, name = "", children }: { label: string; name?: string; children: ReactNode }) {
   return (
     <div className="scroll" tabIndex={0} role="region" aria-label={label}>
-      <table className="evidence atlas-table">{children}</table>
+      <table className={`evidence atlas-table ${name}`}>{children}</table>
     </div>
   );
 }
