@@ -53,8 +53,8 @@ const (
 
 	slotStep  = slots6 >> (31 - lineBits) // slots of a table of a /16 come in so many
 	lineBits  = 22                        // of an entry that leads to buckets: where they begin, in lines
-	sizeBits  = 6                         // into how many the 16 bits are parted
-	usedBits  = 3                         // what part of them there is
+	sizeBits  = 6                         // into how many buckets numbers are parted
+	usedBits  = 3                         // what part of those there is
 	placeBits = 27                        // of an entry that leads to a block: where that is, in units
 )
 
