@@ -114,6 +114,16 @@ func TestTheCommandLineRefreshesAndActivates(t *testing.T) {
 	assert.Equal(t, 1, broken.code)
 	assert.Contains(t, broken.err, "no edition was built: ")
 	assert.Contains(t, broken.err, "Harbour Net geofeed: more than half")
+
+	other := filepath.Join(s.dir, "lakeside-exchange.csv")
+	text, err := os.ReadFile(other)
+	require.NoError(t, err)
+	lines := strings.SplitAfter(string(text), "\n")
+	require.NoError(t, os.WriteFile(other, []byte(strings.Join(lines[:len(lines)-2], "")), 0o600))
+	partly := runCLI(t, s, "atlas", "refresh")
+	assert.Equal(t, 1, partly.code, "an edition that is not of all sources as they are now")
+	assert.Regexp(t, `^Edition \S+ is built; it is ready\.\n$`, partly.out)
+	assert.Contains(t, partly.err, "Harbour Net geofeed: more than half")
 }
 
 func TestASourceThatShrankOrIsDamagedChangesNothing(t *testing.T) {

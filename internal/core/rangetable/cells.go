@@ -34,13 +34,13 @@ func (t *Table) cell4(ip uint32) (first, last uint32) {
 	return ip&^(past-1) | first, ip&^(past-1) | last
 }
 
-// bounds gives the first and last of the numbers of 16 bits that have the same
-// entry as low in the buckets that e leads to.
-func bounds(w []uint32, e, low uint32) (first, last uint32) {
+// bounds gives the first and last of the numbers that have the same entry as number in
+// the buckets that e leads to.
+func bounds(w []uint32, e, number uint32) (first, last uint32) {
 	p := partOf(e)
-	bucket := p.bucketFor(low)
+	bucket := p.bucketFor(number)
 	first, last = p.begin(bucket), p.begin(bucket+1)-1
-	at, far := spot(e, low)
+	at, far := spot(e, number)
 	if at+leads >= uint(len(w)) {
 		return first, last
 	}
@@ -56,8 +56,8 @@ func bounds(w []uint32, e, low uint32) (first, last uint32) {
 	if i < count {
 		ends = p.key(bucket, key(w, at, i)) - 1
 	}
-	if begins > low || ends < low || begins < first || ends > last { // only in a damaged table
-		return low, low
+	if begins > number || ends < number || begins < first || ends > last { // only in a damaged table
+		return number, number
 	}
 	return begins, ends
 }

@@ -4,9 +4,9 @@
 // A [Table] is two flat arrays of 32-bit words, one a family, that are used in
 // place, so that they can lie in a file that is mapped into memory. Nested
 // prefixes are flattened when it is built. A lookup reads a table of the
-// address's top bits, which is small, and then, mostly, one bucket of a cache line
-// or two, which the address leads to directly; it does not allocate and is safe for any number of goroutines. IPv4-mapped IPv6 addresses
-// are looked up as IPv4, and zones are ignored.
+// address's top bits, which is small, and then, mostly, one bucket of two cache lines,
+// which the address leads to directly; it does not allocate and is safe for any number
+// of goroutines. IPv4-mapped IPv6 addresses are looked up as IPv4, and zones are ignored.
 //
 // The words are described in docs/formats/edition.md. [Open] checks their
 // sections; whatever they hold, a lookup stays within them.

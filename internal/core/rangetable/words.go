@@ -35,7 +35,7 @@ func (w *words) buffer(n int) (entry uint32, err error) {
 	return pointer | uint32(at/unit), nil
 }
 
-// An item is the entry from a key of 16 bits on.
+// An item is the entry from a number on, which is its key.
 type item struct{ key, entry uint32 }
 
 // buckets makes the buckets of items that ascend, at least one, and gives the
