@@ -17,7 +17,7 @@ import (
 	"eastporch/internal/testkit/db"
 )
 
-func TestMain(m *testing.M) { os.Exit(db.Run(m)) }
+func TestMain(m *testing.M) { os.Exit(db.Run(m, db.Model{})) }
 
 // run runs a command in-process and gives what it wrote.
 func run(t *testing.T, in string, args ...string) (code int, out, errs string) {

@@ -27,7 +27,7 @@ import (
 	"eastporch/internal/testkit/db"
 )
 
-func TestMain(m *testing.M) { os.Exit(db.Run(m)) }
+func TestMain(m *testing.M) { os.Exit(db.Run(m, db.Model{})) }
 
 const feed = "198.18.3.0/26,PT,PT-11,Lisbon,\n198.18.7.0/24,ES,ES-VC,Valencia,\n"
 

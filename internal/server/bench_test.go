@@ -16,7 +16,7 @@ import (
 	"eastporch/internal/testkit/synthetic"
 )
 
-func TestMain(m *testing.M) { os.Exit(db.Run(m)) }
+func TestMain(m *testing.M) { os.Exit(db.Run(m, db.Model{})) }
 
 // Draining a queue against storing the same visits from memory, in turns: each round queues
 // 40,000 visits and drains them, and stores 40,000 others in batches of the same size.

@@ -123,6 +123,6 @@ http { access_log off; keepalive_requests 1000000; client_body_temp_path %[1]s/a
 			_ = conn.Close()
 		}
 		return err == nil
-	}, 10*time.Second, 10*time.Millisecond)
+	}, 10*time.Minute, 10*time.Millisecond)
 	return "http://127.0.0.1:" + port
 }

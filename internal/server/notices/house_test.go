@@ -60,7 +60,13 @@ func TestMain(m *testing.M) {
 	}
 	code := 1
 	if err == nil {
-		code = db.Run(m)
+		code = db.Run(m, db.Model{Tables: func(ctx context.Context, url string) error {
+			s, err := store.Open(ctx, url, 0)
+			if err == nil {
+				s.Close()
+			}
+			return err
+		}})
 	}
 	_ = os.RemoveAll(dir) // it is of the tests alone
 	os.Exit(code)

@@ -41,7 +41,7 @@ func TestMigrationsKeepTheData(t *testing.T) {
 		version := int64(i + 1)
 		t.Run(fmt.Sprintf("from %d", version), func(t *testing.T) {
 			t.Parallel()
-			url := db.New(t)
+			url := db.NewEmpty(t)
 			pool, err := pgxpool.New(t.Context(), url)
 			require.NoError(t, err)
 			defer pool.Close()
@@ -110,7 +110,7 @@ func seesTestData(t *testing.T, s *Store) {
 func writeTestData(t *testing.T, version int64) {
 	t.Helper()
 	require.NoFileExists(t, dataOf(version), "the data of a version stays as it is")
-	url := db.New(t)
+	url := db.NewEmpty(t)
 	s, err := Open(t.Context(), url, 0)
 	require.NoError(t, err)
 	defer s.Close()

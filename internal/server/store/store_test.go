@@ -29,7 +29,15 @@ import (
 	"eastporch/internal/testkit/synthetic"
 )
 
-func TestMain(m *testing.M) { os.Exit(db.Run(m)) }
+func TestMain(m *testing.M) { os.Exit(db.Run(m, db.Model{Tables: tables, Each: "UPDATE installation SET id = DEFAULT"})) }
+
+func tables(ctx context.Context, url string) error {
+	s, err := Open(ctx, url, 0)
+	if err == nil {
+		s.Close()
+	}
+	return err
+}
 
 const site = "heronlake.example"
 
@@ -445,7 +453,7 @@ func TestARefusedVisitIsTheDatasFault(t *testing.T) {
 
 func TestTwoServicesMigrateOneDatabase(t *testing.T) {
 	t.Parallel()
-	url := db.New(t)
+	url := db.NewEmpty(t)
 	var group sync.WaitGroup
 	for range 4 {
 		group.Go(func() {

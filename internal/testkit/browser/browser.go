@@ -6,6 +6,7 @@ import (
 	"errors"
 	"os"
 	"os/exec"
+	"sync"
 	"syscall"
 
 	"github.com/chromedp/chromedp"
@@ -46,6 +47,40 @@ func Start(ctx context.Context, more ...chromedp.ExecAllocatorOption) (browser c
 		return nil, nil, err
 	}
 	return browser, stop, nil
+}
+
+var (
+	sharing sync.Mutex
+	shared  context.Context // the browser of [Tab], nil before the first
+	endAll  = func() {}
+)
+
+// Tab opens a tab of one browser that all tests of a binary share, with a profile of its own: no
+// cookie, storage or cache of another tab is in it. closeTab closes it. The browser runs until [End].
+func Tab() (tab context.Context, closeTab func(), err error) {
+	sharing.Lock()
+	defer sharing.Unlock()
+	if shared == nil {
+		browser, stop, err := Start(context.Background())
+		if err != nil {
+			return nil, nil, err
+		}
+		shared, endAll = browser, stop
+	}
+	tab, closeTab = chromedp.NewContext(shared, chromedp.WithNewBrowserContext())
+	if err := chromedp.Do(tab); err != nil {
+		closeTab()
+		return nil, nil, err
+	}
+	return tab, closeTab, nil
+}
+
+// End ends the browser of [Tab], for TestMain.
+func End() {
+	sharing.Lock()
+	defer sharing.Unlock()
+	endAll()
+	shared, endAll = nil, func() {}
 }
 
 // Unwatched opens a page in a browser that nobody debugs, since some of what browsers do they do

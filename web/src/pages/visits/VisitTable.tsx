@@ -1,4 +1,4 @@
-import type { KeyboardEvent, ReactNode } from "react";
+import { memo, type KeyboardEvent, type ReactNode } from "react";
 import type { Visit } from "../../api/client";
 import { clockTime, km, placeName, unverified, wasFound } from "../../components/format";
 import { Addr, Country, AttentionChip, KindChip, LabelChip, LevelMark, Steps } from "../../components/parts";
@@ -212,24 +212,37 @@ export function VisitTable({ visits, open, onOpen }: Props) {
       </thead>
       <tbody>
         {visits.map((v) => (
-          <tr
-            key={v.id}
-            className={[v.card.address.skipped ? "aside" : "", v.id === open ? "chosen" : ""].join(" ")}
-            tabIndex={0}
-            aria-selected={v.id === open}
-            onClick={(e) => {
-              if (!(e.target as HTMLElement).closest("a")) onOpen(v.id);
-            }}
-            onKeyDown={(e) => onRowKey(e, () => onOpen(v.id))}
-          >
-            {columns.map((c) => (
-              <td key={c.title} className={c.right ? "right" : ""}>
-                {c.cell(v)}
-              </td>
-            ))}
-          </tr>
+          <Row key={v.id} visit={v} columns={columns} isOpen={v.id === open} onOpen={onOpen} />
         ))}
       </tbody>
     </table>
   );
 }
+
+interface RowProps {
+  visit: Visit;
+  columns: Column[];
+  isOpen: boolean;
+  onOpen: (id: string) => void;
+}
+
+/** Row is drawn again only where something of it has changed: lists are long. */
+const Row = memo(function Row({ visit, columns, isOpen, onOpen }: RowProps) {
+  return (
+    <tr
+      className={[visit.card.address.skipped ? "aside" : "", isOpen ? "chosen" : ""].join(" ")}
+      tabIndex={0}
+      aria-selected={isOpen}
+      onClick={(e) => {
+        if (!(e.target as HTMLElement).closest("a")) onOpen(visit.id);
+      }}
+      onKeyDown={(e) => onRowKey(e, () => onOpen(visit.id))}
+    >
+      {columns.map((c) => (
+        <td key={c.title} className={c.right ? "right" : ""}>
+          {c.cell(visit)}
+        </td>
+      ))}
+    </tr>
+  );
+});

@@ -1,6 +1,6 @@
 import "./visits.css";
 import { Button, Dropdown } from "antd";
-import { useEffect } from "react";
+import { useCallback, useEffect, useRef } from "react";
 import { Link } from "react-router";
 import { useLiveVisits } from "../../api/liveVisits";
 import { useVisit, useVisits } from "../../api/queries";
@@ -29,6 +29,11 @@ export function VisitsPage() {
       if (id && id !== open) next.set("visit", id);
       else next.delete("visit");
     });
+  const latest = useRef(setOpen);
+  useEffect(() => {
+    latest.current = setOpen;
+  });
+  const toggle = useCallback((id: string) => latest.current(id), []); // one and the same, so that rows stay as drawn
 
   const visits = list.data?.pages.flatMap((p) => p.visits) ?? [];
   const one = useVisit(open);
@@ -99,7 +104,7 @@ export function VisitsPage() {
             </div>
             <div className={list.isPlaceholderData ? "list-scroll dimmed" : "list-scroll"}>
               <div className="wide-only">
-                <VisitTable visits={visits} open={opened ? open : ""} onOpen={setOpen} />
+                <VisitTable visits={visits} open={opened ? open : ""} onOpen={toggle} />
               </div>
               <ul className="phone-only phone-list">
                 {visits.map((v) => (

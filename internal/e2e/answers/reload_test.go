@@ -1,0 +1,127 @@
+package answers
+
+import (
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/api"
+	"eastporch/internal/testkit/db"
+	"eastporch/internal/testkit/live"
+)
+
+func TestAChangedConfigurationIsTakenUp(t *testing.T) {
+	t.Parallel()
+	s := live.Start(t, map[string]any{"atlas.activate": "auto"})
+	assert.Empty(t, live.Parse[api.Reloaded](t, s.Reload(t)).Changed, "nothing has changed yet")
+	visit := func(site string) live.Answer {
+		return s.Post(t, fmt.Sprintf(`{"site":%q,"path":"/","peer":"198.18.3.40","user_agent":"Firefox"}`, site))
+	}
+	assert.Equal(t, http.StatusUnprocessableEntity, visit("boathouse.example").Status)
+	address := func(from string) string {
+		return s.Call(t, from, http.MethodGet, s.PublicURL+"/v1/visitor/address", "", "X-Forwarded-For: 198.18.3.40").Body
+	}
+	assert.Equal(t, "127.0.0.9\n", address("127.0.0.9"), "who is not trusted")
+	country := func(of string) any {
+		return s.Call(t, "127.0.0.1", http.MethodGet, s.AdminURL+"/v1/addresses/"+of, "").At(t, "location.country_code")
+	}
+	assert.Nil(t, country("192.0.2.7"))
+
+	more := filepath.Join(s.Dir, "more.csv")
+	require.NoError(t, os.WriteFile(more, []byte("range,country_code\n192.0.2.0/24,NZ\n"), 0o600))
+	s.Change(t, "sites:\n", "sites:\n  - host: boathouse.example\n    privacy: whole\n")
+	s.Change(t, "  trusted: [", "  trusted: [127.0.0.9/32, ")
+	s.Change(t, "  sources:\n", "  sources:\n    - { name: more, file: more.csv, format: csv, rank: 9 }\n")
+	s.Change(t, "policy:\n", "policy:\n  - { prefix: 192.0.2.0/24, action: resolve }\n")
+	got := live.Parse[api.Reloaded](t, s.Reload(t))
+	assert.ElementsMatch(t, []string{"sites", "proxies", "atlas", "policy"}, got.Changed)
+	assert.Empty(t, got.Restart)
+	assert.True(t, got.Building)
+	assert.Equal(t, http.StatusCreated, visit("boathouse.example").Status)
+	assert.Equal(t, "198.18.3.40\n", address("127.0.0.9"))
+	require.Eventually(t, func() bool { return country("192.0.2.7") == "NZ" }, 10*time.Minute, 50*time.Millisecond, "the new source is in an edition in use")
+
+	// What is wrong leaves all as it is, also what stands beside it and is right.
+	s.Change(t, "host: boathouse.example", "host: jetty.example")
+	s.Change(t, "action: resolve", "action: resolv")
+	bad := s.Reload(t)
+	assert.Equal(t, []any{http.StatusUnprocessableEntity, "/problems/unusable-configuration"}, []any{bad.Status, bad.At(t, "type")})
+	assert.Contains(t, bad.Said(t), "policy.0.action")
+	assert.Equal(t, http.StatusUnprocessableEntity, visit("jetty.example").Status)
+	assert.Equal(t, http.StatusCreated, visit("boathouse.example").Status)
+	s.Change(t, "action: resolv ", "action: resolve ")
+
+	// What cannot be taken up is listed.
+	s.Change(t, "sites:\n", "retention_days: 30\nsites:\n")
+	done := live.RunCLI(t, s, "reload")
+	assert.Equal(t, "In use now: sites.\nAfter a restart only: retention_days.\n", done.Out, done.Err)
+	assert.Equal(t, http.StatusCreated, visit("jetty.example").Status)
+	events := s.Call(t, "127.0.0.1", http.MethodGet, s.AdminURL+"/v1/audit-log", "")
+	assert.Equal(t, "configuration changed", events.At(t, "events.0.what"))
+}
+
+// However often it is reloaded, no request is dropped, and each is answered by one configuration.
+func TestNoRequestIsDroppedWhileItReloads(t *testing.T) {
+	t.Parallel()
+	s := live.Start(t, nil)
+	key := s.Keys(t)["server"]
+	var stop atomic.Bool
+	var asked atomic.Int64
+	var askers sync.WaitGroup
+	for range 4 {
+		askers.Go(func() {
+			for !stop.Load() {
+				req := httptest.NewRequest(http.MethodGet, s.PublicURL+"/v1/visitor?fields=address.text,labels", nil)
+				req.RequestURI = ""
+				req.Header.Set("Authorization", "Bearer "+key)
+				req.Header.Set("X-Forwarded-For", "198.18.3.40")
+				res, err := http.DefaultClient.Do(req)
+				if !assert.NoError(t, err) {
+					return
+				}
+				assert.Equal(t, http.StatusOK, res.StatusCode)
+				_ = res.Body.Close()
+				asked.Add(1)
+			}
+		})
+	}
+	names := []string{"host: boathouse.example", "host: jetty.example"}
+	s.Change(t, "sites:\n", "sites:\n  - "+names[0]+"\n")
+	for i := range 60 {
+		require.Equal(t, http.StatusOK, s.Reload(t).Status)
+		s.Change(t, names[i%2], names[(i+1)%2])
+	}
+	stop.Store(true)
+	askers.Wait()
+	t.Logf("%d requests while it was reloaded 60 times, none dropped", asked.Load())
+	assert.Positive(t, asked.Load())
+}
+
+func TestAHangUpReloads(t *testing.T) {
+	t.Parallel()
+	p := live.NewProcess(t, db.New(t))
+	p.Start()
+	file := p.Args[2]
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(text), "sites:\n", "sites:\n  - host: boathouse.example\n", 1)), 0o600))
+	sites := func() string {
+		code, out, _ := live.Run(t, "", "--server", p.AdminURL, "--key", p.Key, "visits", "list", "--site", "boathouse.example")
+		return fmt.Sprint(code, out)
+	}
+	assert.NotContains(t, sites(), "No visits yet.")
+	require.NoError(t, p.Cmd.Process.Signal(syscall.SIGHUP))
+	require.Eventually(t, func() bool { return strings.Contains(sites(), "No visits yet.") }, 10*time.Minute, 50*time.Millisecond)
+	require.NoError(t, p.Stop())
+}

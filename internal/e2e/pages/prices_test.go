@@ -1,0 +1,105 @@
+package pages
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/shopspring/decimal"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/locale"
+	pagescript "eastporch/internal/server/page"
+	"eastporch/internal/testkit/live"
+)
+
+// Every price that the page script writes is the one that the service writes, digit by
+// digit: random amounts, rates and endings in the currency of every country.
+func TestThePricesOfTheScript(t *testing.T) {
+	t.Parallel()
+	rnd := rand.New(rand.NewPCG(14, 7))
+	number := func(digits, places int) decimal.Decimal {
+		return decimal.New(rnd.Int64N(int64(pow10(1+rnd.IntN(digits)))), -int32(rnd.IntN(places+1)))
+	}
+	var card atomic.Value
+	mux := http.NewServeMux()
+	mux.HandleFunc("/porch.js", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/javascript")
+		_, _ = w.Write(pagescript.Script)
+	})
+	mux.HandleFunc("/v1/visitor", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(card.Load().([]byte)) })
+	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		fmt.Fprint(w, `<!doctype html><html lang="en"><script src="/porch.js"></script>`)
+	})
+	card.Store([]byte(`{}`))
+	server := httptest.NewServer(mux)
+	t.Cleanup(server.Close)
+	p := live.OpenTab(t)
+	p.Do(chromedp.Navigate(server.URL))
+
+	// Spaces may be of several widths, and the guilder's sign is younger than browsers.
+	plain := strings.NewReplacer("\u00a0", " ", "\u202f", " ", "Cg.", "XCG ")
+	tried, differed := 0, 0
+	for _, c := range almanac.All() {
+		if c.Currency == "" {
+			continue
+		}
+		from := []string{"EUR", "JPY", c.Currency}[rnd.IntN(3)]
+		base := number(4, 3).Add(decimal.New(1, -3))
+		rates := locale.Rates{Base: "EUR", Dated: time.Now(), Source: "made up", Of: map[string]decimal.Decimal{"EUR": decimal.New(1, 0)}}
+		rates.Of[from], rates.Of[c.Currency] = base, number(9, 6).Add(decimal.New(1, -6))
+		endings := map[string]locale.Ending{}
+		if rnd.IntN(3) == 0 {
+			e, err := locale.ParseEnding([]string{"x.95", "x9.90", "x00", "x9", "x.5"}[rnd.IntN(5)])
+			require.NoError(t, err)
+			endings[c.Currency] = e
+		}
+		money := locale.MoneyOf(&c)
+		money.Rate = rates.Table(from, endings)[c.Currency]
+		text, err := json.Marshal(map[string]any{"money": money, "locale": map[string]string{"formatting": "en"}})
+		require.NoError(t, err)
+		card.Store(text)
+
+		var amounts []string
+		for range 20 {
+			value := number(12, 6)
+			if rnd.IntN(5) == 0 {
+				value = value.Neg()
+			}
+			amounts = append(amounts, value.String())
+		}
+		given, err := json.Marshal(amounts)
+		require.NoError(t, err)
+		var got []string
+		answer := p.Eval(fmt.Sprintf(`porch.choose("").then(() => JSON.stringify(%s.map((v) => porch.price(v, %q)?.text ?? "none")))`, given, from))
+		require.NoError(t, json.Unmarshal([]byte(answer), &got))
+		for i, amount := range amounts {
+			conversion, err := rates.Convert(decimal.RequireFromString(amount), from, c.Currency, endings[c.Currency], "en", time.Now())
+			require.NoError(t, err)
+			tried++
+			if want := plain.Replace(conversion.To.Text); want != plain.Replace(got[i]) {
+				differed++
+				assert.Equal(t, want, plain.Replace(got[i]), "%s %s in %s, rate %s, %s", amount, from, c.Currency, conversion.Rate, conversion.Rounding)
+			}
+		}
+	}
+	t.Logf("%d prices: %d differed", tried, differed)
+}
+
+func pow10(n int) int {
+	p := 1
+	for range n {
+		p *= 10
+	}
+	return p
+}
