@@ -40,9 +40,21 @@ export default defineConfig({
   },
   server: { proxy: { "/v1": "http://127.0.0.1:8081", "/readyz": "http://127.0.0.1:8081" } },
   test: {
-    environment: "jsdom",
-    testTimeout: 120_000,
+    testTimeout: 600_000, // which only what hangs meets
     maxWorkers: 2,
+    isolate: false, // loading the console takes longer than its tests
+    projects: [
+      { extends: true, test: { name: "rules", environment: "node", include: ["src/**/*.test.ts"] } },
+      {
+        extends: true,
+        test: {
+          name: "pages",
+          environment: "jsdom",
+          include: ["src/**/*.test.tsx"],
+          setupFiles: ["src/testkit/setup.ts"],
+        },
+      },
+    ],
     deps: {
       optimizer: {
         client: {
@@ -58,11 +70,9 @@ export default defineConfig({
             "@testing-library/react",
             "@testing-library/user-event",
             "d3-geo",
-            "echarts",
           ],
         },
       },
     },
-    include: ["src/**/*.test.{ts,tsx}"],
   },
 });

@@ -19,7 +19,7 @@ import (
 	"eastporch/internal/testkit/synthetic"
 )
 
-func TestMain(m *testing.M) { os.Exit(db.Run(m)) }
+func TestMain(m *testing.M) { os.Exit(db.Run(m, db.Model{})) }
 
 type full struct {
 	v4, v6 []rangetable.Row

@@ -20,11 +20,11 @@ func TestAtlasPageActivatesCorrectsAndDescribes(t *testing.T) {
 	assert.Contains(t, p.Text(".activate-sentence"), "11 ranges")
 	assert.Contains(t, p.Text(".sources"), "Harbour Net geofeed")
 	assert.Contains(t, p.Text(".coverage-countries"), "Portugal")
-	p.Do(live.Click(".activate-actions button:nth-child(2)"), live.Visible(".ant-modal .changes"))
-	assert.Contains(t, p.Text(".ant-modal .changes"), "198.18.64.0/24")
-	p.Do(chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent(chromedp.CSS(".ant-modal .changes"))) // a click could miss a dialog that still moves
-	p.Do(live.Click(".coverage-head .ant-segmented-item"), live.Visible(".coverage-map circle"))
-	p.Do(live.Click(".activate-actions .ant-btn-primary"), chromedp.WaitNotPresent(chromedp.CSS(".activate-sentence")))
+	p.Do(live.Click(".activate-actions button:nth-child(2)"), live.Visible("[role=dialog] .changes"))
+	assert.Contains(t, p.Text("[role=dialog] .changes"), "198.18.64.0/24")
+	p.Do(chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent(chromedp.CSS("[role=dialog] .changes"))) // a click could miss a dialog that still moves
+	p.Do(live.Press(".coverage-head", "radio", "Map"), live.Visible(".coverage-map circle"))
+	p.Do(live.Click(".activate-actions button:first-child"), chromedp.WaitNotPresent(chromedp.CSS(".activate-sentence")))
 	assert.Contains(t, p.Text(".activate"), "No newer edition")
 	assert.Contains(t, p.Text(".editions"), "Go back to it")
 
@@ -35,7 +35,7 @@ func TestAtlasPageActivatesCorrectsAndDescribes(t *testing.T) {
 
 	p.Do(chromedp.Navigate(s.AdminURL+"/lookup/many"), live.Visible(".many-choose textarea"),
 		chromedp.SendKeys(chromedp.CSS(".many-choose textarea"), "198.18.3.40\n300.1.1.1\n3fff:1a0:7::9\n3323069224\n"),
-		live.Click(".many-choose .ant-btn-primary"), live.Visible(".many-table tr.rejected"))
+		live.Press("", "button", "Look them up"), live.Visible(".many-table tr.rejected"))
 	answers := p.Text(".many-table")
 	assert.Contains(t, answers, "Lisbon, Portugal")
 	assert.Contains(t, answers, "not an address")

@@ -22,13 +22,12 @@ import (
 	"eastporch/internal/testkit/live"
 )
 
-func TestConsole(t *testing.T) {
+// Today is the first page, and moves with what comes in.
+func TestToday(t *testing.T) {
 	t.Parallel()
 	s := live.Start(t, nil)
-	s.Fill(t, 300)
+	s.Fill(t, 60)
 	p := live.OpenPage(t, s)
-
-	// Today is the first page, and moves with what comes in.
 	p.Do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.AdminURL+"/"), live.Visible(".chart .bar"), live.Visible(".live-visits li"))
 	assert.Equal(t, "Today · East Porch", p.Eval("document.title"))
 	p.Says(".lead", "since midnight in Oslo")
@@ -37,15 +36,22 @@ func TestConsole(t *testing.T) {
 	assert.Contains(t, p.Text(".live-visits li.fresh"), "198.19.140.77")
 	p.Do(live.Click(".live-visits li.fresh .when"), live.Visible(".visit .place"))
 	assert.Contains(t, p.Text(".visit"), "/programme")
+	assert.Contains(t, p.Text(".rail footer"), "4 sources, ready")
+	p.NothingWrong()
+}
 
-	p.Do(chromedp.Navigate(s.AdminURL+"/visits"), live.Visible(".visits-table tbody tr"))
+func TestVisits(t *testing.T) {
+	t.Parallel()
+	s := live.Start(t, nil)
+	s.Fill(t, 60)
+	p := live.OpenPage(t, s)
+	p.Do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.AdminURL+"/visits"), live.Visible(".visits-table tbody tr"))
 	assert.Equal(t, "Visits · East Porch", p.Eval("document.title"))
 	s.Call(t, "127.0.0.1", http.MethodPost, s.AdminURL+"/v1/visits", live.VisitBody("203.0.113.4", "198.19.140.78"))
 	p.Do(live.Visible(".list-head button"))
 	assert.Equal(t, "1 new", p.Text(".list-head button"), "they wait until they are wanted")
-	p.Do(live.Click(".list-head button"), chromedp.WaitNotPresent(chromedp.CSS(".list-head button")))
-	p.Says(".list-head", "302 visits")
-	assert.Contains(t, p.Text(".rail footer"), "4 sources, ready")
+	p.Do(live.Press("", "button", "1 new"), chromedp.WaitNotPresent(chromedp.CSS(".list-head button")))
+	p.Says(".list-head", "61 visits")
 
 	// A visit opens as its card, with trail and evidence; Escape closes it.
 	p.Do(live.Click(".visits-table tbody tr"), live.Visible(".visit .place"), live.Click(".visit .fold button"), live.Visible(".visit .hops"))
@@ -58,25 +64,38 @@ func TestConsole(t *testing.T) {
 	assert.Contains(t, p.Text(".list-head"), "excluded by these filters")
 	p.Do(chromedp.Navigate(s.AdminURL+"/visits?city=Atlantis"), live.Visible(".state"))
 	assert.Contains(t, p.Text(".state"), "No visits match these filters.")
-	p.Do(live.Click(".state button"), live.Visible(".visits-table tbody tr"))
+	p.Do(live.Press("", "button", "Clear the filters"), live.Visible(".visits-table tbody tr"))
+	p.NothingWrong()
+}
 
-	// The map and its table twin say the same.
-	p.Do(chromedp.Navigate(s.AdminURL+"/map"), live.Visible(".worldmap [role=button]"), live.Visible(".places tbody tr"))
+// The map and its table twin say the same.
+func TestMap(t *testing.T) {
+	t.Parallel()
+	s := live.Start(t, nil)
+	s.Fill(t, 300)
+	p := live.OpenPage(t, s)
+	p.Do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.AdminURL+"/map"), live.Visible(".worldmap [role=button]"), live.Visible(".places tbody tr"))
 	assert.Regexp(t, `of 2\d\d visits`, p.Text(".map-drawer"), "the club's own monitors are left out")
 	assert.Contains(t, p.Text(".map-rest"), "have no point")
 	assert.Equal(t, p.Eval("String(document.querySelectorAll('.worldmap [role=button]').length)"),
 		p.Eval("String(document.querySelectorAll('.places tbody tr').length)"), "a circle for every row")
 	p.Do(chromedp.KeyEvent("t"), chromedp.WaitNotPresent(chromedp.CSS(".map-drawer")))
-	p.Do(live.Click(".map-top .ant-segmented-item:nth-child(2)"), live.Visible(".map .share"))
+	p.Do(live.Press("", "radio", "Share by country"), live.Visible(".map .share"))
 	p.Do(live.Click(".playbutton"), live.Visible(".timebar .textlink"), live.Click(".timebar .textlink"), chromedp.WaitNotPresent(chromedp.CSS(".timebar .textlink")))
+	p.NothingWrong()
+}
 
-	// Look up: the key /, the card, the circle, the evidence, JSON.
-	p.Do(chromedp.Navigate(s.AdminURL+"/visits"), live.Visible(".quick"), chromedp.KeyEvent("/"))
+// Look up: the key /, the card, the circle, the evidence, JSON.
+func TestLookUp(t *testing.T) {
+	t.Parallel()
+	s := live.Start(t, nil)
+	p := live.OpenPage(t, s)
+	p.Do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.AdminURL+"/visits"), live.Visible(".quick"), chromedp.KeyEvent("/"))
 	assert.Equal(t, "Look up an address", p.Eval("document.activeElement.ariaLabel"))
 	p.Do(chromedp.KeyEvent("\b198.18.3.40\r"), live.Visible(".placemap .ring")) // a driver types the key into the field that it focused
 	assert.Contains(t, p.Text(".answer-card"), "Lisbon")
 	assert.Contains(t, p.Text(".evidence"), "disagrees")
-	p.Do(live.Click(".tools .ant-segmented-item:nth-child(2)"), live.Visible(".json"))
+	p.Do(live.Press("", "radio", "JSON"), live.Visible(".json"))
 	assert.Contains(t, p.Text(".json"), `"country_code": "PT"`)
 	p.Do(chromedp.Navigate(s.AdminURL+"/lookup?address=10.1.2.3"), live.Visible(".facts"))
 	assert.Contains(t, p.Text(".answer-card"), "private · skipped")
@@ -103,7 +122,7 @@ func TestConsoleOnAPhoneAndInTheDark(t *testing.T) {
 		}
 	}
 	before := p.Eval("getComputedStyle(document.body).backgroundColor")
-	p.Do(live.Click(".bar .iconbutton:last-child"))
+	p.Do(live.Press("", "button", "Turn to dark"))
 	assert.NotEqual(t, before, p.Eval("getComputedStyle(document.body).backgroundColor"))
 	p.NothingWrong()
 }
@@ -114,7 +133,7 @@ func TestPresentationMasksEveryAddress(t *testing.T) {
 	s.Fill(t, 60)
 	p := live.OpenPage(t, s)
 	p.Do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.AdminURL+"/visits"), live.Visible(".visits-table tbody tr"),
-		live.Click(".bar .ant-switch"), live.Click(".visits-table tbody tr"), live.Visible(".visit .facts"), live.Click(".visit .fold button"), live.Visible(".hops"))
+		live.Press("", "switch", "Presentation: mask every address"), live.Click(".visits-table tbody tr"), live.Visible(".visit .facts"), live.Click(".visit .fold button"), live.Visible(".hops"))
 	const unmasked = `String(document.body.innerText.match(/(198|203|192|10|127)\.\d+\.\d+\.\d+|2001:db8:\w+:\w+/))`
 	assert.Equal(t, "null", p.Eval(unmasked))
 	p.Do(chromedp.Navigate(s.AdminURL+"/visits"), live.Visible(".visits-table tbody tr"))
@@ -126,7 +145,7 @@ func TestPresentationMasksEveryAddress(t *testing.T) {
 	assert.Equal(t, "null", p.Eval(unmasked))
 	p.Do(chromedp.Navigate(s.AdminURL+"/lookup?address=198.18.3.40"), live.Visible(".facts"))
 	assert.NotContains(t, p.Eval("location.href + document.title"), "198.18")
-	p.Do(live.Click(".tools .ant-segmented-item:nth-child(2)"), live.Visible(".json"))
+	p.Do(live.Press("", "radio", "JSON"), live.Visible(".json"))
 	assert.Equal(t, "null", p.Eval(unmasked))
 	p.NothingWrong()
 }
@@ -140,10 +159,10 @@ func TestSignInAndSetUp(t *testing.T) {
 
 	// A key is made, shown once, and works.
 	p.Do(live.Click(".keys-head button"), live.Visible(".keyform"), chromedp.SendKeys(chromedp.CSS(".keyform input"), "the shop"),
-		live.Click(".keyform .ant-radio-wrapper:nth-child(2)"), live.Click(".ant-modal .ant-btn-primary"), live.Visible(".secret code"))
+		live.Press("[role=dialog]", "radio", "server: reports and looks up for others"), live.Press("[role=dialog]", "button", "Create"), live.Visible(".secret code"))
 	secret := p.Text(".secret code")
 	assert.Equal(t, http.StatusOK, s.Call(t, "127.0.0.1", http.MethodGet, s.AdminURL+"/v1/addresses/198.18.3.40", "", "Authorization: Bearer "+secret).Status)
-	p.Do(live.Click(".ant-modal-footer .ant-btn"), chromedp.WaitNotPresent(chromedp.CSS(".secret")))
+	p.Do(live.Press("[role=dialog]", "button", "I have saved it"), chromedp.WaitNotPresent(chromedp.CSS(".secret")))
 	assert.Contains(t, p.Text(".keys-table"), "the shop")
 
 	// Snippets are for the facts that are ticked, beside the answer.
@@ -152,16 +171,16 @@ func TestSignInAndSetUp(t *testing.T) {
 	p.Do(live.Click(".snippet-facts fieldset:last-of-type input"))
 	p.Says(".snippet-code .snippet-text", "variants")
 	p.Says(".snippet-answer .snippet-text", `"variants"`)
-	p.Do(live.Click(".snippet-bar .ant-segmented-item:nth-child(4)"))
+	p.Do(live.Press(".snippet-bar", "radio", "Python"))
 	p.Says(".snippet-code .snippet-text", "def porch_card(headers, peer):")
 
 	// A set of variants is made, refused with the reason while it is wrong, and used.
 	p.Expected("/v1/variants/banner")
 	p.Says(".local", "Own prices in EUR")
 	p.Says(".local", "42 currencies for EUR, of today.")
-	p.Do(live.Click(".local-head button"), live.Visible(".keyform"), chromedp.SendKeys(chromedp.CSS(".keyform input"), "banner"), live.Click(".ant-modal .ant-btn-primary"), live.Visible(".keyform [role=alert]"))
+	p.Do(live.Click(".local-head button"), live.Visible(".keyform"), chromedp.SendKeys(chromedp.CSS(".keyform input"), "banner"), live.Press("[role=dialog]", "button", "Save and use"), live.Visible(".keyform [role=alert]"))
 	assert.Contains(t, p.Text(".keyform [role=alert]"), "is not a variant")
-	p.Do(chromedp.SendKeys(chromedp.CSS(".keyform > label:last-of-type input"), "plain"), live.Click(".ant-modal .ant-btn-primary"), chromedp.WaitNotPresent(chromedp.CSS(".keyform")))
+	p.Do(chromedp.SendKeys(chromedp.CSS(".keyform > label:last-of-type input"), "plain"), live.Press("[role=dialog]", "button", "Save and use"), chromedp.WaitNotPresent(chromedp.CSS(".keyform")))
 	p.Says(".local", "plain for everybody else")
 	assert.Contains(t, s.Call(t, "127.0.0.1", http.MethodGet, s.PublicURL+"/v1/visitor?fields=variants", "").Body, `"banner":"plain"`)
 
@@ -192,7 +211,7 @@ func TestTrailAndCheckupPages(t *testing.T) {
 	// Another setting is tried, and its lines can be copied.
 	p.Do(live.Click(".believed input[role=spinbutton]"), chromedp.KeyEvent("\b1\r"), live.Visible(".trail-lines pre"))
 	p.Says(".trail-lines pre", "hops: 1")
-	p.Do(live.Click(".trail-request .ant-segmented-item:nth-child(2)"), chromedp.WaitNotPresent(chromedp.CSS(".trail-request textarea")))
+	p.Do(live.Press("", "radio", "This request"), chromedp.WaitNotPresent(chromedp.CSS(".trail-request textarea")))
 	p.Says(".trail-answer", "127.0.0.1")
 
 	// Something is wrong: the checkup says so on its page, in the rail and on top.
@@ -331,7 +350,7 @@ func TestPresentationHidesEverySpelling(t *testing.T) {
 	s.Call(t, "127.0.0.1", http.MethodPost, s.AdminURL+"/v1/corrections", `{"range":"198.18.119.147/32","country_code":"PT","note":"asked by anna.147@club.heronlake.example"}`)
 	live.Settled(t, s.AdminURL, s.Admin)
 	p := live.OpenPage(t, s)
-	p.Do(chromedp.EmulateViewport(1280, 900), chromedp.Navigate(s.AdminURL+"/visits?prefix=198.18.119.147/32"), live.Visible(".visits-table tbody tr"), live.Click(".bar .ant-switch"))
+	p.Do(chromedp.EmulateViewport(1280, 900), chromedp.Navigate(s.AdminURL+"/visits?prefix=198.18.119.147/32"), live.Visible(".visits-table tbody tr"), live.Press("", "switch", "Presentation: mask every address"))
 	p.Until(`document.querySelector(".visits-table tbody a.addr")?.textContent.includes("•")`)
 	ids := regexp.MustCompile(`[0-9a-f]{8}-[0-9a-f]{4}-7[0-9a-f]{3}-[0-9a-f]{4}-[0-9a-f]{12}`)
 	// Whatever the page shows or would hand on, in every element.
@@ -374,7 +393,7 @@ func TestPresentationHidesEverySpelling(t *testing.T) {
 	// The links work all the same.
 	p.Do(live.Click(".visits-table tbody a.addr"), live.Visible(".facts"))
 	clean("a card")
-	p.Do(live.Click(".tools .ant-segmented-item:nth-child(2)"), live.Visible(".json"))
+	p.Do(live.Press("", "radio", "JSON"), live.Visible(".json"))
 	clean("a card as JSON")
 	p.Do(chromedp.Navigate(s.AdminURL+"/lookup?address=host-198-18-119-147.dyn.example.net"), live.Visible("main [role=alert]"))
 	clean("an error that repeats what was asked")
@@ -400,10 +419,10 @@ func TestPresentationHidesEverySpelling(t *testing.T) {
 	p.Until(`document.querySelector(".many-choose textarea").value.length > 0`)
 	clean("a pasted list")
 	p.Eval(`URL.createObjectURL = (blob) => { blob.text().then((text) => { document.body.dataset.saved = text; }); return "#"; }, "listening"`)
-	p.Do(live.Click(".many-choose .ant-btn-primary"), live.Visible(".many-table tbody tr"))
-	p.Until(`document.querySelector(".many-actions .ant-btn-primary").textContent === "Download"`)
+	p.Do(live.Press("", "button", "Look them up"), live.Visible(".many-table tbody tr"))
+	p.Until(`document.querySelector(".many-actions button:last-child").textContent === "Download"`)
 	clean("the answers to a list")
-	p.Do(live.Click(".many-actions .ant-btn-primary"))
+	p.Do(live.Press(".many-actions", "button", "Download"))
 	p.Until(`document.body.dataset.saved?.length > 100`)
 	clean("the file of answers")
 }

@@ -34,7 +34,7 @@ func TestCompanionsPage(t *testing.T) {
 	p.Says(".companion-answer .companion-line.chosen", "/now/wind")
 	p.Do(live.Click(".companion-more .textlink"), chromedp.SendKeys(chromedp.CSS(`[aria-label="Name of the category"]`), "windy"))
 	p.Says(".companion-places .chip.category", "windy")
-	p.Do(live.Click(".companion-buttons .ant-btn-primary"))
+	p.Do(live.Press(".companion-buttons", "button", "Save"))
 	p.Says(".companions-list li.chosen", "Sky")
 	made, err := s.Client.Companion(t.Context(), demo.Site, "sky")
 	require.NoError(t, err)

@@ -25,7 +25,7 @@ func TestLinksPage(t *testing.T) {
 	}
 	p := live.OpenPage(t, s)
 	p.Do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.AdminURL+"/links"), live.Visible(".links-table tbody tr"), live.Click(".links-new"), live.Visible(".link-form"))
-	p.Do(chromedp.SendKeys(chromedp.CSS(".link-form input"), "/en/tickets"), chromedp.SendKeys(chromedp.CSS(".link-form-two input"), "tickets"), live.Click(".ant-modal-footer .ant-btn-primary"))
+	p.Do(chromedp.SendKeys(chromedp.CSS(".link-form input"), "/en/tickets"), chromedp.SendKeys(chromedp.CSS(".link-form-two input"), "tickets"), live.Press("[role=dialog]", "button", "Make the link"))
 	p.Says(".link-url", "/to/tickets")
 	for i := range 3 {
 		require.Equal(t, http.StatusFound, s.Call(t, "127.0.0.1", http.MethodGet, s.PublicURL+"/to/tickets", "", live.Firefox, fmt.Sprintf("X-Forwarded-For: 198.18.3.%d", i)).Status)

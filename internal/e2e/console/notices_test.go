@@ -32,21 +32,21 @@ func TestNoticesPage(t *testing.T) {
 	typed := func(label, text string) chromedp.Action[chromedp.Void] {
 		return chromedp.SendKeys(chromedp.CSS(label), text)
 	}
-	p.Do(live.Click(".state .ant-btn-primary"), live.Visible(".channel-form"),
+	p.Do(live.Press("", "button", "Add a channel"), live.Visible(".channel-form"),
 		typed(`.channel-form [placeholder^="smtp."]`, at), typed(`.channel-form [placeholder*="<porch@"]`, "Regatta <porch@heronlake.example>"), typed(`.channel-form .dialog-field:nth-of-type(5) input`, "porch"))
-	p.Do(live.Visible("#channel-secret"), typed("#channel-secret", sink.Password), live.Click(".channel-foot .ant-btn-primary"))
+	p.Do(live.Visible("#channel-secret"), typed("#channel-secret", sink.Password), live.Press(".channel-foot", "button", "Save"))
 	p.Says(".notices-channels", "not used yet")
 	p.Says(".state", "No notices yet")
-	p.Do(live.Click(".state .ant-btn-primary"), live.Visible(`[aria-label="New notice"]`), typed(`[aria-label="Name"]`, "first-visit"), typed("#notice-to", "race-office@heronlake.example,ida@heronlake.example,"))
+	p.Do(live.Press("", "button", "Write a notice"), live.Visible(`[aria-label="New notice"]`), typed(`[aria-label="Name"]`, "first-visit"), typed("#notice-to", "race-office@heronlake.example,ida@heronlake.example,"))
 	p.Says(".notice-preview", "First visit from")
 	p.Do(live.Click(".sentence-choice"))
 	p.Says(".choice-body", "not seen for")
-	p.Do(live.Click(".notice-foot .ant-btn-primary"))
+	p.Do(live.Press(".notice-foot", "button", "Save"))
 	p.Says(".notices-list li.chosen", "First visit from a new country")
 	made, err := s.Client.Notice(t.Context(), demo.Site, "first-visit")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"race-office@heronlake.example", "ida@heronlake.example"}, made.Said.To)
-	p.Do(live.Click(".notice-foot .ant-btn:nth-child(2)"), live.Visible(".ant-modal .dialog-field input"), live.Click(".ant-modal-footer .ant-btn-primary"))
+	p.Do(live.Press("", "button", "Send me a test"), live.Visible("[role=dialog] .dialog-field input"), live.Press("[role=dialog]", "button", "Send"))
 	p.Says(".sent-table", "speaks no TLS")
 	p.Says(".notices-channels", "fails")
 	channels, err := s.Client.Notices(t.Context(), demo.Site)
@@ -63,7 +63,7 @@ func TestNoticesPage(t *testing.T) {
 	p.Do(chromedp.Navigate(s.AdminURL+"/notices"), live.Visible(".sent-table"))
 	p.Do(live.Click(".sent-table .plainbutton"))
 	p.Says(".message-whole", "Attempts")
-	p.Do(live.Click(".ant-modal-close"))
+	p.Do(live.Press("[role=dialog]", "button", "Close"))
 
 	long := made.Said
 	long.Title, long.Subject = strings.Repeat("Visits ", 8), strings.Repeat("A very long subject ", 8)+"{{.country}}"
@@ -79,7 +79,7 @@ func TestNoticesPage(t *testing.T) {
 		}
 	}
 	// The HTML is shown as it will look, though the console allows no styles in a page's text.
-	p.Do(chromedp.EmulateViewport(1280, 900), chromedp.Navigate(s.AdminURL+"/notices?notice=long"), live.Visible(".notice-editor"), live.Click(".notice-layout .ant-segmented-item:nth-child(2)"), live.Visible(".preview-mail iframe"))
+	p.Do(chromedp.EmulateViewport(1280, 900), chromedp.Navigate(s.AdminURL+"/notices?notice=long"), live.Visible(".notice-editor"), live.Press(".notice-layout", "radio", "HTML"), live.Visible(".preview-mail iframe"))
 	p.Until(`document.querySelector(".preview-mail iframe").contentDocument?.querySelector("p")?.style.color === "rgb(22, 38, 46)"`)
 	assert.NotContains(t, p.Eval("document.documentElement.outerHTML"), sink.Password)
 	p.NothingWrong()

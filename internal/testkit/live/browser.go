@@ -10,9 +10,9 @@ import (
 	"testing"
 	"time"
 
-	cdplog "github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/accessibility"
 	"github.com/chromedp/cdproto/dom"
+	cdplog "github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"

@@ -1,3 +1,4 @@
+// @vitest-environment jsdom
 import { afterEach, beforeEach, describe, expect, it } from "vitest";
 import { setNetwork } from "../testkit/network";
 import { setVeiled } from "../features/presentation/veil";

@@ -42,7 +42,7 @@ it("begins with Today, also where a page does not exist", async () => {
 it("looks up what is typed into the bar", async () => {
   const page = open("/trail");
   await page.settled();
-  await page.user.type(screen.getByLabelText("Look up an address"), " 198.18.3.40 {Enter}");
+  await page.write(screen.getByLabelText("Look up an address"), " 198.18.3.40 {Enter}");
   await heading("Look up");
   expect(location.search).toBe("?address=198.18.3.40");
 });
@@ -95,7 +95,7 @@ it("shows the sign-in page once the session has ended", async () => {
   });
   await page.settled();
   ended = true;
-  await page.user.type(screen.getByLabelText("Address to look up"), "198.18.3.40{Enter}");
+  await page.write(screen.getByLabelText("Address to look up"), "198.18.3.40{Enter}");
   await heading("Sign in");
 });
 

@@ -1,3 +1,9 @@
 import { holdPages } from "../testkit/holdPages";
 
-holdPages(["/today", "/trail", "/atlas", "/gate", "/links?link=tickets"]);
+holdPages({
+  "/today": ["/v1/checkup", "/v1/atlas", "/v1/atlas/editions"],
+  "/trail": ["/v1/checkup"],
+  "/atlas": ["/v1/atlas", "/v1/atlas/editions"],
+  "/gate": ["/v1/gate"],
+  "/links?link=tickets": [],
+});

@@ -1,7 +1,7 @@
 import { holdPages } from "../testkit/holdPages";
 
-holdPages([
-  "/rehearse?from=PT&from=unknown&path=/early/eights",
-  "/companions?companion=weather",
-  "/notices?notice=first-visit",
-]);
+holdPages({
+  "/rehearse?from=PT&from=unknown&path=/early/eights": [],
+  "/companions?companion=weather": ["/v1/companions"],
+  "/notices?notice=first-visit": ["/v1/notices"],
+});

@@ -1,3 +1,4 @@
+// @vitest-environment jsdom
 // The React snippet that Set-up shows, run as it stands, against the types of porch.js.
 import { act, renderHook } from "@testing-library/react";
 import { mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";

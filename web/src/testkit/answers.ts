@@ -21,11 +21,6 @@ const { RECORD: from, KEY: key } = process.env;
 
 /** answerOf gives the recorded answer of a call. Of the time that is asked for only its presence counts. */
 export async function answerOf(asked: Asked) {
-  if (asked.path.includes("world-atlas")) {
-    const name = asked.path.split("/").at(-1) ?? "";
-    const text = readFileSync(join(import.meta.dirname, "../../node_modules/world-atlas", name), "utf8");
-    return { status: 200, body: JSON.parse(text) as unknown };
-  }
   const name = nameOf(asked);
   if (!(name in recorded) && from !== undefined && key !== undefined) {
     const query = asked.query.toString();
@@ -39,6 +34,19 @@ export async function answerOf(asked: Asked) {
     writeFileSync(file, `{\n${lines.sort().join(",\n")}\n}\n`);
   }
   return recorded[name];
+}
+
+const outlines = new Map<string, string>();
+
+/** outlinesOf is the text of the world's outlines where a path leads to them: the coarse ones, unless fine ones are wanted. */
+export function outlinesOf(path: string, fine: boolean): string | undefined {
+  if (!path.includes("world-atlas")) return undefined;
+  const name = fine ? (path.split("/").at(-1) ?? "") : "countries-110m.json";
+  const text =
+    outlines.get(name) ??
+    readFileSync(join(import.meta.dirname, "../../node_modules/world-atlas", name), "utf8");
+  outlines.set(name, text);
+  return text;
 }
 
 /** recordedBody is a recorded answer, to make others of. */

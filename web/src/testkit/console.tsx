@@ -3,7 +3,7 @@ import userEvent, { PointerEventsCheckLevel } from "@testing-library/user-event"
 import { afterEach, beforeEach, expect, vi } from "vitest";
 import { setNetwork } from "./network";
 import { Console } from "../Console";
-import { answerOf, type Asked } from "./answers";
+import { answerOf, outlinesOf, type Asked } from "./answers";
 
 configure({ asyncUtilTimeout: 5000, getElementError: (message) => new Error(message?.slice(0, 500)) });
 
@@ -43,23 +43,29 @@ class Stream {
   }
 }
 
-let complaints: { mock: { calls: unknown[][] } };
-beforeEach(() => {
-  complaints = vi.spyOn(console, "error").mockImplementation(() => undefined);
-});
+/** holdConsole has every test of a file begin with nothing open, and fail where the console complained. */
+export function holdConsole() {
+  let complaints: { mock: { calls: unknown[][] } };
+  beforeEach(() => {
+    complaints = vi.spyOn(console, "error").mockImplementation(() => undefined);
+  });
+  afterEach(() => {
+    cleanup();
+    document.body.replaceChildren();
+    const said = complaints.mock.calls.map((c) => c.map(String).join(" ").slice(0, 500));
+    vi.restoreAllMocks();
+    vi.unstubAllGlobals();
+    vi.useRealTimers();
+    // Lists of choices scroll, which nothing does without a layout.
+    expect(said.filter((words) => !words.includes("rc-virtual-list"))).toEqual([]);
+  });
+}
 
-afterEach(() => {
-  cleanup();
-  const said = complaints.mock.calls.map((c) => c.map(String).join(" ").slice(0, 500));
-  vi.restoreAllMocks();
-  vi.unstubAllGlobals();
-  vi.useRealTimers();
-  // Lists of choices scroll, which nothing does without a layout.
-  expect(said.filter((words) => !words.includes("rc-virtual-list"))).toEqual([]);
-});
-
-/** open opens the console at a path, on a network of recorded answers; rules come before those. */
-export function open(path: string, options: { rules?: Rule[]; width?: number } = {}) {
+/**
+ * open opens the console at a path, on a network of recorded answers; rules come before those. Maps
+ * have coarse outlines, unless fine ones are asked for.
+ */
+export function open(path: string, options: { rules?: Rule[]; width?: number; fine?: boolean } = {}) {
   const asked: Asked[] = [];
   const missing: string[] = [];
   const rules = [...(options.rules ?? [])];
@@ -76,6 +82,8 @@ export function open(path: string, options: { rules?: Rule[]; width?: number } =
   });
   const answered = async (request: Request) => {
     const url = new URL(request.url);
+    const land = outlinesOf(url.pathname, options.fine ?? false);
+    if (land !== undefined) return new Response(land, { headers: { "Content-Type": "application/json" } });
     const text = await request.text();
     const call: Asked = {
       method: request.method,
@@ -114,11 +122,18 @@ export function open(path: string, options: { rules?: Rule[]; width?: number } =
   const root = document.createElement("div");
   document.body.replaceChildren(root);
   render(<Console root={root} unstyled />, { container: root });
+  const user = userEvent.setup({ pointerEventsCheck: PointerEventsCheckLevel.Never }); // nothing here has styles
   return {
     root,
     close: cleanup,
     asked,
-    user: userEvent.setup({ pointerEventsCheck: PointerEventsCheckLevel.Never }), // nothing here has styles
+    user,
+    /** write puts text into a field at once, and presses Enter where it ends with {Enter}. */
+    write: async (field: Element, text: string) => {
+      await user.click(field);
+      await user.paste(text.replace(/\{Enter\}$/, ""));
+      if (text.endsWith("{Enter}")) await user.keyboard("{Enter}");
+    },
     /** rule answers before all that stands. */
     rule: (r: Rule) => rules.unshift(r),
     /** sent are the calls of a method to a path. */

@@ -6,18 +6,31 @@ import type { Asked } from "./answers";
 
 const nameOf = (a: Asked) => `${a.method} ${a.path}?${a.query.toString()}`;
 
-/** asksFor are the calls of a page that is open, each once, but those for the sites and the drawings of the world. */
-async function asksFor(path: string): Promise<Map<string, Asked>> {
+/** asked are the calls of a page that is open, each once, but that for the sites. */
+async function asked(path: string): Promise<Map<string, Asked>> {
   const page = open(path);
   await page.settled();
   page.close();
-  const own = page.asked.filter((a) => a.path !== "/v1/sites" && !a.path.includes("world-atlas"));
-  return new Map(own.map((a) => [nameOf(a), a]));
+  return new Map(page.asked.filter((a) => a.path !== "/v1/sites").map((a) => [nameOf(a), a]));
 }
 
-/** holdPages holds pages against what every page must do. They are in several files, which run beside one another. */
-export const holdPages = (pages: string[]) =>
-  describe.each(pages)("%s", (path) => {
+/** bare asks for nothing but what stands around every page. */
+const bare = "/lookup/many";
+
+/** asksFor are the calls of a page; those that are made around every page are the bare page's, and its own where it says so. */
+async function asksFor(path: string, own: string[]) {
+  const calls = await asked(path);
+  if (path !== bare)
+    for (const [name, call] of await asked(bare)) if (!own.includes(call.path)) calls.delete(name);
+  return calls;
+}
+
+/**
+ * holdPages holds pages against what every page must do; with each stand the paths that it asks for
+ * itself, though they are asked around every page too. They are in several files, which run beside one another.
+ */
+export const holdPages = (pages: Record<string, string[]>) =>
+  describe.each(Object.entries(pages))("%s", (path, own) => {
     it("has all it asks for, a title, and a name for every control", async () => {
       const page = open(path);
       await page.settled();
@@ -36,7 +49,7 @@ export const holdPages = (pages: string[]) =>
 
     it("says so, whichever of its calls fails", async () => {
       const silent: string[] = [];
-      for (const [name, call] of await asksFor(path)) {
+      for (const [name, call] of await asksFor(path, own)) {
         const fails = on(call.method, call.path, (a) =>
           nameOf(a) === name ? problem(503, "Made to fail.") : undefined,
         );

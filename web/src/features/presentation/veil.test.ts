@@ -1,3 +1,4 @@
+// @vitest-environment jsdom
 import { beforeEach, expect, it, vi } from "vitest";
 import { hide, keep, show } from "./hidden";
 import { codeOf, shown, unveil, unveilURL, veil, veilJSON } from "./veil";

@@ -238,11 +238,11 @@ it("sends no place with a range that is not to be located", async () => {
   const page = await shown(on("POST", "/v1/corrections", { status: 201, body: correction }));
   await page.user.click(screen.getByRole("button", { name: "Correct a range" }));
   const form = await dialog("Correct a range");
-  await page.user.type(within(form).getByLabelText(/^Range/), "198.18.9.0/24");
-  await page.user.type(within(form).getByLabelText("Country code"), "PT");
+  await page.write(within(form).getByLabelText(/^Range/), "198.18.9.0/24");
+  await page.write(within(form).getByLabelText("Country code"), "PT");
   await page.user.click(within(form).getByLabelText("It is not to be located"));
   expect(within(form).queryByLabelText("Country code")).toBe(null);
-  await page.user.type(within(form).getByLabelText("Why"), "a proxy");
+  await page.write(within(form).getByLabelText("Why"), "a proxy");
   await page.user.click(within(form).getByRole("button", { name: "Correct it" }));
   await waitFor(() =>
     expect(page.sent("POST", "/v1/corrections").map((a) => a.body)).toEqual([
@@ -255,11 +255,11 @@ it("sends a point with its radius, and leaves out what is emptied again", async 
   const page = await shown(on("POST", "/v1/corrections", { status: 201, body: correction }));
   await page.user.click(screen.getByRole("button", { name: "Correct a range" }));
   const form = await dialog("Correct a range");
-  await page.user.type(within(form).getByLabelText(/^Range/), "198.18.9.0/24");
-  await page.user.type(within(form).getByLabelText("Country code"), "PT");
-  await page.user.type(within(form).getByLabelText("Latitude"), "38.7");
-  await page.user.type(within(form).getByLabelText("Longitude"), "-9.1");
-  await page.user.type(within(form).getByLabelText("Radius, km"), "5");
+  await page.write(within(form).getByLabelText(/^Range/), "198.18.9.0/24");
+  await page.write(within(form).getByLabelText("Country code"), "PT");
+  await page.write(within(form).getByLabelText("Latitude"), "38.7");
+  await page.write(within(form).getByLabelText("Longitude"), "-9.1");
+  await page.write(within(form).getByLabelText("Radius, km"), "5");
   await page.user.clear(within(form).getByLabelText("Radius, km"));
   await page.user.click(within(form).getByRole("button", { name: "Correct it" }));
   await waitFor(() =>

@@ -1,3 +1,4 @@
+// @vitest-environment jsdom
 import dayjs from "dayjs";
 import { describe, expect, it } from "vitest";
 import type { Description } from "../../api/client";

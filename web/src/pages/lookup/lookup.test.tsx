@@ -9,7 +9,7 @@ const card = recordedBody("GET /v1/addresses/198.18.3.40") as Card;
 it("asks for what is typed, and keeps it in the page's address", async () => {
   const page = open("/lookup", { rules: [on("GET", /^\/v1\/addresses\//, { body: card })] });
   await page.says("Ask for any address.");
-  await page.user.type(screen.getByLabelText("Address to look up"), " 198.18.3.40 {Enter}");
+  await page.write(screen.getByLabelText("Address to look up"), " 198.18.3.40 {Enter}");
   await page.says("Lisbon");
   expect(location.search).toBe("?address=198.18.3.40");
 });

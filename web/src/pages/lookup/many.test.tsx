@@ -154,7 +154,7 @@ it("gathers what is no address by its reason, with the line where each begins, a
     `4,more,"""more"": it is no address"`,
     "",
   ]);
-  await page.user.click(screen.getByText("Rejects", { selector: ".ant-segmented-item-label" }));
+  await page.user.click(screen.getByRole("radio", { name: "Rejects" }));
   const lines = [...page.root.querySelectorAll(".many-table tbody tr")].map(
     (tr) => tr.firstChild?.textContent,
   );

@@ -36,7 +36,7 @@ it("sets places side by side, in the order of the pipeline", async () => {
 it("asks for another place, and keeps it in the page's address", async () => {
   const page = open(page3, { rules: [answered] });
   await page.settled();
-  await page.user.type(screen.getByLabelText("Another place"), "Auckland");
+  await page.write(screen.getByLabelText("Another place"), "Auckland");
   await page.user.click(screen.getByRole("button", { name: "Add a place" }));
   await waitFor(() => {
     const last = page.sent("POST", "/v1/rehearsals").at(-1)?.body as RehearsalRequest;

@@ -32,7 +32,7 @@ it("renames a key, and keeps the form open where the name is refused", async () 
   const field = within(form).getByLabelText<HTMLInputElement>("Name");
   expect(field.value).toBe(keys.keys.find((k) => !k.revoked)?.name);
   await page.user.clear(field);
-  await page.user.type(field, "Front pages{Enter}");
+  await page.write(field, "Front pages{Enter}");
   expect((await within(form).findByRole("alert")).textContent).toBe("name is taken Give another.");
   refused = false;
   await page.user.click(within(form).getByRole("button", { name: "Rename it" }));
@@ -184,7 +184,7 @@ it("asks for snippets of another address as it is typed, and keeps the last that
     ),
   );
   const field = screen.getByLabelText(/^Where pages and applications/);
-  await page.user.type(field, "https://in.example");
+  await page.write(field, "https://in.example");
   await page.says("from there");
 });
 

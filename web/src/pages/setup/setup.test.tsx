@@ -13,7 +13,7 @@ it("makes a key, shows its secret once, and forgets it", async () => {
   page.rule(on("POST", "/v1/keys", { status: 201, body: { secret: "porch_page_secret" } }));
   await page.user.click(screen.getByRole("button", { name: "Create key" }));
   const form = await dialog("Create key");
-  await page.user.type(within(form).getByLabelText("Name"), "Programme page");
+  await page.write(within(form).getByLabelText("Name"), "Programme page");
   await page.user.click(within(form).getByRole("button", { name: "Create" }));
   await screen.findByText("porch_page_secret");
   expect(page.sent("POST", "/v1/keys")[0]?.body).toEqual({
@@ -32,7 +32,7 @@ it("sends neither sites nor origins with the key of a server", async () => {
   await page.user.click(screen.getByRole("button", { name: "Create key" }));
   const form = await dialog("Create key");
   await page.user.click(within(form).getByLabelText(/^server/));
-  await page.user.type(within(form).getByLabelText("Name"), "Reports");
+  await page.write(within(form).getByLabelText("Name"), "Reports");
   await page.user.click(within(form).getByRole("button", { name: "Create" }));
   await waitFor(() =>
     expect(page.sent("POST", "/v1/keys")[0]?.body).toEqual({
@@ -49,7 +49,7 @@ it("keeps what was typed where the key is refused, and says why", async () => {
   page.rule(on("POST", "/v1/keys", problem(422, "name is empty", "Give one.")));
   await page.user.click(screen.getByRole("button", { name: "Create key" }));
   const form = await dialog("Create key");
-  await page.user.type(within(form).getByLabelText("Name"), "x");
+  await page.write(within(form).getByLabelText("Name"), "x");
   await page.user.click(within(form).getByRole("button", { name: "Create" }));
   expect((await within(form).findByRole("alert")).textContent).toContain("name is empty");
   expect(within(form).getByLabelText<HTMLInputElement>("Name").value).toBe("x");

@@ -59,10 +59,10 @@ it("makes a set of variants, rule by rule", async () => {
   await page.settled();
   await page.user.click(screen.getByRole("button", { name: "New set" }));
   const form = await dialog("New set of variants");
-  await page.user.type(within(form).getByLabelText("What it is of"), "banners");
+  await page.write(within(form).getByLabelText("What it is of"), "banners");
   await page.user.click(within(form).getByRole("button", { name: "Add a rule" }));
-  await page.user.type(within(form).getAllByLabelText("Variant").at(-1) as HTMLElement, "coast");
-  await page.user.type(within(form).getByLabelText("Everyone else"), "lake");
+  await page.write(within(form).getAllByLabelText("Variant").at(-1) as HTMLElement, "coast");
+  await page.write(within(form).getByLabelText("Everyone else"), "lake");
   await page.user.click(within(form).getByRole("button", { name: "Save and use" }));
   await waitFor(() => expect(page.sent("PUT", "/v1/variants/banners")).toHaveLength(1));
   const [sent] = page.sent("PUT", "/v1/variants/banners");

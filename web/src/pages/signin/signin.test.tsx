@@ -19,11 +19,11 @@ it("asks whoever is signed out, and opens with the key", async () => {
   });
   const field = await screen.findByLabelText("Admin key");
   expect(screen.getByRole<HTMLButtonElement>("button", { name: "Sign in" }).disabled).toBe(true);
-  await page.user.type(field, " porch_admin_wrong ");
+  await page.write(field, " porch_admin_wrong ");
   await page.user.click(screen.getByRole("button", { name: "Sign in" }));
   expect((await screen.findByRole("alert")).textContent).toContain("No such key. Look again.");
   await page.user.clear(field);
-  await page.user.type(field, "porch_admin_right{Enter}");
+  await page.write(field, "porch_admin_right{Enter}");
   await screen.findByRole("heading", { level: 1, name: "Visits" });
   expect(page.sent("POST", "/v1/sessions").map((a) => a.body)).toEqual([
     { key: "porch_admin_wrong" },
@@ -42,6 +42,6 @@ it("spends the link of the address once, and takes it out of the address", async
 
 it("says that nothing answers", async () => {
   const page = open("/sign-in", { rules: [on("POST", "/v1/sessions", "gone"), out] });
-  await page.user.type(await screen.findByLabelText("Admin key"), "porch_admin_x{Enter}");
+  await page.write(await screen.findByLabelText("Admin key"), "porch_admin_x{Enter}");
   expect((await screen.findByRole("alert")).textContent).toContain("The service does not answer");
 });
