@@ -80,7 +80,7 @@ func targetOf(r *http.Request) string {
 func (p *Porch) refuse(w http.ResponseWriter, r *http.Request, made *card.Card) {
 	how := p.local.Gates().Refusal(plain.Value(made.Gate.Gate))
 	nonce := rand.Text()
-	page, err := refusal.Standard.Write(refusal.Subject{
+	page, err := refusal.Standard().Write(refusal.Subject{
 		Site: p.site.Name, Reference: gate.Reference{CountryCode: plain.Value(made.Location.CountryCode)}, Refusal: how, Accept: r.Header.Get("Accept-Language"), Default: p.site.Default,
 	}, nonce)
 	if err != nil { // it is our own template

@@ -131,7 +131,7 @@ type Site struct {
 	// RefusalPage is a file with a template of the page for those whom a gate refuses.
 	RefusalPage string `koanf:"refusal_page"`
 	// LinkHosts are the hosts, beside its own, that its links may lead to; LinkPage is a file with a template
-	// of the page for whoever asks for a link that there is not.
+	// of the page for whoever asks for an unknown link.
 	LinkHosts []string `koanf:"link_hosts"`
 	LinkPage  string   `koanf:"link_page"`
 }

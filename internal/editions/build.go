@@ -252,12 +252,12 @@ func (r *reasons) Write(line []byte) (int, error) {
 	return len(line), nil
 }
 
-// shrank says which sources have less than half of what they had in another
-// edition.
-func shrank(now, then *atlas.Atlas) (warnings []string) {
+// shrank says which sources have less than half as many rows in the next edition as in the one in
+// use.
+func shrank(inUse, next *atlas.Atlas) (warnings []string) {
 	warnings = []string{}
-	for _, s := range then.Sources() {
-		for _, old := range now.Sources() {
+	for _, s := range next.Sources() {
+		for _, old := range inUse.Sources() {
 			if old.Name == s.Name && s.Accepted*2 < old.Accepted {
 				warnings = append(warnings, fmt.Sprintf("%s shrank from %d to %d accepted rows", s.Name, old.Accepted, s.Accepted))
 			}

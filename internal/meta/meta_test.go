@@ -82,7 +82,8 @@ var mayUse = map[string][]string{
 	"internal/testkit/browser":            {},
 	"internal/testkit/rpkimade":           {},
 	"internal/testkit/synthetic":          {"internal/core/"},
-	"internal/e2e":                        {},
+	"internal/testkit/live":               {"api", "internal/cli", "internal/cli/terminal", "internal/client", "internal/config", "internal/core/", "internal/demo", "internal/demo/standin", "internal/server", "internal/server/access", "internal/server/httpapi", "internal/server/store", "internal/testkit/"},
+	"internal/e2e/":                       {},
 	"internal/meta":                       {},
 	"tools/benchratios":                   {},
 	"tools/contract":                      {},
@@ -113,7 +114,7 @@ func TestDependenciesPointDown(t *testing.T) {
 		fields := strings.Fields(line)
 		pkg := strings.TrimPrefix(fields[0], module)
 		may, known := mayUse[pkg]
-		for _, house := range []string{"internal/core/", "internal/cli/", "internal/files/"} {
+		for _, house := range []string{"internal/core/", "internal/cli/", "internal/files/", "internal/e2e/"} {
 			if !known && strings.HasPrefix(pkg, house) {
 				may, known = mayUse[house]
 			}
@@ -171,25 +172,6 @@ func TestTestsDoNotSleepOrSkip(t *testing.T) {
 			assert.False(t, bad.MatchString(text), "%s sleeps or skips", path)
 		}
 	})
-}
-
-// What is not tried with the race detector keeps nothing that two could change at once.
-func TestNothingRunsAtOnceInPackagesThatAreNotRaced(t *testing.T) {
-	text, err := os.ReadFile("../../Makefile")
-	require.NoError(t, err)
-	line := regexp.MustCompile(`(?m)^alone := eastporch/(internal/core)/\((.+)\)\$\$$`).FindSubmatch(text)
-	require.NotNil(t, line)
-	atOnce := regexp.MustCompile(`(?m)\bgo (func|\w+)\b.*\($|\bgo \w[\w.]*\(|\bsync\.[^O]|\bsync\.Once\b|\batomic\.|\berrgroup\.|\.Parallel\(\)\s*;`)
-	for dir := range strings.SplitSeq(string(line[2]), "|") {
-		files, err := filepath.Glob(filepath.Join("../..", string(line[1]), dir, "*.go"))
-		require.NoError(t, err)
-		require.NotEmpty(t, files, dir)
-		for _, file := range files {
-			text, err := os.ReadFile(file)
-			require.NoError(t, err)
-			assert.Empty(t, atOnce.FindString(string(text)), "%s does things at once", file)
-		}
-	}
 }
 
 func everyGoFile(t *testing.T, visit func(path, text string)) {

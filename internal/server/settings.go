@@ -65,10 +65,10 @@ func (s *Server) settle(cfg *config.Config) (set *settings, err error) {
 		if err != nil {
 			return nil, err
 		}
-		if set.refusals[site.Host], err = page(s, site.RefusalPage, refusal.Standard, refusal.Parse); err != nil {
+		if set.refusals[site.Host], err = page(s, site.RefusalPage, refusal.Standard(), refusal.Parse); err != nil {
 			return nil, fmt.Errorf("site %s, refusal_page: %w", site.Host, err)
 		}
-		if set.missing[site.Host], err = page(s, site.LinkPage, link.Standard, link.Parse); err != nil {
+		if set.missing[site.Host], err = page(s, site.LinkPage, link.Standard(), link.Parse); err != nil {
 			return nil, fmt.Errorf("site %s, link_page: %w", site.Host, err)
 		}
 		for _, variants := range site.Sets() {

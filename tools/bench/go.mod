@@ -13,6 +13,8 @@ require (
 require (
 	github.com/google/uuid v1.6.0 // indirect
 	github.com/hashicorp/golang-lru/v2 v2.0.7 // indirect
+	github.com/klauspost/compress v1.20.4 // indirect
+	github.com/mileusna/useragent v1.3.5 // indirect
 	github.com/shopspring/decimal v1.6.0 // indirect
 )
 

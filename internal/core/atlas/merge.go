@@ -21,7 +21,7 @@ type part struct {
 
 // merge finds what every source says of an address, and makes one record of it: what the
 // highest-ranked says, with what it leaves open filled. There are no parts where nobody says
-// anything. buffer is for the parts.
+// anything. The parts are put into buffer, from its beginning.
 func (a *Atlas) merge(ip netip.Addr, won *Record, buffer []part) (parts []part) {
 	parts = buffer[:0]
 	for _, s := range a.sources {

@@ -34,7 +34,7 @@ type Pipeline struct {
 	Atlas interface{ Current() *atlas.Atlas }
 
 	once       sync.Once
-	anywhere   *Local           // of who is a req of no site
+	anywhere   *Local           // used where no site is known
 	embeddings []addr.Embedding // which addresses carry another
 	clocks     *locale.Clocks
 }

@@ -239,7 +239,7 @@ func (p *seen) visitor(t caller.Trail) {
 	}
 }
 
-// forgetVisitor makes buffer by forgetting one who came once, if one is met soon.
+// forgetVisitor makes room by forgetting a visitor who came once, where one is found soon.
 func (p *seen) forgetVisitor() {
 	tries := 8
 	for a, v := range p.visitors {
@@ -253,7 +253,7 @@ func (p *seen) forgetVisitor() {
 	}
 }
 
-// forgetOne makes buffer by forgetting a peer that asked once; strangers who come
+// forgetOne makes room by forgetting a peer that asked once; strangers who come
 // from everywhere do not push out a proxy.
 func (w *Watch) forgetOne() bool {
 	for a, p := range w.peers {

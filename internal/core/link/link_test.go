@@ -125,7 +125,7 @@ func TestCodesAreFolded(t *testing.T) {
 func TestThePageIsInTheVisitorsLanguage(t *testing.T) {
 	for _, l := range spoken {
 		for _, ended := range []bool{false, true} {
-			text, err := Standard.Write(Missing{Site: "Heron <Lake>", Home: "https://heronlake.example/", Ended: ended, Accept: l.tag}, "n0nce")
+			text, err := Standard().Write(Missing{Site: "Heron <Lake>", Home: "https://heronlake.example/", Ended: ended, Accept: l.tag}, "n0nce")
 			require.NoError(t, err)
 			_, err = html.Parse(strings.NewReader(string(text)))
 			require.NoError(t, err)

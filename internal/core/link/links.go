@@ -1,5 +1,5 @@
 // Package link has tracked links: what owners may say of one, where it leads whom, how it stands, and the
-// page for whoever asks for a link that there is not.
+// page for whoever asks for an unknown link.
 package link
 
 import (

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	_ "embed"
 	"html/template"
+	"sync"
 
 	"golang.org/x/text/language"
 
@@ -33,28 +34,28 @@ var spoken = []struct {
 	{"ja", words{"このリンクは存在しません。", "印刷されたアドレスと見比べてください。", "このリンクは終了しました。", "お探しの内容は当サイトにあるかもしれません。", "サイトへ"}},
 }
 
-var speaks = func() language.Matcher {
+var speaks = sync.OnceValue(func() language.Matcher {
 	tags := make([]language.Tag, len(spoken))
 	for i, l := range spoken {
 		tags[i] = language.Make(l.tag)
 	}
 	return language.NewMatcher(tags)
-}()
+})
 
-// A Template is how the page looks for whoever asks for a link that there is not, or no more. It is immutable
+// A Template is how the page looks for whoever asks for an unknown link, or one that has ended. It is immutable
 // and safe for concurrent use.
 type Template struct{ parsed *template.Template }
 
-// Standard is the page where an owner has none.
-var Standard = func() *Template {
+// Standard is the page where an owner has none. It is read when it is first asked for.
+var Standard = sync.OnceValue(func() *Template {
 	t, err := Parse(standard)
 	if err != nil {
 		panic("link: " + err.Error()) // it is embedded
 	}
 	return t
-}()
+})
 
-// A Missing is who asks for a link that there is not.
+// A Missing is who asks for an unknown link.
 type Missing struct {
 	Site    string // its name
 	Home    string // where the site is
@@ -87,7 +88,7 @@ func (t *Template) Write(m Missing, nonce string) ([]byte, error) {
 	if err != nil || len(wanted) == 0 {
 		wanted = []language.Tag{language.Make(cmp.Or(m.Default, "en"))}
 	}
-	_, i, _ := speaks.Match(wanted...)
+	_, i, _ := speaks().Match(wanted...)
 	w := spoken[i]
 	n := Notice{Nonce: nonce, Language: w.tag, Direction: locale.DirectionOf(w.tag), Site: m.Site, Title: w.unknown, Text: w.check, Go: w.home, Home: template.URL(m.Home), Ended: m.Ended}
 	if m.Ended {

@@ -9,7 +9,7 @@ import (
 // words are those of one family while they grow.
 type words []uint32
 
-// grow makes buffer for n words, from a multiple of step on.
+// grow makes room for n words, from a multiple of step on.
 func (w *words) grow(n, step int) (at int) {
 	at = (len(*w) + step - 1) / step * step
 	if at+n > cap(*w) {
@@ -21,9 +21,9 @@ func (w *words) grow(n, step int) (at int) {
 
 var errTooMany = errors.New("too many ranges for one table")
 
-// buffer makes buffer for a block of n words, and gives the entry that leads there.
+// reserve makes room for a block of n words, and returns the entry that leads there.
 // What fits into a cache line never lies in two.
-func (w *words) buffer(n int) (entry uint32, err error) {
+func (w *words) reserve(n int) (entry uint32, err error) {
 	step := unit
 	if left := line - len(*w)%line; n <= line && n > left {
 		step = line
@@ -82,7 +82,7 @@ func (w *words) bucket(at int, how uint32, items []item, first uint32) error {
 			here = leads - 1 - n/2
 			size = n + 1 - here
 		}
-		lead, err := w.buffer(size)
+		lead, err := w.reserve(size)
 		if err != nil {
 			return err
 		}
@@ -105,7 +105,7 @@ func (w *words) bucket(at int, how uint32, items []item, first uint32) error {
 }
 
 // apart is how many words more buckets may cost rather than one whose entries do not all fit, which
-// takes some lookups another read. IPv6 has less buffer in all, and can have more.
+// takes some lookups another read. The index of IPv6 is smaller, and can take more of it.
 const apart4, apart6 = 80, 200
 
 // choose gives the number of buckets, as entries have it, that costs least: words,
@@ -223,7 +223,7 @@ func (w *words) table32(starts []start, carried uint32) (entry uint32, err error
 // deep makes the block of the prefixes longer than /48 in one /48.
 func (w *words) deep(starts []start, first uint32) (entry uint32, err error) {
 	n := len(starts)
-	if entry, err = w.buffer(2 + 4*n); err != nil {
+	if entry, err = w.reserve(2 + 4*n); err != nil {
 		return 0, err
 	}
 	b := (*w)[place(entry):]

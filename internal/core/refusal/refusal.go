@@ -11,6 +11,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/text/language"
@@ -43,25 +44,25 @@ var languages = []struct {
 	{"ja", words{"お使いの地域では、このページをご覧いただけません。", "ご利用の国は次のとおりと推定されます：%s", "誤りがある場合、または閲覧が必要な場合", "下の参照番号をお知らせください。", "お問い合わせ", "ほかのページはどなたでもご覧いただけます。", "ほかのページを見る", "参照番号"}},
 }
 
-var spoken = func() language.Matcher {
+var spoken = sync.OnceValue(func() language.Matcher {
 	tags := make([]language.Tag, len(languages))
 	for i, l := range languages {
 		tags[i] = language.Make(l.tag)
 	}
 	return language.NewMatcher(tags)
-}()
+})
 
 // A Template is how pages of refusal look. It is immutable and safe for concurrent use.
 type Template struct{ parsed *template.Template }
 
-// Standard is the page where an owner has none.
-var Standard = func() *Template {
+// Standard is the page where an owner has none. It is read when it is first asked for.
+var Standard = sync.OnceValue(func() *Template {
 	t, err := Parse(standard)
 	if err != nil {
 		panic("refusal: " + err.Error()) // it is embedded
 	}
 	return t
-}()
+})
 
 // Parse reads an owner's template (Go's html/template) over a [Page]. The error names the line.
 func Parse(text string) (*Template, error) {
@@ -149,7 +150,7 @@ func (s *Subject) in(wanted []language.Tag) (part, words) {
 	if ownTag != language.Und {
 		wanted = []language.Tag{ownTag} // all of it in one language, if there is
 	}
-	_, i, _ := spoken.Match(wanted...)
+	_, i, _ := spoken().Match(wanted...)
 	w := languages[i]
 	tag := w.tag
 	if ownTag != language.Und {

@@ -13,7 +13,7 @@ import (
 
 func page(t *testing.T, s Subject) string {
 	t.Helper()
-	text, err := Standard.Write(s, "n0nce")
+	text, err := Standard().Write(s, "n0nce")
 	require.NoError(t, err)
 	_, err = html.Parse(strings.NewReader(string(text)))
 	require.NoError(t, err)

@@ -30,7 +30,7 @@ type When struct {
 	Basis string `json:"basis,omitempty"`
 }
 
-// A Rule gives a variant to whom its When is met by.
+// A Rule gives its variant to visitors who meet its When.
 type Rule struct {
 	Variant string `json:"variant"`
 	When    When   `json:"when"`

@@ -152,23 +152,23 @@ func (s *Atlases) Changes(ctx context.Context, nowName, thenName string) (api.Ch
 	if err != nil {
 		return api.Changes{}, err
 	}
-	then, err := s.Shelf.Open(thenName)
+	next, err := s.Shelf.Open(thenName)
 	if err != nil {
 		return api.Changes{}, err
 	}
-	changes, err := once(s, "changes "+now.Checksum()+" "+then.Checksum(), func() (compare.Changes, error) {
-		return compare.Diff(now, then, func(float64) bool { return ctx.Err() == nil }), ctx.Err()
+	changes, err := once(s, "changes "+now.Checksum()+" "+next.Checksum(), func() (compare.Changes, error) {
+		return compare.Diff(now, next, func(float64) bool { return ctx.Err() == nil }), ctx.Err()
 	})
 	if err != nil {
 		return api.Changes{}, err
 	}
-	visits, err := s.visitsRead(ctx, now, then)
+	visits, err := s.visitsRead(ctx, now, next)
 	return api.Changes{Changes: changes, Visits: visits}, err
 }
 
-func (s *Atlases) visitsRead(ctx context.Context, now, then *atlas.Atlas) (api.VisitsRead, error) {
+func (s *Atlases) visitsRead(ctx context.Context, now, next *atlas.Atlas) (api.VisitsRead, error) {
 	v := api.VisitsRead{Days: visitDays, Differently: api.ReadDifferentlyIn{Counts: map[string]int{}, Examples: []api.ReadDifferently{}}}
-	comparison := compare.NewComparison(now, then)
+	comparison := compare.NewComparison(now, next)
 	err := s.Store.EachAddress(ctx, s.Now().AddDate(0, 0, -visitDays), func(address netip.Addr, visits int) {
 		v.Addresses++
 		v.Visits += visits

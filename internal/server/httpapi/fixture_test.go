@@ -372,7 +372,7 @@ func newFixture(t testing.TB, feed string, to sink) *fixture {
 	running := make(chan struct{})
 	go func() { _ = beside.Run(ctx); close(running) }()
 	t.Cleanup(func() { stop(); <-running })
-	known := sites.New(sites.Site{Host: testSite, Name: "Heron Lake Regatta", Privacy: visit.Whole, TimeZone: "Europe/Lisbon", Local: &card.Local{Languages: languages, Currency: "EUR", Companions: beside.Of(testSite)}, Origin: "https://heronlake.example", Refusal: refusal.Standard, Missing: link.Standard})
+	known := sites.New(sites.Site{Host: testSite, Name: "Heron Lake Regatta", Privacy: visit.Whole, TimeZone: "Europe/Lisbon", Local: &card.Local{Languages: languages, Currency: "EUR", Companions: beside.Of(testSite)}, Origin: "https://heronlake.example", Refusal: refusal.Standard(), Missing: link.Standard()})
 	feedOfRates := rates.New(rates.Options{StaleDays: 7}, now, func(locale.Rates) {})
 	local, err := localize.New(localize.Options{Cards: cards, Rates: feedOfRates, Groups: almanac.Groups{}, Now: now})
 	require.NoError(t, err)

@@ -27,7 +27,7 @@ import (
 
 // Errors of taking in.
 var (
-	// ErrFull means that the queue has no buffer; it has once the database stores
+	// ErrFull means that the queue is full; there is room again once the database stores
 	// what is in it.
 	ErrFull = errors.New("the queue of visits is full")
 	// ErrStopped means that the service stops.
@@ -98,7 +98,7 @@ const (
 	mostYields = 8
 
 	maxEntry = 256 << 20
-	keepText = 8 << 20 // buffer beyond that is given back
+	keepText = 8 << 20 // a longer buffer is given back
 )
 
 // group is an entry of the log, in CBOR (RFC 8949): rows, and the edition facts that they share.
@@ -157,8 +157,8 @@ func New(opt Options) (*Intake, error) {
 }
 
 // Accept takes visits in: when it returns nil they are on the disk, all of them.
-// Otherwise none is acknowledged, and the error wraps [ErrFull] where there is no
-// buffer. The index is for [Intake.Wait].
+// Otherwise none is acknowledged, and the error wraps [ErrFull] where the queue
+// is full. The index is for [Intake.Wait].
 func (in *Intake) Accept(ctx context.Context, visits []visit.QueuedVisit) (index uint64, err error) {
 	if in.Log.Bytes() >= in.MaxBytes {
 		in.count(func(t *visit.QueueTally) { t.Full += int64(len(visits)) })

@@ -91,7 +91,7 @@ func (a *API) Unknown(c *gin.Context, code string) {
 	a.missing(c, site, http.StatusNotFound)
 }
 
-// missing shows the page for a link that there is not, or no more.
+// missing shows the page for an unknown link, or one that has ended.
 func (a *API) missing(c *gin.Context, site *sites.Site, status int) {
 	nonce := rand.Text()
 	text, err := site.Missing.Write(link.Missing{

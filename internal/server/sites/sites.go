@@ -31,7 +31,7 @@ type Site struct {
 	// Refusal is the page for those whom its gates refuse.
 	Refusal *refusal.Template
 	// LinkHosts are the hosts, beside its own, that its links may lead to, and Missing is the page for whoever
-	// asks for a link that there is not.
+	// asks for an unknown link.
 	LinkHosts []string
 	Missing   *link.Template
 }

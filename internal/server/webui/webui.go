@@ -25,7 +25,7 @@ const notBuilt = `<!doctype html><html lang="en"><meta charset="utf-8"><title>Ea
 <p>This binary was built without the console. Run <code>make build</code> and start it again.</p></html>
 `
 
-// noncePlace is where the build leaves buffer for the nonce of each answer.
+// noncePlace is where the build leaves room for the nonce of each answer.
 const noncePlace = "__NONCE__"
 
 // policy allows the page's own files and, with the nonce, the styles that its

@@ -81,12 +81,12 @@ const maxLargest = 100
 // movedKm is from where on a point counts as another.
 const movedKm = 1
 
-// Diff says what the edition then would change, by going through the whole of
+// Diff says what the edition next would change, by going through the whole of
 // both. progress, unless nil, is told the share done now and then, and stops it
 // by returning false.
-func Diff(now, then *atlas.Atlas, progress func(share float64) bool) Changes {
-	d := &differ{now: now, then: then, c: Changes{Now: now.Name(), Then: then.Name(), Counts: map[ChangeKind]Tally{}}}
-	d.nowSpots, d.thenSpots = atlas.NewSpotter(), atlas.NewSpotter()
+func Diff(now, next *atlas.Atlas, progress func(share float64) bool) Changes {
+	d := &differ{now: now, next: next, c: Changes{Now: now.Name(), Then: next.Name(), Counts: map[ChangeKind]Tally{}}}
+	d.nowSpots, d.nextSpots = atlas.NewSpotter(), atlas.NewSpotter()
 	for i, space := range atlas.Spaces {
 		steps := 0
 		goOn := true
@@ -97,7 +97,7 @@ func Diff(now, then *atlas.Atlas, progress func(share float64) bool) Changes {
 				goOn = progress((float64(i) + done) / 2)
 			}
 			return goOn
-		}, now, then)
+		}, now, next)
 		d.flush()
 		share := &d.c.Share4
 		if i == 1 {
@@ -116,8 +116,8 @@ func Diff(now, then *atlas.Atlas, progress func(share float64) bool) Changes {
 }
 
 type differ struct {
-	now, then           *atlas.Atlas
-	nowSpots, thenSpots *atlas.Spotter
+	now, next           *atlas.Atlas
+	nowSpots, nextSpots *atlas.Spotter
 	c                   Changes
 	open                Change // which the next stretch may go on
 	isOpen              bool
@@ -127,21 +127,21 @@ type differ struct {
 }
 
 func (d *differ) compare(cell addr.Range) {
-	now, then := d.nowSpots.Spot(d.now, cell.First), d.thenSpots.Spot(d.then, cell.First)
-	if now.CountryCode != "" || then.CountryCode != "" {
+	now, next := d.nowSpots.Spot(d.now, cell.First), d.nextSpots.Spot(d.next, cell.First)
+	if now.CountryCode != "" || next.CountryCode != "" {
 		d.located += atlas.Weight(cell)
 	}
-	difference, km := compareSpots(now, then)
+	difference, km := compareSpots(now, next)
 	if difference == "" {
 		d.flush()
 		return
 	}
-	if d.isOpen && same(d.open.Now, now) && same(d.open.Then, then) {
+	if d.isOpen && same(d.open.Now, now) && same(d.open.Then, next) {
 		d.open.span.Last = cell.Last
 		return
 	}
 	d.flush()
-	d.open, d.isOpen = Change{Difference: difference, Now: now, Then: then, Km: km, span: cell}, true
+	d.open, d.isOpen = Change{Difference: difference, Now: now, Then: next, Km: km, span: cell}, true
 }
 
 func same(a, b atlas.Spot) bool {
@@ -150,20 +150,20 @@ func same(a, b atlas.Spot) bool {
 }
 
 // compareSpots gives the coarsest difference of two spots, or "".
-func compareSpots(now, then atlas.Spot) (difference ChangeKind, km *float64) {
-	if now.Point != nil && then.Point != nil {
+func compareSpots(now, next atlas.Spot) (difference ChangeKind, km *float64) {
+	if now.Point != nil && next.Point != nil {
 		v := 0.0
-		if *now.Point != *then.Point {
-			v = geo.DistanceKm(*now.Point, *then.Point)
+		if *now.Point != *next.Point {
+			v = geo.DistanceKm(*now.Point, *next.Point)
 		}
 		km = &v
 	}
 	switch {
-	case now.CountryCode != then.CountryCode:
+	case now.CountryCode != next.CountryCode:
 		return NewCountry, km
-	case now.RegionCode != then.RegionCode:
+	case now.RegionCode != next.RegionCode:
 		return NewRegion, km
-	case now.City != then.City:
+	case now.City != next.City:
 		return NewCity, km
 	case km != nil && *km >= movedKm:
 		return Moved, km
@@ -205,20 +205,20 @@ func largest(list []Change) {
 // A Comparison compares what two editions say of single addresses. It is for one
 // goroutine.
 type Comparison struct {
-	now, then           *atlas.Atlas
-	nowSpots, thenSpots *atlas.Spotter
+	now, next           *atlas.Atlas
+	nowSpots, nextSpots *atlas.Spotter
 }
 
 // NewComparison compares two editions.
-func NewComparison(now, then *atlas.Atlas) *Comparison {
-	return &Comparison{now, then, atlas.NewSpotter(), atlas.NewSpotter()}
+func NewComparison(now, next *atlas.Atlas) *Comparison {
+	return &Comparison{now, next, atlas.NewSpotter(), atlas.NewSpotter()}
 }
 
 // At says in what an address reads differently, "" for nothing, what it reads, and
 // how far it moves where both have a point.
-func (c *Comparison) At(ip netip.Addr) (difference ChangeKind, now, then atlas.Spot, km *float64) {
+func (c *Comparison) At(ip netip.Addr) (difference ChangeKind, now, next atlas.Spot, km *float64) {
 	ip = addr.Canonical(ip)
-	now, then = c.nowSpots.Spot(c.now, ip), c.thenSpots.Spot(c.then, ip)
-	difference, km = compareSpots(now, then)
-	return difference, now, then, km
+	now, next = c.nowSpots.Spot(c.now, ip), c.nextSpots.Spot(c.next, ip)
+	difference, km = compareSpots(now, next)
+	return difference, now, next, km
 }

@@ -44,7 +44,7 @@ type ParseOptions struct {
 	Label   string            // what a list gives its ranges, where the line says none
 	Postal  bool              // keep a geofeed's postal codes, which RFC 8805 deprecates
 	Routing
-	Telling
+	Observer
 }
 
 // Routing is how a routing table is read.
@@ -53,8 +53,8 @@ type Routing struct {
 	Documentation bool              // AS numbers that are reserved for it (RFC 5398) count
 }
 
-// Telling is whom a reading tells how it goes.
-type Telling struct {
+// An Observer is told of the progress of a reading.
+type Observer struct {
 	// Progress, unless nil, is told the bytes and lines read so far, now and then.
 	Progress func(bytes int64, lines int)
 	// Rejected, unless nil, gets every reject and remark as a line of JSON.
