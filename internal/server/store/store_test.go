@@ -29,7 +29,9 @@ import (
 	"eastporch/internal/testkit/synthetic"
 )
 
-func TestMain(m *testing.M) { os.Exit(db.Run(m, db.Model{Tables: tables, Each: "UPDATE installation SET id = DEFAULT"})) }
+func TestMain(m *testing.M) {
+	os.Exit(db.Run(m, db.Model{Tables: tables, Each: "UPDATE installation SET id = DEFAULT"}))
+}
 
 func tables(ctx context.Context, url string) error {
 	s, err := Open(ctx, url, 0)
