@@ -2,6 +2,7 @@ package live
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/url"
 	"slices"
@@ -194,11 +195,14 @@ func tagNamed(ctx context.Context, within, role, name string) (bool, error) {
 	if err != nil || part.Result.ObjectID == "" {
 		return false, err
 	}
-	tree, err := chromedp.Call(ctx, accessibility.QueryAXTree, accessibility.QueryAXTreeParams{ObjectID: part.Result.ObjectID, Role: role, AccessibleName: name})
+	tree, err := chromedp.Call(ctx, accessibility.QueryAXTree, accessibility.QueryAXTreeParams{ObjectID: part.Result.ObjectID, Role: role})
 	if err != nil {
 		return false, nil // the part is gone again
 	}
-	seen := slices.DeleteFunc(tree.Nodes, func(n *accessibility.Node) bool { return n.Ignored })
+	seen := slices.DeleteFunc(tree.Nodes, func(n *accessibility.Node) bool {
+		var is string
+		return n.Ignored || n.Name == nil || json.Unmarshal(n.Name.Value, &is) != nil || strings.TrimSpace(is) != name
+	})
 	if len(seen) != 1 {
 		return false, nil
 	}
