@@ -122,6 +122,7 @@ bench: ## Run the benchmarks, in rounds so that what is compared takes turns, an
 soak: build ## Cause every fault 50 times, send odd requests for an hour, and load ten million visits; it takes some hours
 	go test ./internal/e2e/answers -run EveryOperationSurvives -fuzz-for 1h -timeout 3h -v | grep -E "operations|answers|^(---|ok|FAIL)"
 	go test ./internal/e2e/faults -run Fault -rounds 50 -stops 200 -waiting 1000000 -timeout 5h -v | grep -E "acknowledged|accepted in|stops:|to listen|^(---|ok|FAIL)"
+	go run ./tools/mutants
 	go test ./internal/server/store -run "ManyVisits|HostileWeek" -visits 10000000 -hostile 200000 -timeout 5h -v
 
 .PHONY: screenshots

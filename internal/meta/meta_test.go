@@ -87,6 +87,7 @@ var mayUse = map[string][]string{
 	"internal/meta":                       {},
 	"tools/benchratios":                   {},
 	"tools/contract":                      {},
+	"tools/mutants":                       {},
 	"tools/notice":                        {},
 	"tools/screenshots":                   {"internal/testkit/browser"},
 }
