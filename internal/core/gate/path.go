@@ -26,11 +26,15 @@ const (
 // ReadTarget reads the request target of HTTP (RFC 9112, section 3.2), raw as it came, or a path: the
 // query is left out. What can be read in several ways is kept in all of them: percent-encoded (RFC
 // 3986), more than once too, with dot segments, double slashes, backslashes or parameters behind a
-// semicolon. What cannot be read (no path, more than 8 KiB, a control character, not UTF-8, a percent
-// sign that encodes nothing) meets every gate of its site.
+// semicolon. What cannot be read meets every gate of its site: no path, more than 8 KiB, a control
+// character, not UTF-8, a percent sign that encodes nothing, and a raw space or # (no target has
+// them, some applications end the path there and some do not). Other characters that RFC 3986 does
+// not allow raw, such as | or [, are read as themselves.
 func ReadTarget(raw string) Target {
 	path, _, _ := strings.Cut(raw, "?")
-	path, _, _ = strings.Cut(path, "#")
+	if strings.ContainsAny(path, "# ") {
+		return Target{path: "/", unreadable: true}
+	}
 	if scheme, rest, ok := strings.Cut(path, "://"); ok && scheme != "" && !strings.Contains(scheme, "/") { // absolute-form
 		if _, after, ok := strings.Cut(rest, "/"); ok {
 			path = "/" + after
@@ -69,6 +73,13 @@ func ReadTarget(raw string) Target {
 	return t
 }
 
+// ReadPath reads the path of a page that was visited, as a page or an application tells of it: like
+// [ReadTarget], but a space or # that was decoded stands for itself, since nothing is served by it any
+// more.
+func ReadPath(path string) Target { return ReadTarget(decoded.Replace(path)) }
+
+var decoded = strings.NewReplacer(" ", "%20", "#", "%23")
+
 func (t *Target) add(path string) {
 	if path == t.path {
 		return
@@ -92,7 +103,7 @@ func isPlain(path string) bool {
 			return false
 		case c == '/' && i+1 < len(path) && (path[i+1] == '/' || path[i+1] == '.'):
 			return false
-		case (c == '.' || c == ' ') && (i+1 == len(path) || path[i+1] == '/'):
+		case c == '.' && (i+1 == len(path) || path[i+1] == '/'):
 			return false
 		}
 	}

@@ -45,7 +45,10 @@ func TestPatterns(t *testing.T) {
 		{"/früh/**", "/fru%CC%88h/a", true},
 		{"/early/**", "http://heronlake.example/early/x", true},
 		{"/early/**", "http://heronlake.example", false},
-		{"/early/**", "/other#/early/x", false},
+		{"/early/**", "/other?x=#/early/x", false},
+		{"/early/**", "/other?x= /early/\x01", false},
+		{"/early/**", "/other|a[b]^{c}", false},
+		{"/early/**", "/early/a|b[c]^{d}", true},
 	} {
 		assert.Equal(t, c.fits, fits(c.pattern, c.path), "%s %s", c.pattern, c.path)
 	}
@@ -58,6 +61,7 @@ func TestSpellingsMeetTheGate(t *testing.T) {
 		"/early%2Feights", `/early\eights`, `/x/..\early/eights`, "/early;a=b/eights", "/;x/early/eights", "/EARLY/Eights", "/early./eights", "/early%20/eights", "/x//../early/eights",
 		"/x/..;/early/eights", "/early/%2e/eights", "/early/eights%00.html", "/%c0%afearly/eights", "/early/eights%", "/%zz/early", "*", "", "early/eights", "/%25%32%35%36%35arly/eights",
 		"/" + strings.Repeat("a", 9000), "/x\x01/early",
+		"/#/../early/eights", "#", "/programme#", "/#?/x", "http://heronlake.example/#/../early/eights", "http://heronlake.example#/../early/eights", "/programme /../early/eights", "/ ",
 	} {
 		assert.True(t, fits("/early/**", spelling), "%q", spelling)
 	}
@@ -65,6 +69,15 @@ func TestSpellingsMeetTheGate(t *testing.T) {
 		if !strings.Contains(other, "early/..") { // which reads as early somewhere
 			assert.False(t, fits("/early/**", other), other)
 		}
+	}
+}
+
+// The path of a visit is told, not asked for: what was decoded in it stands for itself.
+func TestPathsThatAreTold(t *testing.T) {
+	early := parsePattern("/early/**")
+	for path, want := range map[string]bool{"/my programme": false, "/a#b": false, "/early/my heat": true, "/early#1": false, "/early/#1": true} {
+		told := ReadPath(path)
+		assert.Equal(t, want, early.fits(&told), path)
 	}
 }
 

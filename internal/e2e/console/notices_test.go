@@ -55,7 +55,7 @@ func TestNoticesPage(t *testing.T) {
 	said.Security = "none"
 	_, err = s.Client.SaveChannel(t.Context(), demo.Site, "mail", notice.ChannelSave{Said: said})
 	require.NoError(t, err)
-	mails := live.Arrived(t, sink, 1)
+	mails := live.Mails(t, sink, 1)
 	assert.True(t, strings.HasPrefix(mails[0].Subject, "Test: First visit from "), mails[0].Subject)
 	p.Says(".sent-table", "delivered")
 	p.Do(chromedp.Navigate(regexp.MustCompile(`http://\S+/visits\?\S+`).FindString(mails[0].Text)))

@@ -56,7 +56,7 @@ func TestFaultNoticesAcrossKills(t *testing.T) {
 		p.Kill()
 		require.NoError(t, sink.Fail("none"))
 		p.Start()
-		live.Arrived(t, sink, 2*(i+1)) // two recipients
+		live.Mails(t, sink, 2*(i+1)) // two recipients
 	}
 	mails := sink.Taken()
 	times, subjects := map[string]int{}, map[string]bool{}

@@ -254,7 +254,7 @@ func (s *simulation) add(p *gate.Past) {
 		s.leftOut++
 		return
 	}
-	sub, req := p.Subject(), gate.Request{Target: gate.ReadTarget(p.Path), Time: p.Time}
+	sub, req := p.Subject(), gate.Request{Target: gate.ReadPath(p.Path), Time: p.Time}
 	draft, live := s.draft.Decide(&sub, &req), s.live.Decide(&sub, &req)
 	refusedByDraft, refusedByLive := draft.Refused || draft.Would, live.Refused || live.Would
 	if refusedByDraft != refusedByLive {

@@ -46,7 +46,7 @@ func (h *handlers) visitorCard(c *gin.Context, ask bool) (card.Card, error) {
 	header, trail := c.Request.Header, h.trail(c)
 	req := h.requestContext(c, header, site)
 	if path := pageOf(c, site); path != "" {
-		target := gate.ReadTarget(path)
+		target := gate.ReadPath(path)
 		req.Target = &target
 	}
 	wait, err := contentapi.Wait(c)

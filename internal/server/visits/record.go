@@ -95,7 +95,7 @@ func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
 	if v.Attributes, err = visit.CheckAttributes(body.Attributes); err != nil {
 		return nil, invalid.Field("attributes", err.Error(), fmt.Sprintf("Give one JSON object of at most %d bytes.", visit.MaxAttributes))
 	}
-	req, target := from.Context(header, site), gate.ReadTarget(v.Path)
+	req, target := from.Context(header, site), gate.ReadPath(v.Path)
 	req.Target = &target
 	switch {
 	case body.Address != nil:

@@ -53,8 +53,8 @@ func WithMail(t *testing.T, c *client.Client) (sink *standin.Mail, page string) 
 	return sink, page
 }
 
-// Arrived waits until so many mails were taken, and gives them.
-func Arrived(t *testing.T, sink *standin.Mail, n int) []standin.Received {
+// Mails waits until so many mails were taken, and gives them.
+func Mails(t *testing.T, sink *standin.Mail, n int) []standin.Received {
 	t.Helper()
 	require.Eventually(t, func() bool { return len(sink.Taken()) >= n }, 10*time.Minute, 20*time.Millisecond)
 	return sink.Taken()
