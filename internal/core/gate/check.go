@@ -139,6 +139,9 @@ func (c *checker) gate(at string, g Gate) Gate {
 	admits := false
 	for i := range g.Rules {
 		g.Rules[i] = c.rule(fmt.Sprintf("%srules.%d.", at, i), g.Rules[i])
+		if g.Rules[i].outcome(g.List) == Refuse {
+			c.opens(fmt.Sprintf("%srules.%d.", at, i), &g.Rules[i])
+		}
 		admits = admits || g.Rules[i].outcome(g.List) == Admit
 	}
 	if g.List == Allow && !admits && !c.refuseAll {
@@ -148,6 +151,22 @@ func (c *checker) gate(at string, g Gate) Gate {
 		c.refusal(at+"refusal.", g.Refusal)
 	}
 	return g
+}
+
+// opens warns of a rule that refuses by what is often not known: whoever lacks it passes.
+func (c *checker) opens(at string, r *Rule) {
+	for _, by := range []struct {
+		field, fact string
+		asks        bool
+	}{
+		{"regions", "region", len(r.Regions) > 0},
+		{"areas", "point", len(r.Areas) > 0},
+		{"networks", "AS number", slices.ContainsFunc(r.Networks, func(text string) bool { _, ok := asNumber(text); return ok })},
+	} {
+		if by.asks {
+			c.warn(at+by.field, "Refuse by country, network prefix or label too, or admit on an allow list instead.", "it refuses by %s, so whoever has a country and no known %[1]s passes it", by.fact)
+		}
+	}
 }
 
 // path gives a pattern in its one form.

@@ -30,7 +30,6 @@ type rule struct {
 	places    bool // it asks where somebody is
 	countries codes
 	regions   []string
-	within    codes // the countries of the regions
 	areas     []geo.Area
 	labels    []string
 	kinds     uint64
@@ -119,9 +118,6 @@ func compile(g *Gate, r *Rule, known Known) rule {
 				c.countries.add(all[i].Code)
 			}
 		}
-	}
-	for _, region := range r.Regions {
-		c.within.add(region[:2])
 	}
 	for _, name := range r.Areas {
 		before := len(c.areas)

@@ -117,7 +117,8 @@ func (g *compiledGate) decide(sub *Subject, req *Request, steps *recorder) Verdi
 }
 
 // holds finds what of a subject a rule holds for, and which of the entries; where it is nothing, lacks says
-// what was asked for in vain.
+// what was asked for in vain. Where the country is known, a missing AS number, region or point does not
+// hold, and is not asked for in vain: what is missing opens no gate that the country closes.
 func (r *rule) holds(sub *Subject) (f fact, entry int16, lacks absence) {
 	if f, entry, lacks = r.fits(sub); f == noFact && lacks == present && r.vanished {
 		lacks = unknown
@@ -152,7 +153,7 @@ func (r *rule) fits(sub *Subject) (f fact, entry int16, lacks absence) {
 			return networkFact, 0, present
 		}
 		if sub.ASNumber == 0 && lacks == present {
-			lacks = max(sub.absence(), unknown)
+			lacks = sub.absence() // present where the country is known: then the number is no reason to ask for more
 		}
 	}
 	if r.countries == (codes{}) && len(r.regions) == 0 && len(r.areas) == 0 {
@@ -167,21 +168,13 @@ func (r *rule) fits(sub *Subject) (f fact, entry int16, lacks absence) {
 	if r.countries.has(sub.Country.Code) {
 		return countryFact, 0, present
 	}
-	if len(r.regions) > 0 {
-		if slices.Contains(r.regions, sub.Region) {
-			return regionFact, 0, present
-		}
-		if sub.Region == "" && r.within.has(sub.Country.Code) {
-			lacks = unknown
-		}
+	if slices.Contains(r.regions, sub.Region) {
+		return regionFact, 0, present
 	}
 	for i := range r.areas {
 		if sub.Point != nil && r.areas[i].Contains(*sub.Point) {
 			return areaFact, int16(i), present
 		}
-	}
-	if len(r.areas) > 0 && sub.Point == nil {
-		lacks = unknown
 	}
 	return noFact, 0, lacks
 }

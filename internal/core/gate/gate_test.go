@@ -98,10 +98,8 @@ func modelRule(r Rule, sub *Subject, at time.Time) (fits bool, lacks string) {
 			if n == fmt.Sprintf("AS%d", sub.ASNumber) {
 				return true, ""
 			}
-			if sub.ASNumber == 0 && lacks == "" {
-				if lacks = why; sub.Country != nil {
-					lacks = "unknown"
-				}
+			if sub.ASNumber == 0 && lacks == "" && sub.Country == nil {
+				lacks = why
 			}
 			continue
 		}
@@ -133,14 +131,9 @@ func modelRule(r Rule, sub *Subject, at time.Time) (fits bool, lacks string) {
 		if region == sub.Region {
 			return true, ""
 		}
-		if sub.Region == "" && strings.HasPrefix(region, sub.Country.Code) {
-			lacks = "unknown"
-		}
 	}
 	for range r.Areas { // only west
-		if sub.Point == nil {
-			lacks = "unknown"
-		} else if sub.Point.Longitude > -20 && sub.Point.Longitude < 0 {
+		if sub.Point != nil && sub.Point.Longitude > -20 && sub.Point.Longitude < 0 {
 			return true, ""
 		}
 	}
@@ -365,7 +358,8 @@ func TestReasons(t *testing.T) {
 		"Rule 2 of “Early entry” admits visits from Switzerland.":         {Address: somewhere, Country: country(t, "CH")},
 		"New Zealand is not on the allow list of “Early entry”.":          {Address: somewhere, Country: country(t, "NZ")},
 		"Rule 1 of “Early entry” admits addresses with the label office.": {Address: somewhere, Labels: []string{"office"}},
-		"Rule 3 of “Early entry” admits where the location is not known.": {Address: somewhere, Country: country(t, "ES")},
+		"Rule 3 of “Early entry” admits where the location is not known.": {Address: somewhere},
+		"Spain is not on the allow list of “Early entry”.":                {Address: somewhere, Country: country(t, "ES")},
 		"“Early entry” refuses where the visitor was not found.":          {},
 		"“Early entry” admits where the address was skipped.":             {Address: somewhere, Skipped: true},
 		"“Early entry” admits where there is no range data.":              {Address: somewhere, NoData: true},
@@ -441,4 +435,25 @@ func BenchmarkDependentRead(b *testing.B) {
 		at = next[at]
 	}
 	sink.rule = int16(at)
+}
+
+// Where the country is known, what else is missing opens no allow list and closes no deny list.
+func TestWhatIsMissingBesideTheCountryIsNoReason(t *testing.T) {
+	for _, beside := range []Rule{{Networks: []string{"AS64999"}}, {Regions: []string{"PK-PB"}}, {Areas: []string{"west"}}} {
+		for _, list := range []List{Allow, Deny} {
+			for _, missing := range []Outcome{Admit, Refuse} {
+				rule := beside
+				rule.Countries = []string{"PT"}
+				set := New(Rules{Gates: []Gate{{
+					Name: "Early entry", Path: "/early/**", Mode: On, List: list, Rules: []Rule{rule},
+					Missing: Missing{Unknown: missing, Skipped: missing, NotFound: missing, NoData: missing},
+				}}}, known(t))
+				pakistan, _ := almanac.ByCode("PK")
+				sub := Subject{Address: netip.MustParseAddr("198.18.3.40"), Country: pakistan}
+				v := set.Decide(&sub, &Request{Target: ReadTarget("/early/eights")})
+				assert.Equal(t, list == Allow, v.Refused, "%+v on a list to %s, %s where it is unknown", beside, list, missing)
+				assert.Equal(t, ByList, v.by)
+			}
+		}
+	}
 }

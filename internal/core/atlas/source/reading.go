@@ -5,6 +5,7 @@ package source
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -45,6 +46,7 @@ type ParseOptions struct {
 	Postal  bool              // keep a geofeed's postal codes, which RFC 8805 deprecates
 	Routing
 	Observer
+	chunk int // bytes that a worker takes at once, for tests; 0 for chunkSize
 }
 
 // Routing is how a routing table is read.
@@ -151,7 +153,7 @@ var (
 
 // readLines reads lines by all processors at once.
 func readLines(r io.Reader, how ParseOptions, about atlas.About, format func() rowFormat, headed bool) (*atlas.Source, error) {
-	cut := &cutter{r: r, objects: how.Format == RPSL}
+	cut := &cutter{r: r, size: cmp.Or(how.chunk, chunkSize), objects: how.Format == RPSL}
 	g := newGathering(how, about)
 	if headed {
 		t, err := cut.head(how, about)
@@ -207,7 +209,8 @@ func readLines(r io.Reader, how ParseOptions, about atlas.About, format func() r
 
 // cutter cuts text into chunks at the ends of rows.
 type cutter struct {
-	r io.Reader
+	r    io.Reader
+	size int // of a chunk, in bytes
 	// objects is set where rows are parted by empty lines.
 	objects bool
 	rest    []byte // read, but not yet cut off
@@ -217,7 +220,7 @@ type cutter struct {
 }
 
 func (c *cutter) free(b []byte) {
-	if cap(b) >= chunkSize { // not that of a long object
+	if cap(b) >= c.size { // not that of a long object
 		c.used.Put(&b)
 	}
 }
@@ -227,7 +230,7 @@ func (c *cutter) next() (chunk, error) {
 	b, _ := c.used.Get().(*[]byte)
 	if b == nil {
 		b = new([]byte)
-		*b = make([]byte, chunkSize)
+		*b = make([]byte, c.size)
 	}
 	buf := (*b)[:cap(*b)]
 	n := copy(buf, c.rest)
@@ -276,7 +279,7 @@ func lastGap(text []byte) int {
 
 // long passes over an object of which buf is the beginning, and gives its first lines.
 func (c *cutter) long(buf []byte) (chunk, error) {
-	head := buf[:bytes.LastIndexByte(buf[:maxLine], '\n')+1]
+	head := buf[:bytes.LastIndexByte(buf[:min(maxLine, len(buf))], '\n')+1]
 	out := chunk{at: c.at, line: c.line + 1, text: bytes.Clone(head), more: true}
 	c.at++
 	for {

@@ -20,7 +20,7 @@ import (
 // other kinds are no rows.
 type rpslRows struct {
 	last rpsl.Object
-	of   *byte // where the text of last begins
+	of   *byte // where the text of last begins, nil where last is none
 	span rangeText
 	key  string // why the last row is passed over; "" where it counts
 }
@@ -28,7 +28,7 @@ type rpslRows struct {
 func (r *rpslRows) object(text []byte) (row, rest []byte, skipped, lines int) {
 	rest = r.last.Read(text)
 	row = text[r.last.Begin : len(text)-len(rest)]
-	if len(row) > 0 {
+	if r.of = nil; len(row) > 0 { // empty lines at the end are no object
 		r.of = &row[0]
 	}
 	return row, rest, r.last.Skipped, r.last.Lines

@@ -141,3 +141,96 @@ func TestQuickPairsAgree(t *testing.T) {
 		}
 	}
 }
+
+// However text is cut into chunks, and however many rows are taken together, each row is read as if it stood
+// alone: of every form that is read by lines or by objects.
+func TestRowsAreReadAsIfEachStoodAlone(t *testing.T) {
+	r := rand.New(rand.NewPCG(33, 2))
+	countries := []string{"PT", "ES", "FR", "NO", "JP", "CA", "AU", "NZ", "CH", "SE", "FI", "IT", "GR", "BR", "IN", "ZA", "EU", "pt", ""}
+	made := map[Format]func(n int) string{
+		RPSL: func(n int) string {
+			text := fmt.Sprintf("inetnum: 198.18.%d.%d\nnetname: NET-%d\n", n/250, n%250, n)
+			if c := countries[r.IntN(len(countries))]; c != "" {
+				text += "country: " + c + "\n"
+			}
+			if r.IntN(3) == 0 {
+				text += fmt.Sprintf("geofeed: https://feeds.example/%d\n", n)
+			}
+			if r.IntN(8) == 0 {
+				text = "% a comment\n" + text
+			}
+			if r.IntN(8) == 0 {
+				text = "person: Somebody\ncountry: FR\n\n" + text
+			}
+			return text + strings.Repeat("\n", 1+r.IntN(3))
+		},
+		Geofeed: func(n int) string {
+			return fmt.Sprintf("198.18.%d.%d,%s,,Town %d,\n", n/250, n%250, countries[r.IntN(16)], r.IntN(40))
+		},
+		Delegated: func(n int) string {
+			return fmt.Sprintf("lake|%s|ipv4|198.18.%d.%d|1|20200101|assigned|a%d\n", countries[r.IntN(16)], n/250, n%250, r.IntN(40))
+		},
+		List: func(n int) string {
+			return fmt.Sprintf("198.18.%d.%d # from %d\n", n/250, n%250, r.IntN(40))
+		},
+	}
+	said := func(format Format, text string, chunk int) *atlas.Source {
+		s, err := Read(strings.NewReader(text), ParseOptions{Format: format, Label: "office", chunk: chunk}, atlas.About{Name: "source", Rank: 1})
+		require.NoError(t, err, "%s of %q", format, text)
+		return s
+	}
+	type fact struct{ address, location string }
+	tried := 0
+	for format, one := range made {
+		for range 60 {
+			size := 1 + r.IntN(100)
+			var whole strings.Builder
+			var rows, accepted, remarked int
+			var feeds []string
+			var facts []fact
+			for n := range size {
+				text := one(n)
+				whole.WriteString(text)
+				alone := said(format, text, 4096)
+				rows, accepted, remarked = rows+alone.Rows, accepted+alone.Accepted, remarked+alone.Remarked
+				for _, f := range alone.Feeds() {
+					feeds = append(feeds, f.URL+" "+f.Range.String())
+				}
+				address := fmt.Sprintf("198.18.%d.%d", n/250, n%250)
+				facts = append(facts, fact{address, fmt.Sprint(plainFacts(at(atlas.New(alone), address)))})
+			}
+			text := whole.String()
+			if r.IntN(2) == 0 {
+				text = strings.TrimRight(text, "\n")
+			}
+			for _, chunk := range []int{1 << 16, 700 + r.IntN(3000)} {
+				got := said(format, text, chunk)
+				assert.Equal(t, []int{rows, accepted, remarked}, []int{got.Rows, got.Accepted, got.Remarked}, "%s in chunks of %d: %q", format, chunk, text)
+				var found []string
+				for _, f := range got.Feeds() {
+					found = append(found, f.URL+" "+f.Range.String())
+				}
+				assert.Equal(t, feeds, found, "%s in chunks of %d", format, chunk)
+				a := atlas.New(got)
+				for _, f := range facts {
+					assert.Equal(t, f.location, fmt.Sprint(plainFacts(at(a, f.address))), "%s: %s", format, f.address)
+					tried++
+				}
+				if t.Failed() {
+					return
+				}
+			}
+		}
+	}
+	t.Logf("%d rows", tried)
+}
+
+func plainFacts(found atlas.LookupResult) []string {
+	var facts []string
+	for _, text := range []*string{found.Location.CountryCode, found.Location.RegionCode, found.Location.City} {
+		if text != nil {
+			facts = append(facts, *text)
+		}
+	}
+	return append(facts, found.Labels...)
+}

@@ -127,8 +127,12 @@ func (w *worker) objects(format objectFormat, c chunk) (n int) {
 	return n
 }
 
-// line takes a row; false is one that holds no data, or is rejected at once.
+// line takes a row; false is one that holds no data, or is rejected at once. Behind it the format's
+// last row is still this one.
 func (w *worker) line(n int, line []byte) bool {
+	if w.waiting == len(w.pending) {
+		w.settle() // which reads other rows
+	}
 	span, key, skip, err := w.format.row(line)
 	if skip {
 		return false
@@ -138,11 +142,8 @@ func (w *worker) line(n int, line []byte) bool {
 		w.reject(n, line, err)
 		return false
 	}
-	row := &w.pending[w.waiting]
-	*row = pendingRow{uint32(n), line, span, w.known.hash(key)}
-	if w.waiting++; w.waiting == len(w.pending) {
-		w.settle()
-	}
+	w.pending[w.waiting] = pendingRow{uint32(n), line, span, w.known.hash(key)}
+	w.waiting++
 	return true
 }
 
