@@ -128,7 +128,9 @@ func with(overlay string, args ...string) error {
 	return cmd.Run()
 }
 
-func compiles(overlay, pkg string) bool { return with(overlay, "vet", "-unusedresult=false", pkg) == nil }
+func compiles(overlay, pkg string) bool {
+	return with(overlay, "vet", "-unusedresult=false", pkg) == nil
+}
 
 // watch gives the package whose tests notice a change first, or "".
 func watch(overlay string, packages []string) string {

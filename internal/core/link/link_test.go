@@ -143,3 +143,15 @@ func TestThePageIsInTheVisitorsLanguage(t *testing.T) {
 	_, err = Parse("{{")
 	require.Error(t, err)
 }
+
+// Readers of simplified and of traditional Chinese are led apart, whatever the spelling of their language.
+func TestScriptsAreTwoLanguages(t *testing.T) {
+	c := Compile(Link{Said: Said{Destination: "/en", Routes: []Route{{Languages: []string{"zh-Hant"}, Destination: "/hant"}, {Languages: []string{"sr-Latn"}, Destination: "/latin"}, {Languages: []string{"nb"}, Destination: "/nb"}}}}, nil, "en")
+	for accept, want := range map[string]string{
+		"zh-Hant": "/hant", "zh-TW": "/hant", "zh-HK": "/hant", "zh-Hant-MO": "/hant", "zh-CN": "/en", "zh-Hans": "/en", "zh": "/en", "zh-SG": "/en", "cmn": "/en",
+		"sr-Latn-RS": "/latin", "sr": "/en", "sr-Cyrl": "/en", "no": "/nb", "nn": "/nb", "zh-CN,zh;q=0.9,en;q=0.8": "/en", "zh-TW,zh;q=0.9": "/hant",
+	} {
+		got, _ := c.Choose(Visitor{Accept: accept}, "", "")
+		assert.Equal(t, want, got, accept)
+	}
+}

@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/text/language"
 
+	"eastporch/internal/core/locale"
 	"eastporch/internal/core/visit"
 )
 
@@ -181,14 +182,16 @@ func (c *Compiled) suits(v Visitor) language.Tag {
 			return found
 		}
 	}
-	if _, i, sure := c.match.Match(wanted...); sure >= language.High { // such as no and nb
-		return c.tags[i]
+	for _, tag := range wanted {
+		if _, i, sure := c.match.Match(tag); sure >= language.High && locale.Alike(tag, c.tags[i]) { // such as no and nb
+			return c.tags[i]
+		}
 	}
 	return language.Und
 }
 
 // nearest gives the tag of the link that is a language, as exactly as there is one (RFC 4647, lookup), or else
-// another of the same language.
+// another that its readers read as well.
 func (c *Compiled) nearest(wanted language.Tag) language.Tag {
 	for text := wanted.String(); text != ""; text = text[:max(0, strings.LastIndexByte(text, '-'))] {
 		for _, tag := range c.tags {
@@ -197,9 +200,8 @@ func (c *Compiled) nearest(wanted language.Tag) language.Tag {
 			}
 		}
 	}
-	base, _ := wanted.Base()
 	for _, tag := range c.tags {
-		if other, _ := tag.Base(); other == base && tag != language.Und && wanted != language.Und {
+		if tag != language.Und && wanted != language.Und && locale.Alike(tag, wanted) {
 			return tag
 		}
 	}

@@ -152,11 +152,19 @@ func (l *Languages) offer(found *Locale, tag language.Tag, reason string) (ok bo
 		return true
 	}
 	_, i, sure := l.matcher.Match(tag)
-	if sure < language.High || family(tag) != family(l.tags[i]) { // a neighbour's language is not one's own
+	if sure < language.High || !Alike(tag, l.tags[i]) { // a neighbour's language is not one's own
 		return false
 	}
 	add(found, l.written[i], tag.String(), reason)
 	return true
+}
+
+// Alike says whether speakers of two languages read each other's: one language, or nearly so, in one
+// script. Chinese in simplified and in traditional characters are two.
+func Alike(a, b language.Tag) bool {
+	script, _ := a.Script()
+	other, _ := b.Script()
+	return family(a) == family(b) && script == other
 }
 
 // family names the language of a tag; those that their speakers read alike share one.

@@ -2,6 +2,8 @@ package locale
 
 import (
 	"maps"
+	"math/big"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -203,7 +205,7 @@ func TestConvert(t *testing.T) {
 		c, err := r.Convert(d(tt.value), tt.from, tt.to, tt.ending, "en", now)
 		require.NoError(t, err)
 		assert.True(t, d(tt.want).Equal(c.To.Value), "%s %s are %s %s, not %s", tt.value, tt.from, tt.want, tt.to, c.To.Value)
-		assert.Equal(t, tt.rate, c.Rate.String())
+		assert.Equal(t, tt.rate, c.Rate.Round(-d(tt.rate).Exponent()).String())
 		assert.Equal(t, "1 "+tt.from+" = "+tt.rate+" "+tt.to, c.Direction)
 		assert.Equal(t, []any{"2026-11-25", 2, "Regatta bank"}, []any{c.Dated, c.AgeDays, c.Source})
 		minor, _ := almanac.MinorUnitsOf(tt.to)
@@ -221,4 +223,30 @@ func TestConvert(t *testing.T) {
 	assert.ErrorContains(t, err, "the rates of 2026-11-25 have none for CHF")
 	_, err = Rates{}.Convert(d("1"), "EUR", "EUR", Ending{}, "en", now)
 	assert.ErrorContains(t, err, "there are no rates")
+}
+
+// Amounts are rounded once: held against fractions, of any amounts and rates.
+func TestConversionsAgreeWithFractions(t *testing.T) {
+	r := rand.New(rand.NewPCG(33, 3))
+	number := func(most int64, places int32) decimal.Decimal {
+		return decimal.New(1+r.Int64N(most), -r.Int32N(places+1))
+	}
+	currencies := []string{"GBP", "CHF", "JPY", "KWD", "CLF", "USD"}
+	half := big.NewRat(1, 2)
+	for range 20_000 {
+		rates := Rates{Base: "EUR", Of: map[string]decimal.Decimal{"EUR": decimal.New(1, 0)}}
+		for _, code := range currencies {
+			rates.Of[code] = number(9_999_999, 7)
+		}
+		from, to, value := currencies[r.IntN(len(currencies))], currencies[r.IntN(len(currencies))], number(999_999_999_999, 4)
+		c, err := rates.Convert(value, from, to, Ending{}, "en", time.Now())
+		require.NoError(t, err)
+		minor, _ := almanac.MinorUnitsOf(to)
+		want := new(big.Rat).Mul(value.Rat(), rates.Of[to].Rat())
+		want.Quo(want, rates.Of[from].Rat())
+		units := new(big.Rat).SetInt(new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(minor)), nil))
+		want.Mul(want, units).Add(want, half) // halves go up; there are no negative ones here
+		whole := new(big.Rat).SetInt(new(big.Int).Quo(want.Num(), want.Denom()))
+		require.Zero(t, whole.Quo(whole, units).Cmp(c.To.Value.Rat()), "%s %s are not %s %s, by %s and %s", value, from, c.To.Value, to, rates.Of[from], rates.Of[to])
+	}
 }

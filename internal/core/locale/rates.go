@@ -179,18 +179,19 @@ func (r Rates) AgeDays(now time.Time) int {
 	return int(now.UTC().Truncate(24*time.Hour).Sub(r.Dated) / (24 * time.Hour))
 }
 
-// rateDigits are the decimals of a rate, and the digits that count of a small one, which
-// has at most mostDigits decimals.
-const rateDigits, mostDigits = 10, 20
+// rateDigits are the decimals of a rate that is the quotient of two; wordDigits are those in words, and
+// the digits that count there of a small one.
+const rateDigits, wordDigits = 20, 10
 
+// between is the rate from one currency to another, for whoever reads it: amounts are converted by the
+// two rates that it is made of, and rounded once.
 func (r Rates) between(from, to string) decimal.Decimal {
-	rate := r.Of[to].DivRound(r.Of[from], mostDigits)
-	zeros := max(0, -rate.NumDigits()-int(rate.Exponent())) // behind the point
-	return rate.Round(min(int32(rateDigits+zeros), mostDigits))
+	return r.Of[to].DivRound(r.Of[from], rateDigits)
 }
 
 func direction(from, to string, rate decimal.Decimal) string {
-	return fmt.Sprintf("1 %s = %s %s", from, rate, to)
+	zeros := max(0, -rate.NumDigits()-int(rate.Exponent())) // behind the point
+	return fmt.Sprintf("1 %s = %s %s", from, rate.Round(min(int32(wordDigits+zeros), rateDigits)), to)
 }
 
 // Table gives the rate from one currency to each that there are rates of, by currency;
@@ -221,7 +222,7 @@ type Conversion struct {
 	To        Amount          `json:"to"`
 	Rate      decimal.Decimal `json:"rate"`      // units of to for one of from
 	Direction string          `json:"direction"` // the rate in words: 1 EUR = 161.25 JPY
-	Exact     decimal.Decimal `json:"exact"`     // before it was rounded
+	Exact     decimal.Decimal `json:"exact"`     // before it was rounded; to 20 decimals, where it has no end
 	Rounding  string          `json:"rounding"`  // what it was rounded to, in words
 	Dated     string          `json:"dated"`     // of the rates, YYYY-MM-DD
 	AgeDays   int             `json:"age_days"`
@@ -247,9 +248,9 @@ func (r Rates) Convert(value decimal.Decimal, from, to string, ending Ending, ta
 	if from == to {
 		ending = Ending{}
 	}
-	rate := r.between(from, to)
-	exact := value.Mul(rate)
-	rounded, words := exact.Round(minor), fmt.Sprintf("%d decimals, halves away from zero", minor)
+	rate, product := r.between(from, to), value.Mul(r.Of[to])
+	exact := product.DivRound(r.Of[from], rateDigits)
+	rounded, words := product.DivRound(r.Of[from], minor), fmt.Sprintf("%d decimals, halves away from zero", minor)
 	if ending.text != "" {
 		rounded, words = ending.Round(exact).Round(max(minor, -ending.end.Exponent())), "the price ending "+ending.text
 	}
