@@ -110,24 +110,26 @@ func numbers(v any) any {
 }
 
 // pick keeps what the paths lead to. A path goes through lists to each of their
-// things.
+// things. A path that leads to something in some answers leads to null in the others.
 func pick(v any, paths []string) (any, error) {
 	out := map[string]any{}
 	for _, path := range paths {
-		if !copyPath(out, v, strings.Split(path, ".")) {
+		if !copyPath(out, v, strings.Split(path, "."), nil, "") {
 			return nil, fmt.Errorf("%w: %.60q", ErrPath, path)
 		}
 	}
 	return out, nil
 }
 
-func copyPath(to map[string]any, from any, path []string) bool {
+// copyPath copies what a path leads to; false is a path that leads nowhere in any answer. from stands
+// under a name in around.
+func copyPath(to map[string]any, from any, path []string, around map[string]any, name string) bool {
 	m, ok := from.(map[string]any)
 	if !ok {
 		return false
 	}
 	v, ok := m[path[0]]
-	if !ok {
+	if !ok && !(len(path) == 1 && mayStand(path[0], around, name)) {
 		return false
 	}
 	if len(path) == 1 || v == nil { // what is absent has no parts
@@ -143,7 +145,7 @@ func copyPath(to map[string]any, from any, path []string) bool {
 			}
 		}
 		for i := range list {
-			if !copyPath(kept[i].(map[string]any), list[i], path[1:]) {
+			if !copyPath(kept[i].(map[string]any), list[i], path[1:], m, path[0]) {
 				return false
 			}
 		}
@@ -155,7 +157,27 @@ func copyPath(to map[string]any, from any, path []string) bool {
 		below = map[string]any{}
 	}
 	to[path[0]] = below
-	return copyPath(below, v, path[1:])
+	return copyPath(below, v, path[1:], m, path[0])
+}
+
+// mayStand says whether a key that a map lacks stands there in other answers: reasons and spoken values
+// are there for what is missing or known, and evidence has the facts that it is of.
+func mayStand(key string, around map[string]any, name string) bool {
+	switch name {
+	case "missing", "human":
+		values, _ := around["values"].(map[string]any)
+		_, fact := around[key]
+		_, value := values[key]
+		return value || fact && key != name
+	case "values":
+		return slices.Contains(facts, key)
+	}
+	return false
+}
+
+// facts are what evidence may be of.
+var facts = []string{
+	"continent_code", "country_code", "region_code", "city", "postal_code", "latitude", "longitude", "radius_km", "time_zone", "as_number", "operator",
 }
 
 // coordinatesOf finds latitude and longitude in a thing, or in its card or

@@ -49,11 +49,11 @@ func (h *handlers) addVisit(c *gin.Context) {
 		return
 	}
 	t, err := h.readVisit(c, true, func(body any) error { return request.Decode(text, body) })
-	if err == nil && c.Request.URL.Query().Has("fields") {
-		t.Card, err = ownCard(t.Own, c.Query("fields"))
-	}
 	if err == nil {
 		err = h.take(c, prefer, t)
+	}
+	if err == nil && c.Request.URL.Query().Has("fields") { // whatever its page would like to read, the visit is taken
+		t.Card, err = ownCard(t.Own, c.Query("fields"))
 	}
 	if err != nil {
 		h.fail(c, err)
@@ -71,7 +71,7 @@ func ownCard(own *card.Card, fields string) (any, error) {
 	}
 	text, err := answers.Render("json", &made, "", paths)
 	if err != nil {
-		return nil, invalid.Field("fields", err.Error(), "Paths go by the keys of a card, such as location.city or clock.")
+		return nil, invalid.Field("fields", err.Error()+"; the visit itself was taken", "Paths go by the keys of a card, such as location.city or clock.")
 	}
 	return json.RawMessage(text), nil
 }
