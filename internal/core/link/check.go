@@ -29,6 +29,8 @@ const (
 type Site struct {
 	Host  string
 	Hosts []string // others that links may lead to
+	// Served are the hosts of all sites, at each of which the same links are followed.
+	Served []string
 	// Variants says which values each content variant may have.
 	Variants map[string][]string
 }
@@ -148,7 +150,7 @@ func (s Site) destination(field, text string) (string, error) {
 	case to.Scheme != "" && !s.allows(to.Hostname()):
 		return bad(fmt.Sprintf("%.60q is not a host that links may lead to", to.Hostname()), "Name it under sites[].link_hosts in the configuration; the site's own needs no naming.")
 	}
-	if own := to.Host == "" || strings.EqualFold(to.Hostname(), s.Host); own && isLink(to.Path) {
+	if own := to.Host == "" || s.serves(to.Hostname()); own && isLink(to.Path) {
 		return bad("it leads to a link, which may lead back", "Give where that link leads.")
 	}
 	return text, nil
@@ -166,6 +168,12 @@ func isLink(path string) bool {
 		}
 	}
 	return strings.HasPrefix("/"+clean, visit.LinkPath) || strings.Contains(clean, "/to/") && strings.HasPrefix(clean, "porch/")
+}
+
+// serves says whether links are followed at a host.
+func (s Site) serves(host string) bool {
+	host = strings.TrimSuffix(host, ".")
+	return strings.EqualFold(host, s.Host) || slices.ContainsFunc(s.Served, func(h string) bool { return strings.EqualFold(h, host) })
 }
 
 func (s Site) allows(host string) bool {

@@ -155,3 +155,15 @@ func TestScriptsAreTwoLanguages(t *testing.T) {
 		assert.Equal(t, want, got, accept)
 	}
 }
+
+// The same links are followed at every site that is served, so none may lead to a link there.
+func TestNoLinkLeadsToALinkOfAnotherSite(t *testing.T) {
+	site := Site{Host: "heronlake.example", Hosts: []string{"club.example", "shop.example"}, Served: []string{"heronlake.example", "club.example"}}
+	for destination, refused := range map[string]bool{
+		"https://club.example/to/tickets": true, "https://CLUB.example//to/tickets": true, "https://club.example/porch/to/tickets": true, "https://heronlake.example/to/x": true,
+		"https://shop.example/to/tickets": false, "https://club.example/tickets": false,
+	} {
+		_, err := site.Check(Said{Destination: destination}, nil, time.Now())
+		assert.Equal(t, refused, err != nil, "%s: %v", destination, err)
+	}
+}

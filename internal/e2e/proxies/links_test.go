@@ -1,6 +1,7 @@
 package proxies
 
 import (
+	"fmt"
 	"net/http"
 	"net/url"
 	"strings"
@@ -12,6 +13,7 @@ import (
 
 	"eastporch/api"
 	"eastporch/internal/client"
+	"eastporch/internal/core/gate"
 	"eastporch/internal/core/link"
 	"eastporch/internal/core/snippet"
 	"eastporch/internal/testkit/live"
@@ -104,4 +106,24 @@ func named(list []link.Count) map[string]int64 {
 		by[c.Name] = c.Clicks
 	}
 	return by
+}
+
+// A link leads nobody past the gate of its destination, however the owner wrote the address.
+func TestALinkAsksTheGateOfItsDestination(t *testing.T) {
+	t.Parallel()
+	s := live.Start(t, map[string]any{"proxies.trusted": []any{"127.0.0.1/32"}, "public.hosts": []any{"heronlake.example", "127.0.0.1"}})
+	s.SaveGates(t, nordic(gate.Refuse))
+	for i, destination := range []string{"/early/eights", "https://heronlake.example/early/eights", "https://HeronLake.example/early/eights", "http://heronlake.example:8443/early/eights", "https://heronlake.example//early/eights"} {
+		code := fmt.Sprintf("early-%d", i)
+		_, err := s.Client.CreateLink(t.Context(), client.NewLink{Code: code, Said: link.Said{Destination: destination}})
+		require.NoError(t, err, destination)
+		for visitor, want := range map[string]int{portuguese: http.StatusFound, japanese: 451} {
+			got := s.Call(t, "127.0.0.1", http.MethodGet, s.PublicURL+"/to/"+code, "", visitor, live.Anonymous)
+			assert.Equal(t, want, got.Status, "%s for %s", destination, visitor)
+		}
+	}
+	_, err := s.Client.CreateLink(t.Context(), client.NewLink{Code: "open", Said: link.Said{Destination: "https://heronlake.example"}})
+	require.NoError(t, err)
+	got := s.Call(t, "127.0.0.1", http.MethodGet, s.PublicURL+"/to/open", "", japanese, live.Anonymous)
+	assert.Equal(t, http.StatusFound, got.Status, "no gate stands before the front page")
 }

@@ -1,10 +1,13 @@
 package linkapi
 
 import (
+	"cmp"
 	"crypto/rand"
 	"fmt"
 	"net"
 	"net/http"
+	"net/url"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -44,10 +47,11 @@ func (a *API) Follow(c *gin.Context) {
 	}
 	visitor := a.visitor(r, of, site)
 	destination, address := of.Choose(visitor, site.Origin, r.URL.RawQuery)
-	if decision != nil && destination[0] == '/' {
-		if there, of := a.ask(c, site, destination); there.By != gate.ByNothing {
-			if decision, country, target = there, of, destination; refused(decision) {
-				a.refuse(c, site, decision, country, target)
+	judged := site // whose gates decided
+	if at, there := a.ours(site, address); at != nil {
+		if of, in := a.ask(c, at, there); of != nil && of.By != gate.ByNothing {
+			if judged, decision, country, target = at, of, in, there; refused(decision) {
+				a.refuse(c, at, decision, country, target)
 				return
 			}
 		}
@@ -58,13 +62,26 @@ func (a *API) Follow(c *gin.Context) {
 		return
 	}
 	if decision != nil {
-		a.Gates.Count(site.Host, gate.AskedRequest, decision, 0, country, target)
+		a.Gates.Count(judged.Host, gate.AskedRequest, decision, 0, country, target)
 	}
 	c.Header("Location", address)
 	c.Status(of.Status)
 	a.Links.Record(entry, a.Visits, visits.Click{
 		Time: now, Site: site, Code: of.Code, Destination: destination, Peer: caller.PeerOf(r.RemoteAddr), Header: r.Header, Choice: visitor.Choice, Gate: decision, Preview: preview,
 	}, of.Limit != nil)
+}
+
+// ours gives the site and the request target that an address leads to, where it is one of the owner's, however
+// the address is spelled; nil for anybody else's.
+func (a *API) ours(site *sites.Site, address string) (at *sites.Site, target string) {
+	to, err := url.Parse(address)
+	if err != nil {
+		return nil, ""
+	}
+	if origin, err := url.Parse(site.Origin); err == nil && strings.EqualFold(to.Host, origin.Host) {
+		return site, cmp.Or(to.EscapedPath(), "/")
+	}
+	return a.Sites.Of(strings.ToLower(strings.TrimSuffix(to.Hostname(), "."))), cmp.Or(to.EscapedPath(), "/")
 }
 
 func refused(d *gate.Decision) bool { return d != nil && d.Outcome == gate.Refuse }

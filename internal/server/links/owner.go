@@ -20,7 +20,7 @@ const codesTried = 10
 
 // Create makes a link of a site; code is the owner's own word, "" for one that is made up.
 func (l *Links) Create(ctx context.Context, site *sites.Site, code string, said link.Said, by string) (link.Link, error) {
-	said, err := checked(site).Check(said, nil, l.Now())
+	said, err := l.checked(site).Check(said, nil, l.Now())
 	if err != nil {
 		return link.Link{}, err
 	}
@@ -67,7 +67,7 @@ func (l *Links) Change(ctx context.Context, code string, patch []byte, may func(
 		if err != nil {
 			return link.Link{}, err
 		}
-		if k.Said, err = checked(site).Check(after.Said, before, now); err != nil {
+		if k.Said, err = l.checked(site).Check(after.Said, before, now); err != nil {
 			return link.Link{}, err
 		}
 		switch {
@@ -155,8 +155,12 @@ func (l *Links) shown(k link.Kept) link.Link {
 }
 
 // checked is what destinations of a site's links are checked against.
-func checked(site *sites.Site) link.Site {
-	return link.Site{Host: site.Host, Hosts: site.LinkHosts, Variants: site.Local.Variants().Values()}
+func (l *Links) checked(site *sites.Site) link.Site {
+	out := link.Site{Host: site.Host, Hosts: site.LinkHosts, Variants: site.Local.Variants().Values()}
+	for _, other := range l.sites.Load().All() {
+		out.Served = append(out.Served, other.Host)
+	}
+	return out
 }
 
 // daysListed is how many days of clicks stand in a list, today among them; askedListed how many codes that
