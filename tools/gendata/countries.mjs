@@ -15,6 +15,7 @@ const alpha2 = Object.fromEntries(iso31661.map((c) => [c.numeric, c.alpha2]));
 const capitals = {
   EH: ["Laayoune", 27.16, -13.2],
   IL: ["Jerusalem", 31.78, 35.22],
+  LK: ["Sri Jayawardenepura Kotte", 6.89, 79.92],
   IO: ["Diego Garcia", -7.31, 72.41],
   PS: ["Ramallah", 31.9, 35.2],
   TK: ["Fakaofo", -9.38, -171.22],

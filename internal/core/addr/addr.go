@@ -40,7 +40,7 @@ func Quick(s string) (a netip.Addr, ok bool) {
 		return netip.Addr{}, false
 	}
 	if c := text[len(text)-1]; text[0] != '[' && (isHex(c) || c == ':') && strings.Count(text, ":") != 1 || strings.Contains(text, "%") {
-		if a, err := netip.ParseAddr(text); err == nil {
+		if a, err := parseAddr(text); err == nil {
 			return Canonical(a), true
 		}
 	}
@@ -48,7 +48,7 @@ func Quick(s string) (a netip.Addr, ok bool) {
 	if !ok {
 		return netip.Addr{}, false
 	}
-	a, err := netip.ParseAddr(bare)
+	a, err := parseAddr(bare)
 	return Canonical(a), err == nil
 }
 
@@ -82,6 +82,25 @@ func ParsePrefix(s string) (netip.Prefix, error) {
 		return netip.Prefix{}, fmt.Errorf("%w: %q has host bits set; did you mean %s?", ErrSyntax, quotable(s), p.Masked())
 	}
 	return p, nil
+}
+
+// longestZone is how long the name of an interface may be, in bytes (Linux's IFNAMSIZ).
+const longestZone = 15
+
+// parseAddr is [netip.ParseAddr] for zones that name an interface (RFC 4007, section 11): of few
+// characters, and none that could be read as something else. Anything may stand in a zone otherwise.
+func parseAddr(text string) (netip.Addr, error) {
+	a, err := netip.ParseAddr(text)
+	if err != nil || a.Zone() == "" {
+		return a, err
+	}
+	zone := a.Zone()
+	if len(zone) > longestZone || strings.ContainsFunc(zone, func(c rune) bool {
+		return (c < '0' || c > '9') && (c < 'A' || c > 'Z') && (c < 'a' || c > 'z') && c != '.' && c != '-' && c != '_'
+	}) {
+		return netip.Addr{}, ErrSyntax
+	}
+	return a, nil
 }
 
 // Canonical unwraps an IPv4-mapped address and drops the zone.
@@ -146,6 +165,8 @@ func whyNot(s string) string {
 		return "every part of an IPv4 address is a number from 0 to 255"
 	case strings.Trim(s, "0123456789.") == "":
 		return "an IPv4 address has four parts, such as 192.0.2.1"
+	case strings.Contains(s, "%"):
+		return "what stands behind % is not the name of an interface, such as eth0"
 	case strings.Contains(s, ":"):
 		return "the IPv6 groups do not fit; write it like 2001:db8::1"
 	}

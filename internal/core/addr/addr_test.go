@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -417,5 +418,23 @@ func TestRangesOfPrefixes(t *testing.T) {
 			_, ok = short.Prefix()
 			require.Equal(t, len(short.Prefixes()) == 1, ok, short)
 		}
+	}
+}
+
+// A zone is the name of an interface, and nothing that somebody would like others to read.
+func TestZonesAreNamesOfInterfaces(t *testing.T) {
+	for zone, ok := range map[string]bool{
+		"eth0": true, "1": true, "wlp3s0.100": true, "br-lan_2": true, "": false,
+		"Your account is locked": false, "eth0\nBcc: x@y.example": false, "a/b": false, "a%b": false, "<b>": false, "eth0 ": true, "sixteen-letters0": false, "\u202eeth0": false, "é": false,
+	} {
+		text := "fe80::1%" + zone
+		_, err := Parse(text)
+		assert.Equal(t, ok, err == nil, "%q", text)
+		_, quick := Quick("[" + strings.TrimSpace(text) + "]:443")
+		assert.Equal(t, ok, quick, "%q with a port", text)
+		_, _, err = Read(text)
+		assert.Equal(t, ok, err == nil, "%q, read", text)
+		_, err = ParsePrefix(text)
+		assert.Equal(t, ok, err == nil, "%q as a prefix", text)
 	}
 }

@@ -132,7 +132,7 @@ func (f *finder) judge(source []byte, p piece) error {
 	host, rest, slashed := strings.Cut(text, "/")
 	if slashed {
 		if bits, ok := netmask(rest); ok {
-			if a, err := netip.ParseAddr(host); err == nil && a.Is4() {
+			if a, err := parseAddr(host); err == nil && a.Is4() {
 				return f.tell(source, p, networkOf(a, bits))
 			}
 		}
@@ -189,7 +189,7 @@ func whole(text string) (Found, bool) {
 		}
 		return Found{}, false
 	}
-	a, err := netip.ParseAddr(text)
+	a, err := parseAddr(text)
 	if err != nil {
 		return Found{}, false
 	}
@@ -226,7 +226,7 @@ func withPort(text string) (found Found, end int, ok bool) {
 	if port < 1024 && !slices.Contains([]int{22, 25, 53, 80, 123, 443, 465, 587, 853, 993}, port) {
 		return Found{}, 0, false
 	}
-	a, err := netip.ParseAddr(text[:end])
+	a, err := parseAddr(text[:end])
 	if err != nil {
 		return Found{}, 0, false
 	}
@@ -239,7 +239,7 @@ func (p piece) dotPort() (Found, bool) {
 	if end < 0 || !isPort(p.text[end+1:]) || p.left || p.right {
 		return Found{}, false
 	}
-	a, err := netip.ParseAddr(p.text[:end])
+	a, err := parseAddr(p.text[:end])
 	packet := strings.HasSuffix(p.before, "> ") || strings.HasPrefix(p.after, " > ") || socketLine.MatchString(p.before)
 	if err != nil || !packet {
 		return Found{}, false

@@ -25,7 +25,7 @@ func (p piece) isVersion() bool {
 	}
 	if shape != nil {
 		if m := shape.FindStringSubmatch(p.before); m != nil {
-			_, err := netip.ParseAddr(m[1])
+			_, err := parseAddr(m[1])
 			return err != nil && !addressWord.MatchString(m[1])
 		}
 	}
@@ -39,7 +39,7 @@ func (p piece) isVersion() bool {
 
 // netmask is the length of a dotted mask, or of the inverse of one.
 func netmask(text string) (bits int, ok bool) {
-	a, err := netip.ParseAddr(text)
+	a, err := parseAddr(text)
 	if err != nil || !a.Is4() {
 		return 0, false
 	}
@@ -108,7 +108,7 @@ func reverseName(p *piece) (Found, bool) {
 	*p = p.part(len(p.text)-len(strings.TrimLeft(p.text, "./")), len(strings.TrimRight(p.text, "./")))
 	switch {
 	case v4 && len(labels) <= 4:
-		a, err := netip.ParseAddr(strings.Join(append(slices.Clone(labels), "0", "0", "0")[:4], "."))
+		a, err := parseAddr(strings.Join(append(slices.Clone(labels), "0", "0", "0")[:4], "."))
 		if err != nil {
 			return Found{Reason: "a reverse name has up to 4 numbers before in-addr.arpa"}, true
 		}

@@ -74,7 +74,7 @@ func spellingOf(text string) Spelling {
 	case text[0] == '[' || strings.Count(text, ":") == 1:
 		return WithPort
 	}
-	if a, err := netip.ParseAddr(text); err == nil && a.Is4In6() {
+	if a, err := parseAddr(text); err == nil && a.Is4In6() {
 		return Mapped
 	}
 	return Plain
@@ -109,7 +109,7 @@ func reverse(name string) (netip.Addr, bool) {
 		if len(parts) != 4 {
 			return netip.Addr{}, false
 		}
-		a, err := netip.ParseAddr(parts[3] + "." + parts[2] + "." + parts[1] + "." + parts[0])
+		a, err := parseAddr(parts[3] + "." + parts[2] + "." + parts[1] + "." + parts[0])
 		return a, err == nil
 	}
 	rest, ok := strings.CutSuffix(name, ".ip6.arpa")

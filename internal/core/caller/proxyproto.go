@@ -83,9 +83,16 @@ func readProxyV1(r *bufio.Reader) (ProxyHeader, error) {
 	if err != nil || source.Is4() != (fields[1] == "TCP4") || source.Zone() != "" {
 		return ProxyHeader{}, fmt.Errorf("%w: the source does not fit %s", ErrProxyHeader, fields[1])
 	}
+	destination, err := netip.ParseAddr(fields[3])
+	if err != nil || destination.Is4() != source.Is4() || destination.Zone() != "" {
+		return ProxyHeader{}, fmt.Errorf("%w: the destination does not fit %s", ErrProxyHeader, fields[1])
+	}
 	port, err := netip.ParseAddrPort("0.0.0.0:" + fields[4])
 	if err != nil {
 		return ProxyHeader{}, fmt.Errorf("%w: the source's port is none", ErrProxyHeader)
+	}
+	if _, err := netip.ParseAddrPort("0.0.0.0:" + fields[5]); err != nil {
+		return ProxyHeader{}, fmt.Errorf("%w: the destination's port is none", ErrProxyHeader)
 	}
 	return ProxyHeader{Source: netip.AddrPortFrom(addr.Canonical(source), port.Port())}, nil
 }

@@ -206,6 +206,7 @@ func TestReadProxyHeader(t *testing.T) {
 	for name, in := range map[string][]byte{
 		"nothing": {}, "HTTP": []byte("GET / HTTP/1.1\r\n"), "cut short": []byte("PROXY TCP4"), "an endless line": []byte("PROXY " + strings.Repeat("x", 200)),
 		"no CR": []byte("PROXY TCP4 1.2.3.4 1.2.3.4 1 1\n"), "another family": []byte("PROXY TCP4 ::1 ::1 1 1\r\n"), "a port": []byte("PROXY TCP4 1.2.3.4 1.2.3.4 70000 1\r\n"),
+		"a destination that is no address": []byte("PROXY TCP4 1.2.3.4 nonsense 1 1\r\n"), "one of another family": []byte("PROXY TCP4 1.2.3.4 ::1 1 1\r\n"), "its port": []byte("PROXY TCP4 1.2.3.4 1.2.3.4 1 x\r\n"),
 		"a family": v2(1, 9), "a command": v2(7, 1, four...), "short addresses": v2(1, 1, 1, 2, 3), "version 3": append(append([]byte{}, proxyV2Signature...), 0x31, 0x11, 0, 0),
 		"a length that never comes": append(append([]byte{}, proxyV2Signature...), 0x21, 0x11, 0, 200), "a huge length": append(append([]byte{}, proxyV2Signature...), 0x21, 0x11, 0xff, 0xff),
 	} {

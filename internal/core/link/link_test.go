@@ -167,3 +167,13 @@ func TestNoLinkLeadsToALinkOfAnotherSite(t *testing.T) {
 		assert.Equal(t, refused, err != nil, "%s: %v", destination, err)
 	}
 }
+
+// No destination looks like another than it is.
+func TestDestinationsAreReadAsTheyAreWritten(t *testing.T) {
+	for _, mark := range "\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\u2028\u2029" {
+		_, err := Site{Host: "heronlake.example"}.Check(Said{Destination: "/en/" + string(mark) + "stekcit"}, nil, time.Now())
+		assert.ErrorContains(t, err, "direction of text", "%U", mark)
+	}
+	_, err := Site{Host: "heronlake.example"}.Check(Said{Destination: "/he/כרטיסים"}, nil, time.Now())
+	assert.NoError(t, err, "text from right to left is text")
+}

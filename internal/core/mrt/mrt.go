@@ -262,10 +262,10 @@ func originOf(b []byte) (as uint32, clear bool) {
 }
 
 // reserved says whether an AS number is of nobody: private (RFC 6996), reserved (RFC 7607, RFC
-// 6793, RFC 7300) or for documentation (RFC 5398).
+// 6793, RFC 7300, and 65552 to 131071 by the IANA registry of AS numbers) or for documentation (RFC 5398).
 func (d *decoder) reserved(as uint32) bool {
 	switch {
-	case as == 0, as == 23456, as == 65535, as == 1<<32-1, as >= 64512 && as <= 65534, as >= 4_200_000_000:
+	case as == 0, as == 23456, as == 65535, as == 1<<32-1, as >= 64512 && as <= 65534, as >= 65552 && as <= 131071, as >= 4_200_000_000:
 		return true
 	case as >= 64496 && as <= 64511, as >= 65536 && as <= 65551:
 		return !d.documentation

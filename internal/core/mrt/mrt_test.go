@@ -19,9 +19,9 @@ import (
 // The model counts in maps, over the paths that were written.
 func TestOriginsAgreeWithAModel(t *testing.T) {
 	r := rand.New(rand.NewPCG(6396, 1))
-	numbers := []uint32{64500, 64501, 3320, 3320, 400_000, 0, 23456, 64512, 65535, 65540, 4_200_000_000, 1<<32 - 1}
+	numbers := []uint32{64500, 64501, 3320, 3320, 400_000, 65552, 131071, 131072, 0, 23456, 64512, 65535, 65540, 4_200_000_000, 1<<32 - 1}
 	private := func(as uint32) bool {
-		return as == 0 || as == 23456 || as >= 64512 && as <= 65535 || as >= 4_200_000_000
+		return as == 0 || as == 23456 || as >= 64512 && as <= 65535 || as > 65551 && as < 131072 || as >= 4_200_000_000
 	}
 	for n := range 3000 {
 		documentation := r.IntN(2) == 0

@@ -170,7 +170,7 @@ func (n *Notices) answer(ctx context.Context, site *sites.Site, k *notice.Kept, 
 	f := n.aspect(site).OfCard(&made, now)
 	f.Set("address", ip.String(), "")
 	f.Set("asker", q.To, "nobody said who asks")
-	f.Set("question", strings.TrimSpace(q.Address), "")
+	f.Set("question", ip.String(), "") // never what a stranger typed
 	draft, err := c.Write(f)
 	if err != nil {
 		return notice.Letter{}, err

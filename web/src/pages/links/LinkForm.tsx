@@ -5,7 +5,6 @@ import { api, unwrap } from "../../api/client";
 import { useChange } from "../../api/changes";
 import type { LinkRoute, TrackedLink } from "../../api/links";
 import { Icon } from "../../components/icons";
-import type { Form } from "./LinksPage";
 
 interface Draft {
   code: string;
@@ -80,6 +79,9 @@ const routeOf = (r: DraftRoute): LinkRoute => ({
   variants: list(r.variants),
   destination: r.destination.trim(),
 });
+
+/** Form is what is being made or changed: a new link, perhaps of a code, or one that is there. */
+export type Form = { code: string } | { link: TrackedLink } | null;
 
 /** LinkForm makes a link, or changes one. */
 export function LinkForm(props: {

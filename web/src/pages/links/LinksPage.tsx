@@ -2,19 +2,16 @@ import "./links.css";
 import "./panel.css";
 import { Button, Input, Segmented } from "antd";
 import { useDeferredValue, useState } from "react";
-import { useLinks, type LinkRow, type Standing, type TrackedLink } from "../../api/links";
+import { useLinks, type LinkRow, type Standing } from "../../api/links";
 import { useRoute } from "../../components/addressParam";
 import { Icon } from "../../components/icons";
 import { Prose } from "../../components/parts";
 import { useSite } from "../../components/site";
 import { Bars, Empty, Failed } from "../../components/states";
 import { tablet, useNarrow } from "../../components/useNarrow";
-import { LinkForm } from "./LinkForm";
+import { LinkForm, type Form } from "./LinkForm";
 import { LinkPanel } from "./LinkPanel";
 import { LinkTable } from "./LinkTable";
-
-/** Form is what is being made or changed: a new link, perhaps of a code, or one that is there. */
-export type Form = { code: string } | { link: TrackedLink } | null;
 
 /** LinksPage lists the links of a site, with one of them open beside. */
 export function LinksPage() {
