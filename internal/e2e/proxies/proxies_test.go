@@ -21,7 +21,7 @@ import (
 // in place of those that it shows.
 func recipe(t *testing.T, name, port string, replace ...string) string {
 	t.Helper()
-	text, err := os.ReadFile("../core/snippet/recipes/" + name)
+	text, err := os.ReadFile("../../core/snippet/recipes/" + name)
 	require.NoError(t, err)
 	return strings.NewReplacer(append(replace, live.OnPort(port)...)...).Replace(string(text))
 }
