@@ -39,7 +39,7 @@ test: ## Set up what is missing, check the code and run all tests, with the race
 	$(call timed,console,cd web && npm run --silent test)
 	$(call timed,packages,$(GOTEST) $$(go list ./... | grep -vE 'internal/(e2e/|meta$$)' | grep -vxF "$(raced)") && $(GOTEST) -run '$(long)' $(withlong))
 	$(call timed,packages with the race detector,$(GOTEST) -race -short -skip '$(long)' $(raced))
-	$(call timed,the binary,$(GOTEST) -p 2 -parallel 3 ./internal/e2e/...)
+	$(call timed,the binary,$(GOTEST) -p 1 -parallel 3 ./internal/e2e/...)
 
 .PHONY: test-quick
 test-quick: web/node_modules/.ready ## Test what differs from the newest commit, or from another: make test-quick BASE=…
