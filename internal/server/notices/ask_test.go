@@ -57,7 +57,7 @@ func TestAskingWithAConfirmedAddress(t *testing.T) {
 	mails = h.sink.Taken()
 	require.Len(t, mails, 2)
 	assert.Equal(t, []string{"ida@crew.example"}, mails[1].To)
-	assert.Equal(t, "Where 0xC6120328 is", mails[1].Subject)
+	assert.Equal(t, "Where 198.18.3.40 is", mails[1].Subject, "in its one form, whatever a stranger typed")
 	assert.Contains(t, mails[1].Text, "Country: Portugal\nTown: Lisbon\nAddress: 198.18.3.40\n")
 	assert.ErrorIs(t, h.Follow(t.Context(), link), notice.ErrLink, "once")
 	_, err = h.Open(t.Context(), confirm)
