@@ -89,7 +89,7 @@ var All = []Fact{
 	{"visit_url", "Where the visit stands in the console.", "https://porch.heronlake.example/visits?visit=0198", visitKinds},
 	{"label", "The label that arrived.", "office", labelAlone},
 	{"asker", "The mail address of whoever asked.", "ida@crew.example", askedAlone},
-	{"question", "The address as it was typed.", "198.18.40.7", askedAlone},
+	{"question", "The address that was asked about, in its one form.", "198.18.40.7", askedAlone},
 	{"refusals", "Refusals of the last hour.", "96", gateAlone},
 	{"refusals_before", "Those of the hour before.", "12", gateAlone},
 	{"times", "How many times as many that is.", "8", gateAlone},
