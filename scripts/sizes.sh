@@ -5,7 +5,7 @@ set -euo pipefail
 cd "$(dirname "$0")/.."
 git ls-files --cached --others --exclude-standard '*.go' 'web/src/*.ts' 'web/src/*.tsx' 'web/src/*.css' | grep -v '\.d\.ts$' |
   while read -r file; do
-    [ -e "$file" ] && ! grep -qE '^// Code generated .* DO NOT EDIT\.$' "$file" && echo "$(wc -l <"$file") $file"
+    if [ -e "$file" ] && ! grep -qE '^// Code generated .* DO NOT EDIT\.$' "$file"; then echo "$(wc -l <"$file") $file"; fi
   done |
   awk '
     { test = $2 ~ /_test\.go$|\.test\./; most = test ? 600 : 400 }
