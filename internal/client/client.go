@@ -58,6 +58,13 @@ func (c *Client) Address(ctx context.Context, address string) (card.Card, error)
 	return card, err
 }
 
+// Addresses asks for the cards of up to 10,000 addresses; each has its own answer, in their order.
+func (c *Client) Addresses(ctx context.Context, list []string) ([]api.Asked, error) {
+	var answer api.AskedList
+	err := c.call(ctx, http.MethodPost, "/v1/addresses", api.AddressList{Addresses: list}, &answer)
+	return answer.Addresses, err
+}
+
 // Trail asks how the visitor of a request is found.
 func (c *Client) Trail(ctx context.Context, seen api.TrailRequest) (caller.Trail, error) {
 	var trail caller.Trail

@@ -23,9 +23,8 @@ import (
 )
 
 // api makes the services that the HTTP API asks, of the parts that are open.
-func (s *Server) api(set *settings) (httpapi.Options, error) {
+func (s *Server) api(set *settings, known *sites.Sites) (httpapi.Options, error) {
 	cfg := set.cfg
-	known := set.sites()
 	cards := &card.Pipeline{Finder: set.finder, Policy: addr.NewPolicy(cfg.Rules()...), Labels: addr.NewLabels(set.labels), Translators: cfg.Translators(), Places: set.places, NotFound: cfg.NotFound, Atlas: s.shelf}
 	public, err := s.public(set, cards, known)
 	if err != nil {
@@ -39,7 +38,6 @@ func (s *Server) api(set *settings) (httpapi.Options, error) {
 	if err != nil {
 		return httpapi.Options{}, err
 	}
-	s.notices.Use(s.noticeSettings(set, cards, known, public.Localize))
 	return httpapi.Options{
 		Public: public, Visits: recorder, Atlas: atlas, Access: s.access(cfg), Content: s.content(set, cards),
 		Service: httpapi.Service{Version: s.opt.Version, Log: s.opt.Log, Now: time.Now, Metrics: s.metrics, Queue: s.intake, Ping: s.store.Ping, Reload: s.Reload},

@@ -24,8 +24,9 @@ func (s *Server) openCompanions(ctx context.Context) error {
 		},
 		Count: func(site, name, outcome string) { s.metrics.Companion(site, name, outcome) },
 	})
-	set := s.inUse.Load()
-	s.ask(set)
+	for host, local := range s.inUse.Load().locals {
+		local.Companions = s.companions.Of(host)
+	}
 	s.begin(s.stages.Add("companions", nil), "companions", s.companions.Run)
 	return s.companions.Read(ctx)
 }
@@ -37,14 +38,6 @@ func (s *Server) secrets() secrets.Store {
 		dir = s.opt.Input.Path(own)
 	}
 	return secrets.Store{Dir: dir, Environ: os.Environ}
-}
-
-// ask has the cards of the sites say what their companions say.
-func (s *Server) ask(set *settings) {
-	for host, local := range set.locals {
-		local.Companions = s.companions.Of(host)
-	}
-	s.companions.Use(set.sites())
 }
 
 // watchCompanions keeps the companions in memory as they are in the database, until ctx ends.

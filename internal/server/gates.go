@@ -7,7 +7,6 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
-	"sync"
 	"time"
 
 	"eastporch/internal/core/card"
@@ -19,13 +18,6 @@ import (
 	"eastporch/internal/server/lifecycle"
 	"eastporch/internal/server/rehearsals"
 )
-
-// regating is held while rules are read and put into use; newest are those that are, by site, for the
-// settings that are in use.
-type regating struct {
-	sync.Mutex
-	newest map[string]int64
-}
 
 // openGates makes what signs and counts for gates, and puts the rules into use. The key for rehearsals is
 // left beside the others, for the middleware of applications.
@@ -50,27 +42,17 @@ func (s *Server) openGates(ctx context.Context) error {
 
 // regate puts the newest rules into use where others are.
 func (s *Server) regate(ctx context.Context) error {
-	s.regates.Lock()
-	defer s.regates.Unlock()
-	newest, err := s.store.Gates().Newest(ctx)
-	if err != nil || maps.Equal(newest, s.regates.newest) {
-		return err
-	}
-	return s.useGates(ctx, s.inUse.Load(), newest)
+	s.exchanging.Lock()
+	defer s.exchanging.Unlock()
+	return s.fillGates(ctx, s.inUse.Load())
 }
 
-// regateTo puts the newest rules into settings that are about to be used.
-func (s *Server) regateTo(ctx context.Context, set *settings) error {
-	s.regates.Lock()
-	defer s.regates.Unlock()
+// fillGates puts the newest rules into settings, while exchanging is held.
+func (s *Server) fillGates(ctx context.Context, set *settings) error {
 	newest, err := s.store.Gates().Newest(ctx)
-	if err != nil {
+	if err != nil || set.ruled != nil && maps.Equal(newest, set.ruled) {
 		return err
 	}
-	return s.useGates(ctx, set, newest)
-}
-
-func (s *Server) useGates(ctx context.Context, set *settings, newest map[string]int64) error {
 	known := set.gateNames()
 	for host, local := range set.locals {
 		if newest[host] == 0 {
@@ -88,7 +70,7 @@ func (s *Server) useGates(ctx context.Context, set *settings, newest map[string]
 		}
 		local.UseGates(gate.New(rev.Rules, known))
 	}
-	s.regates.newest = newest
+	set.ruled = newest
 	return nil
 }
 

@@ -25,6 +25,8 @@ func (s *Server) openLocal(ctx context.Context) error {
 		r.Source = cfg.Rates.URL + cfg.Rates.File
 	}
 	s.rates = rates.New(r, time.Now, func(read locale.Rates) {
+		s.exchanging.Lock()
+		defer s.exchanging.Unlock()
 		for _, l := range s.inUse.Load().locals {
 			l.UseRates(read)
 		}
@@ -42,11 +44,14 @@ func (s *Server) ratesFailed(err error) {
 }
 
 // revary puts the content variants of the configuration and of the console into use.
-func (s *Server) revary(ctx context.Context) error { return s.revaryTo(ctx, s.inUse.Load()) }
+func (s *Server) revary(ctx context.Context) error {
+	s.exchanging.Lock() // so that an older list never replaces a newer one
+	defer s.exchanging.Unlock()
+	return s.fillVariants(ctx, s.inUse.Load())
+}
 
-func (s *Server) revaryTo(ctx context.Context, set *settings) error {
-	s.varying.Lock() // so that an older list never replaces a newer one
-	defer s.varying.Unlock()
+// fillVariants puts the content variants into settings, while exchanging is held.
+func (s *Server) fillVariants(ctx context.Context, set *settings) error {
 	stored, err := s.store.VariantSets(ctx)
 	if err != nil {
 		return err

@@ -5,13 +5,10 @@ import (
 	"strings"
 	"time"
 
-	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
 	"eastporch/internal/fetch"
 	"eastporch/internal/server/httpapi"
-	"eastporch/internal/server/localize"
 	"eastporch/internal/server/notices"
-	"eastporch/internal/server/sites"
 )
 
 // openNotices makes the service of notices, which begins to send when the rest is there.
@@ -30,13 +27,13 @@ func (s *Server) openNotices(secret []byte) {
 }
 
 // noticeSettings are what notices are written with under some settings.
-func (s *Server) noticeSettings(set *settings, cards *card.Pipeline, known *sites.Sites, local *localize.Localizer) *notices.Settings {
+func (s *Server) noticeSettings(set *settings, public httpapi.Public) *notices.Settings {
 	return &notices.Settings{
-		Sites: known, Cards: cards, Labels: set.cfg.KnowsLabel,
+		Sites: public.Sites, Cards: public.Cards, Labels: set.cfg.KnowsLabel,
 		Companions: func(host string) notices.Companions { return s.companions.Of(host) },
 		Findings: func() []checkup.Diagnostic {
 			list := append(s.watch.Result().Findings, s.companions.Check()...)
-			if f, ok := local.CheckRates(); ok {
+			if f, ok := public.Localize.CheckRates(); ok {
 				list = append(list, f)
 			}
 			return list

@@ -64,9 +64,11 @@ type Server struct {
 	// inUse are the settings that requests meet; reloading is held while others are made.
 	inUse     atomic.Pointer[settings]
 	reloading sync.Mutex
-	rates     *rates.Feed
-	varying   sync.Mutex // is held while content variants are read and put into use
-	shelf     *editions.Shelf
+	// exchanging is held while what is stored is put into settings: into those in use, or into
+	// others, until those are in use.
+	exchanging sync.Mutex
+	rates      *rates.Feed
+	shelf      *editions.Shelf
 	// correcting is held while the corrections are read and put into use.
 	correcting  sync.Mutex
 	corrections atomic.Int64 // how often they had changed when they were read
@@ -85,7 +87,6 @@ type Server struct {
 	notices    *notices.Notices
 	counter    *gates.Counter
 	signer     *rehearsals.Signer
-	regates    regating
 
 	handoverKey  []byte
 	installation uuid.UUID
@@ -161,12 +162,12 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 	if err := s.openGates(ctx); err != nil {
 		return err
 	}
-	s.links.Use(set.sites())
-	if err := s.links.Read(ctx); err != nil {
+	made, err := s.serving(set)
+	if err != nil {
 		return err
 	}
-	handlers, err := s.handlers(set)
-	if err != nil {
+	s.use(set, made)
+	if err := s.links.Read(ctx); err != nil {
 		return err
 	}
 	for _, name := range []httpapi.Listener{httpapi.PublicListener, httpapi.AdminListener} {
@@ -183,7 +184,7 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 			WriteTimeout: c.Timeout, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: c.MaxHeaderBytes,
 			ErrorLog: log.New(&withoutAddresses{opt.Log}, "", 0),
 		}}
-		handler := handlers[name]
+		handler := made.handlers[name]
 		d.handler.Store(&handler)
 		d.http.Handler = d.counted()
 		s.endpoints = append(s.endpoints, d)

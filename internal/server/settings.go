@@ -24,7 +24,9 @@ import (
 	"eastporch/internal/core/visit"
 	"eastporch/internal/editions"
 	"eastporch/internal/server/httpapi"
+	"eastporch/internal/server/notices"
 	"eastporch/internal/server/problem"
+	"eastporch/internal/server/sites"
 )
 
 // settings is all that follows from the configuration and may be changed while the service runs:
@@ -41,6 +43,9 @@ type settings struct {
 	refusals map[string]*refusal.Template
 	// missing are the pages for links that there are not, by the sites' hosts.
 	missing map[string]*link.Template
+	// ruled are the revisions of the gates' rules that these settings have, by the sites' hosts;
+	// they change while exchanging is held.
+	ruled map[string]int64
 }
 
 // settle makes settings of a configuration, without touching those in use. The error says what of
@@ -77,6 +82,9 @@ func (s *Server) settle(cfg *config.Config) (set *settings, err error) {
 			}
 		}
 		set.locals[site.Host] = &card.Local{Languages: languages, Hours: site.Hours(), Currency: strings.ToUpper(site.Currency), Endings: site.Endings()}
+		if s.companions != nil {
+			set.locals[site.Host].Companions = s.companions.Of(site.Host)
+		}
 	}
 	return set, nil
 }
@@ -112,22 +120,8 @@ func (s *Server) Reload(ctx context.Context) (api.Reloaded, error) {
 	if err != nil {
 		return api.Reloaded{}, unusable(err)
 	}
-	for _, l := range set.locals {
-		l.UseRates(s.rates.State().Rates)
-	}
-	s.ask(set)
-	if err := errors.Join(s.revaryTo(ctx, set), s.regateTo(ctx, set)); err != nil {
+	if err := s.exchange(ctx, set); err != nil {
 		return api.Reloaded{}, err
-	}
-	handlers, err := s.handlers(set)
-	if err != nil {
-		return api.Reloaded{}, err
-	}
-	s.inUse.Store(set)
-	s.links.Use(set.sites())
-	for _, d := range s.endpoints {
-		handler := handlers[d.name]
-		d.handler.Store(&handler)
 	}
 	if slices.ContainsFunc(changed, func(key string) bool { return key == "proxies" || key == "labels" || key == "sites" }) {
 		s.watch.Restart(set.finder, set.whole(), time.Now().UTC())
@@ -139,21 +133,60 @@ func (s *Server) Reload(ctx context.Context) (api.Reloaded, error) {
 	return answer, s.noteConfiguration(ctx)
 }
 
+// exchange fills settings with what is stored, makes what serves under them, and puts them into use
+// when nothing can fail any more. What is saved meanwhile waits, and meets them.
+func (s *Server) exchange(ctx context.Context, set *settings) error {
+	s.exchanging.Lock()
+	defer s.exchanging.Unlock()
+	for _, l := range set.locals {
+		l.UseRates(s.rates.State().Rates)
+	}
+	if err := errors.Join(s.fillVariants(ctx, set), s.fillGates(ctx, set)); err != nil {
+		return err
+	}
+	made, err := s.serving(set)
+	if err != nil {
+		return err
+	}
+	s.use(set, made)
+	return nil
+}
+
+// use puts settings into use, with what serves under them.
+func (s *Server) use(set *settings, made *serving) {
+	s.inUse.Store(set)
+	s.companions.Use(made.sites)
+	s.notices.Use(made.notices)
+	s.links.Use(made.sites)
+	for _, d := range s.endpoints {
+		handler := made.handlers[d.name]
+		d.handler.Store(&handler)
+	}
+}
+
 // unusable is the problem of a configuration that is not put into use.
 func unusable(err error) error {
 	return problem.Of(http.StatusUnprocessableEntity, "unusable-configuration", "Configuration not usable", strings.TrimPrefix(err.Error(), "the configuration is not usable:\n  "),
 		"What ran before goes on. Mend it, look with eastporch serve --check, and reload again.")
 }
 
-// handlers makes what serves each listener under some settings.
-func (s *Server) handlers(set *settings) (map[httpapi.Listener]http.Handler, error) {
-	opts, err := s.api(set)
+// serving is what serves under some settings, and is not in use yet.
+type serving struct {
+	handlers map[httpapi.Listener]http.Handler
+	sites    *sites.Sites
+	notices  *notices.Settings
+}
+
+// serving makes what serves under some settings, and changes nothing of what does.
+func (s *Server) serving(set *settings) (*serving, error) {
+	made := &serving{handlers: map[httpapi.Listener]http.Handler{}, sites: set.sites()}
+	opts, err := s.api(set, made.sites)
 	if err != nil {
 		return nil, err
 	}
-	made := map[httpapi.Listener]http.Handler{}
+	made.notices = s.noticeSettings(set, opts.Public)
 	for _, name := range []httpapi.Listener{httpapi.PublicListener, httpapi.AdminListener} {
-		if made[name], err = httpapi.New(name, opts); err != nil {
+		if made.handlers[name], err = httpapi.New(name, opts); err != nil {
 			return nil, err
 		}
 	}

@@ -1,6 +1,7 @@
 package addresses
 
 import (
+	"context"
 	"errors"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -32,27 +33,27 @@ func KindCommand(a *terminal.App) *cobra.Command {
 		Example: `  eastporch kind 10.1.2.3 ::1 198.18.3.40
   eastporch kind 192.168.0.1 --output json`,
 		Args: cobra.MinimumNArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			inputs, err := inputs(a, args)
-			if err != nil {
-				return err
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 1 && args[0] == "-" {
+				w := widths{39, 12, 20, 20, 40}
+				return stream(cmd.Context(), a, eachOf(func(_ context.Context, in string) (kindAnswer, error) { return kindOf(in) }), layout[kindAnswer]{
+					data: func(k kindAnswer) any { return k }, head: w.row("Address", "Written", "Kind", "Block", "Name", "Reference"),
+					line: func(k kindAnswer) string {
+						return w.row(k.Address, string(k.Written), k.Kind.String(), plain.Value(k.Block), plain.Value(k.Name), plain.Value(k.Reference))
+					},
+				})
 			}
 			var answers []kindAnswer
 			var failed []error
-			for _, in := range inputs {
-				ip, spelling, err := addr.Read(in)
+			for _, in := range args {
+				answer, err := kindOf(in)
 				if err != nil {
 					failed = append(failed, err)
 					continue
 				}
-				answer := kindAnswer{Address: ip.String(), Written: spelling, Kind: addr.KindOf(ip)}
-				if b, ok := addr.BlockOf(ip); ok {
-					prefix := b.Prefix.String()
-					answer.Block, answer.Name, answer.Reference, answer.Reachable = &prefix, &b.Name, &b.Reference, b.Reachable
-				}
 				answers = append(answers, answer)
 			}
-			err = terminal.Emit(a, answers, len(inputs) == 1, func() {
+			err := terminal.Emit(a, answers, len(args) == 1, func() {
 				if len(answers) == 0 {
 					return
 				}
@@ -69,4 +70,18 @@ func KindCommand(a *terminal.App) *cobra.Command {
 			return errors.Join(append(failed, err)...)
 		},
 	}
+}
+
+// kindOf says what an address in any spelling is good for.
+func kindOf(in string) (kindAnswer, error) {
+	ip, spelling, err := addr.Read(in)
+	if err != nil {
+		return kindAnswer{}, err
+	}
+	answer := kindAnswer{Address: ip.String(), Written: spelling, Kind: addr.KindOf(ip)}
+	if b, ok := addr.BlockOf(ip); ok {
+		prefix := b.Prefix.String()
+		answer.Block, answer.Name, answer.Reference, answer.Reachable = &prefix, &b.Name, &b.Reference, b.Reachable
+	}
+	return answer, nil
 }

@@ -3,7 +3,7 @@
 package addresses
 
 import (
-	"bufio"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -36,9 +36,10 @@ func ResolveCommand(a *terminal.App) *cobra.Command {
 		Long: `Gives the card of each address: location, network, clock, money and the
 evidence for them; with --why, every range of every source that holds the address
 and which fact came from which. Asks the service, or works offline with --atlas on
-an edition, or on a source such as a geofeed. With - the addresses are read from standard input, one a line.
-An address that cannot be read is reported, the others are answered, and the
-exit code is 1.`,
+an edition, or on a source such as a geofeed. With - the addresses are read from
+standard input, one a line, and answered as they come, however many they are: a
+line each, or with --output as a list, as CSV without reasons. An address that
+cannot be read is reported, the others are answered, and the exit code is 1.`,
 		Example: `  eastporch resolve 198.18.3.40
   eastporch resolve --why 198.18.3.40
   eastporch resolve --map-link='https://map.example/?at={latitude},{longitude}' 198.18.3.40
@@ -53,33 +54,32 @@ exit code is 1.`,
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			for _, in := range args {
-				if p, err := addr.ParsePrefix(in); err == nil && strings.Contains(in, "/") && !p.IsSingleIP() {
-					return terminal.Usage(fmt.Errorf("%s is a range: eastporch ranges %[1]s shows the places that it spans", p))
+				if r, err := addr.ParseRange(in); err == nil && r.First != r.Last {
+					return terminal.Usage(fmt.Errorf("%s is a range: eastporch ranges %s shows the places that it spans", r, in))
 				}
 			}
-			ask, err := resolver(a, cmd, file, open, why)
+			one, many, err := resolver(a, file, open, question{language, why})
 			if err != nil {
 				return err
 			}
 			if link, err = mapLink(a, cmd, link, file == ""); err != nil {
 				return err
 			}
-			inputs, err := inputs(a, args)
-			if err != nil {
-				return err
+			if len(args) == 1 && args[0] == "-" {
+				return stream(cmd.Context(), a, many, cardLayout(link))
 			}
 			var cards []card.Card
 			var failed []error
-			for _, in := range inputs {
-				card, err := ask(in)
+			for _, in := range args {
+				card, err := one(cmd.Context(), in)
 				if err != nil {
 					failed = append(failed, err)
 					continue
 				}
-				cards = append(cards, card.In(language))
+				cards = append(cards, card)
 			}
 			if len(cards) > 0 { // else the errors say all that there is to say
-				err = emitCards(a, cards, link, len(inputs) == 1)
+				err = emitCards(a, cards, link, len(args) == 1)
 			}
 			return errors.Join(append(failed, err)...)
 		},
@@ -138,68 +138,97 @@ func emitCards(a *terminal.App, cards []card.Card, template string, single bool)
 	if template == "" {
 		return terminal.Emit(a, cards, single, draw)
 	}
-	linked := make([]map[string]any, len(cards))
+	with := make([]any, len(cards))
 	for i, c := range cards {
-		text, err := json.Marshal(c)
-		if err != nil {
-			return err
-		}
-		if err := json.Unmarshal(text, &linked[i]); err != nil {
-			return err
-		}
-		linked[i]["map_link"] = plain.Optional(linkTo(template, c))
+		with[i] = linked(c, template)
 	}
-	return terminal.Emit(a, linked, single, draw)
+	return terminal.Emit(a, with, single, draw)
 }
 
-// resolver gives what answers for one address: the service or a file.
-func resolver(a *terminal.App, cmd *cobra.Command, file string, open []string, why bool) (func(string) (card.Card, error), error) {
+// linked gives a card with its link, where there is a template of links.
+func linked(c card.Card, template string) any {
+	if template == "" {
+		return c
+	}
+	text, _ := json.Marshal(c) // which was read from JSON, or can be written as it
+	var with map[string]any
+	_ = json.Unmarshal(text, &with)
+	with["map_link"] = plain.Optional(linkTo(template, c))
+	return with
+}
+
+// A question is how cards are asked for.
+type question struct {
+	language string // of names, BCP 47
+	why      bool
+}
+
+// resolver gives what answers for one address, and for many: the service or a file.
+func resolver(a *terminal.App, file string, open []string, q question) (one func(context.Context, string) (card.Card, error), many answerer[card.Card], err error) {
 	if file == "" {
 		if len(open) > 0 {
-			return nil, terminal.Usage(errors.New("--open goes with --atlas: the service has its own policy"))
+			return nil, nil, terminal.Usage(errors.New("--open goes with --atlas: the service has its own policy"))
 		}
 		c, err := a.Client()
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
-		return func(in string) (card.Card, error) {
-			if why {
-				return c.Why(cmd.Context(), in)
+		if q.why {
+			one = func(ctx context.Context, in string) (card.Card, error) {
+				made, err := c.Why(ctx, in)
+				return made.In(q.language), err
 			}
-			return c.Address(cmd.Context(), in)
+			return one, eachOf(one), nil
+		}
+		one = func(ctx context.Context, in string) (card.Card, error) {
+			made, err := c.Address(ctx, in)
+			return made.In(q.language), err
+		}
+		return one, func(ctx context.Context, list []string) ([]answered[card.Card], error) {
+			asked, err := c.Addresses(ctx, list)
+			all := make([]answered[card.Card], len(asked))
+			for i, got := range asked {
+				if got.Card == nil {
+					all[i].err = errors.New(plain.Value(got.Problem))
+					continue
+				}
+				all[i].of = got.Card.In(q.language)
+			}
+			return all, err
 		}, nil
 	}
 	var rules []addr.Rule
 	for _, text := range open {
 		p, err := addr.ParsePrefix(text)
 		if err != nil {
-			return nil, terminal.Usage(fmt.Errorf("--open: %w", err))
+			return nil, nil, terminal.Usage(fmt.Errorf("--open: %w", err))
 		}
 		rules = append(rules, addr.Rule{Prefix: p, Action: addr.Resolve})
 	}
 	edition, err := terminal.OpenAtlas(a, file)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	a.Note("Offline: the owner's corrections are not in an edition file.")
 	pipeline := card.Pipeline{Policy: addr.NewPolicy(rules...), Atlas: edition}
-	return func(in string) (card.Card, error) {
+	one = func(ctx context.Context, in string) (card.Card, error) {
 		ip, _, err := addr.Read(in)
 		if err != nil && isHostName(in) {
 			a.Note(in + " is asked of this machine's resolver.")
 			var found []netip.Addr
-			if found, err = net.DefaultResolver.LookupNetIP(cmd.Context(), "ip", in); err == nil {
+			if found, err = net.DefaultResolver.LookupNetIP(ctx, "ip", in); err == nil {
 				ip = addr.Canonical(found[0])
 			}
 		}
 		if err != nil {
 			return card.Card{}, err
 		}
-		if why {
-			return pipeline.Why(ip, card.RequestContext{}, time.Now()), nil
+		if q.why {
+			return pipeline.Why(ip, card.RequestContext{}, time.Now()).In(q.language), nil
 		}
-		return pipeline.Card(ip, caller.ObtainedGiven, card.RequestContext{}, time.Now()), nil
-	}, nil
+		return pipeline.Card(ip, caller.ObtainedGiven, card.RequestContext{}, time.Now()).In(q.language), nil
+	}
+	return one, eachOf(one), nil
 }
 
 // isHostName says whether a text can be one: labels of letters, digits and dashes, the last
@@ -208,21 +237,6 @@ func isHostName(text string) bool {
 	name := strings.TrimSuffix(text, ".")
 	last := name[strings.LastIndexByte(name, '.')+1:]
 	return strings.Trim(strings.ToLower(name), "abcdefghijklmnopqrstuvwxyz0123456789.-") == "" && strings.ContainsFunc(last, unicode.IsLetter) && (strings.Contains(text, ".") || name == "localhost")
-}
-
-// inputs gives the arguments, or the lines of standard input for "-".
-func inputs(a *terminal.App, args []string) ([]string, error) {
-	if len(args) != 1 || args[0] != "-" {
-		return args, nil
-	}
-	var list []string
-	lines := bufio.NewScanner(a.In)
-	for lines.Scan() {
-		if text := strings.TrimSpace(lines.Text()); text != "" {
-			list = append(list, text)
-		}
-	}
-	return list, lines.Err()
 }
 
 func drawCards(a *terminal.App, cards []card.Card) {

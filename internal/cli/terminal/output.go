@@ -1,9 +1,12 @@
 package terminal
 
 import (
+	"bufio"
+	"bytes"
 	"encoding/json"
 	"io"
 	"regexp"
+	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -40,6 +43,75 @@ var padding = regexp.MustCompile(` +(\n|$)`)
 func (w trimmed) Write(p []byte) (int, error) {
 	_, err := w.Writer.Write(padding.ReplaceAll(p, []byte("$1")))
 	return len(p), err
+}
+
+// A Stream writes values one by one, as [Emit] writes a list of them, and keeps none. Close ends it.
+type Stream struct {
+	a   *App
+	out *bufio.Writer
+	csv *answers.CSV
+	n   int
+}
+
+// NewStream makes one that writes to the output of a.
+func NewStream(a *App) *Stream {
+	s := &Stream{a: a, out: bufio.NewWriterSize(a.Out, 1<<16)}
+	s.csv = answers.NewCSV(s.out)
+	return s
+}
+
+// Write writes a value; as text it is one line, with head before the first.
+func (s *Stream) Write(v any, head, line string) error {
+	s.n++
+	switch s.a.Output {
+	case "ndjson":
+		e := json.NewEncoder(s.out)
+		e.SetEscapeHTML(false)
+		return e.Encode(v)
+	case "json":
+		before := ",\n  "
+		if s.n == 1 {
+			before = "[\n  "
+		}
+		var b bytes.Buffer
+		e := json.NewEncoder(&b)
+		e.SetEscapeHTML(false)
+		e.SetIndent("  ", "  ")
+		if err := e.Encode(v); err != nil {
+			return err
+		}
+		_, err := s.out.WriteString(before + strings.TrimSuffix(b.String(), "\n"))
+		return err
+	case "csv":
+		return s.csv.Write(v)
+	case "yaml":
+		text, err := answers.Render("yaml", []any{v}, "", nil)
+		if err == nil {
+			_, err = s.out.Write(text)
+		}
+		return err
+	}
+	if s.n == 1 {
+		line = head + "\n" + line
+	}
+	_, err := s.out.WriteString(line + "\n")
+	return err
+}
+
+// Flush hands on what was written.
+func (s *Stream) Flush() error { return s.out.Flush() }
+
+// Close ends what was written.
+func (s *Stream) Close() error {
+	switch {
+	case s.a.Output == "json" && s.n == 0:
+		_, _ = s.out.WriteString("[]\n") // an error comes with Flush
+	case s.a.Output == "json":
+		_, _ = s.out.WriteString("\n]\n")
+	case s.a.Output == "yaml" && s.n == 0:
+		_, _ = s.out.WriteString("[]\n")
+	}
+	return s.out.Flush()
 }
 
 // Emit writes values as JSON or YAML (one list), as NDJSON (one a line) or CSV

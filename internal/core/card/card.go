@@ -48,6 +48,16 @@ func (c *Card) companionSubject(country *almanac.Country) companion.Subject {
 	}
 }
 
+// Public gives a copy of c as its visitor may read it: neither rules of gates nor what went wrong with companions.
+func (c Card) Public() Card {
+	if c.Gate != nil {
+		public := c.Gate.Public()
+		c.Gate = &public
+	}
+	c.Companions = c.Companions.Public()
+	return c
+}
+
 // Truncate gives a copy of c that tells no more than a /24 or /48: the address,
 // what it embeds, and every range that would be narrower.
 func (c Card) Truncate() Card {

@@ -25,6 +25,8 @@ type Answer struct {
 	Pending      bool              `json:"pending"`
 	RefreshAfter *int              `json:"refresh_after"`
 
+	// failed says that Missing tells what went wrong with the service, which is for its owner.
+	failed bool
 	// ready is the beginning as JSON, up to the age; nil where it is not made yet.
 	ready []byte
 	// at is what Age and RefreshAfter point into.
@@ -141,6 +143,30 @@ func (a Answers) Wait(most time.Duration, over <-chan struct{}) {
 	}
 }
 
+// noAnswer is what visitors read in the place of what went wrong.
+const noAnswer = "the service gives no answer here now"
+
+// Public gives the answers as visitors may read them: why something is missing tells nothing of how the services are
+// asked, and what they said.
+func (a Answers) Public() Answers {
+	if !slices.ContainsFunc(a, func(n Named) bool { return n.failed && len(n.Missing) > 0 }) {
+		return a
+	}
+	out := slices.Clone(a)
+	for i := range out {
+		one := &out[i].Answer
+		a[i].Fill(one, a[i].at)
+		if !one.failed || len(one.Missing) == 0 {
+			continue
+		}
+		one.Missing, one.ready = map[string]string{}, nil
+		for name := range a[i].Missing {
+			one.Missing[name] = noAnswer
+		}
+	}
+	return out
+}
+
 // Has says whether a category is active, written as name.category.
 func (a Answers) Has(named string) bool {
 	name, category, _ := strings.Cut(named, ".")
@@ -206,6 +232,7 @@ func (s *Shown) In(tag string) *Answer {
 
 func (s *Shown) in(tag string) *Answer {
 	a := s.c.empty()
+	a.failed = true // where a value is missing, the service said something else than was expected
 	for i := range s.r.Values {
 		p, v := &s.c.Values[i], &s.r.Values[i]
 		if v.Missing != "" {
@@ -238,6 +265,13 @@ func (c *Compiled) empty() *Answer {
 	for _, p := range c.Values {
 		a.Values[p.Name] = nil
 	}
+	return a
+}
+
+// Failed is [Compiled.Without] for a reason that is for the owner alone: see [Answers.Public].
+func (c *Compiled) Failed(reason string) *Answer {
+	a := c.Without(reason)
+	a.failed = true
 	return a
 }
 

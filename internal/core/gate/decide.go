@@ -46,6 +46,14 @@ func (s *Set) decide(sub *Subject, req *Request, steps *recorder) Verdict {
 	return out
 }
 
+// Stands says whether a gate stands where a request goes that may refuse somebody there.
+func (s *Set) Stands(at *Target) bool {
+	if s == nil || slices.ContainsFunc(s.rules.Exceptions.Paths, at.Is) {
+		return false
+	}
+	return slices.ContainsFunc(s.gates, func(g compiledGate) bool { return g.Mode == On && g.path.fits(at) })
+}
+
 // exempt finds an exception; by is "" where there is none.
 func (s *Set) exempt(sub *Subject, req *Request) Verdict {
 	if sub.Pass {

@@ -34,10 +34,13 @@ type Facts struct {
 	RadiusKm     *float64        `json:"radius_km"`
 }
 
-// Admitted is the gate's word for whoever may come in, in [GateField].
+// GateField is the field that says what the gates decided: that the visitor is admitted, or, in an answer that
+// decides nothing, whether a gate stands at what was asked for.
 const (
-	Admitted  = "admit"
 	GateField = "Porch-Gate"
+	Admitted  = "admit"
+	NoGate    = "none"    // none stands there: whoever asks may be served, without facts
+	Undecided = "unknown" // one stands there, or may stand there
 )
 
 // Of takes the facts out of a card of somebody who is admitted.

@@ -168,6 +168,17 @@ func CheckRecipient(text string) error {
 	return nil
 }
 
+// Mailbox folds the spellings of a mail address that reach one mailbox at many providers, for limits: a tag behind
+// +, and dots. The address was checked.
+func Mailbox(address string) string {
+	at := strings.LastIndexByte(address, '@')
+	if at < 0 {
+		return address
+	}
+	local, _, _ := strings.Cut(address[:at], "+")
+	return strings.ToLower(strings.ReplaceAll(local, ".", "") + strings.TrimSuffix(address[at:], "."))
+}
+
 // MaskRecipient hides who a mail address is of.
 func MaskRecipient(address string) string {
 	at := strings.LastIndexByte(address, '@')

@@ -18,11 +18,18 @@ func FreshChannel() ChannelSaid {
 }
 
 // ReadFile reads what is said of a notice from YAML or JSON, with the names of the contract; what is left out is
-// as in [Fresh]. The error wraps [written.ErrFile]; what is said is for [Compile].
+// as in [Fresh], but for the limit of one that answers whoever asks: 100 an hour. The error wraps [written.ErrFile]; what is said is for [Compile].
 func ReadFile(text []byte) (Said, error) {
-	s := Fresh()
-	s.Trigger = Trigger{} // else a file of another kind would have the days of this one
-	err := written.Read(text, &s)
+	read := func(limit Limit) (Said, error) {
+		s := Fresh()
+		s.Trigger = Trigger{} // else a file of another kind would have the days of this one
+		s.Limit = limit
+		return s, written.Read(text, &s)
+	}
+	s, err := read(Fresh().Limit)
+	if s.Trigger.Kind == OnAsk { // which serves a form, and not one person a day
+		s, err = read(Limit{Most: 100, Every: "hour"})
+	}
 	if s.Trigger.Kind == "" {
 		s.Trigger = Fresh().Trigger
 	}

@@ -2,7 +2,10 @@
 // one is due and when it waits. It sends nothing.
 package notice
 
-import "errors"
+import (
+	"errors"
+	"time"
+)
 
 // A Kind says what has a notice written.
 type Kind string
@@ -61,3 +64,21 @@ var (
 	ErrLink      = errors.New("the link is not one of ours, was used before, or its time is over")
 	ErrFinished  = errors.New("the message does not wait")
 )
+
+// TooMany says which limit was met, and when another message may be asked for. It wraps [ErrTooMany].
+type TooMany struct {
+	Limit string // in words
+	Until time.Time
+}
+
+func (e *TooMany) Error() string { return e.Limit }
+
+func (e *TooMany) Unwrap() error { return ErrTooMany }
+
+// An AskedFor is a message that somebody asked for.
+type AskedFor struct {
+	Notice, Sender string
+	To             []string
+	At             time.Time
+	Counts         bool // for the limit of its notice
+}

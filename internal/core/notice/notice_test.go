@@ -245,7 +245,7 @@ func TestFilesOfNotices(t *testing.T) {
 	s, err := ReadFile([]byte("title: x\ntrigger: { kind: asked }\nto: ['{{.asker}}']\nsubject: y\ntext: z"))
 	require.NoError(t, err)
 	assert.Equal(t, Trigger{Kind: OnAsk}, s.Trigger)
-	assert.Equal(t, Fresh().Limit, s.Limit, "what is left out is usual")
+	assert.Equal(t, Limit{Most: 100, Every: "hour"}, s.Limit, "a form is for many")
 	_, err = ReadFile([]byte("titel: x"))
 	assert.ErrorContains(t, err, "titel")
 	set, err := ReadSet([]byte("channels: { mail: { kind: mail, server: 'x:25' } }\nnotices: { a: { title: t } }"))

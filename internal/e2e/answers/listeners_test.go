@@ -305,6 +305,14 @@ func TestLimitsPerVisitor(t *testing.T) {
 		last = list()
 	}
 	assert.Equal(t, http.StatusTooManyRequests, last, "what wants no key is limited by visitor too")
+	follow := func(visitor string) int {
+		return s.Call(t, "127.0.0.1", http.MethodGet, s.PublicURL+"/to/guessed", "", "X-Forwarded-For: "+visitor, live.Anonymous).Status
+	}
+	for range 5 {
+		last = follow("198.18.3.45")
+	}
+	assert.Equal(t, http.StatusTooManyRequests, last, "and so is whoever guesses the codes of links")
+	assert.Equal(t, http.StatusNotFound, follow("198.18.3.46"))
 }
 
 // A client that sends its header a byte at a time is cut off after the time for

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"eastporch/api"
+	"eastporch/internal/core/gate"
 	"eastporch/internal/testkit/db"
 	"eastporch/internal/testkit/live"
 )
@@ -124,4 +125,51 @@ func TestAHangUpReloads(t *testing.T) {
 	require.NoError(t, p.Cmd.Process.Signal(syscall.SIGHUP))
 	require.Eventually(t, func() bool { return strings.Contains(sites(), "No visits yet.") }, 10*time.Minute, 50*time.Millisecond)
 	require.NoError(t, p.Stop())
+}
+
+// Rules and variants that are saved while the service reloads are in force afterwards, whatever fails or succeeds in
+// which order.
+func TestWhatIsSavedDuringAReloadIsInForce(t *testing.T) {
+	t.Parallel()
+	s := live.Start(t, nil)
+	s.Change(t, "sites:\n", "sites:\n  - host: boathouse.example\n")
+	admits := func(country string) gate.Rules {
+		return gate.Rules{Gates: []gate.Gate{{
+			Name: "Early entry", Path: "/early/**", Mode: gate.On, List: gate.Allow, Rules: []gate.Rule{{Countries: []string{country}}},
+			Missing: gate.Missing{Unknown: gate.Refuse, Skipped: gate.Refuse, NotFound: gate.Refuse, NoData: gate.Refuse},
+		}}}
+	}
+	decide := func() int {
+		return s.Call(t, "127.0.0.1", http.MethodGet, s.AdminURL+"/v1/gate/decide?site=heronlake.example", "", "X-Forwarded-For: 198.18.3.40", "Porch-Original-Target: /early/eights").Status
+	}
+	names := []string{"host: boathouse.example", "host: jetty.example"}
+	countries, statuses := []string{"PT", "NO"}, []int{http.StatusNoContent, http.StatusForbidden}
+	saves, good := 0, 0
+	for round := range 200 {
+		fails := round%3 == 2
+		if fails {
+			s.Change(t, "sites:\n", "retention_days: -1\nsites:\n")
+		}
+		done := make(chan int)
+		go func() { done <- s.Reload(t).Status }()
+		status := 0
+		for status == 0 {
+			s.SaveGates(t, admits(countries[saves%2]))
+			saves++
+			select {
+			case status = <-done:
+			default:
+			}
+		}
+		require.Equal(t, statuses[(saves-1)%2], decide(), "round %d: what was saved last, %s, decides", round, countries[(saves-1)%2])
+		if fails {
+			require.Equal(t, http.StatusUnprocessableEntity, status)
+			s.Change(t, "retention_days: -1\nsites:\n", "sites:\n")
+		} else {
+			require.Equal(t, http.StatusOK, status)
+			s.Change(t, names[good%2], names[(good+1)%2])
+			good++
+		}
+	}
+	t.Logf("%d saves during 200 reloads", saves)
 }

@@ -161,6 +161,7 @@ func TestTheGateWhileTheServiceIsAway(t *testing.T) {
 	away := closed.Addr().String()
 	require.NoError(t, closed.Close())
 	s := live.Start(t, map[string]any{"proxies.trusted": []any{"127.0.0.1/32"}})
+	s.SaveGates(t, nordic(gate.Refuse))
 	refuse := map[string]*strings.Replacer{
 		"nginx": strings.NewReplacer("return 204;", "return 403;"), "HAProxy": strings.NewReplacer("setenv PORCH_DOWN admit", "setenv PORCH_DOWN refuse"), "Apache": strings.NewReplacer(`local when_down = "admit"`, `local when_down = "refuse"`),
 	}
@@ -178,12 +179,43 @@ func TestTheGateWhileTheServiceIsAway(t *testing.T) {
 						}
 					}
 					front.start(t, port, recipes)
-					status, body, _ := request(t, port, "GET /early/eights", japanese)
-					assert.Equal(t, want, status, body)
-					assert.Equal(t, want == http.StatusOK, strings.Contains(body, "served"))
+					// Only silence is for the line of the recipe to decide: an answer serves what no gate stands at.
+					gated, open := want, want
+					if at == s.PublicURL {
+						gated, open = http.StatusForbidden, http.StatusOK
+					}
+					for line, want := range map[string]int{"GET /early/eights": gated, "GET /%65arly/eights": gated, "GET /programme": open, "GET /early/health": open} {
+						status, body, _ := request(t, port, line, japanese)
+						assert.Equal(t, want, status, "%s: %s", line, body)
+						assert.Equal(t, want == http.StatusOK, strings.Contains(body, "served"), line)
+					}
 				})
 			}
 		}
+	}
+}
+
+// However many requests one visitor sends, and however little the key may ask: the gate neither opens nor closes.
+func TestManyRequestsOpenNoGate(t *testing.T) {
+	t.Parallel()
+	for _, front := range handoverFronts {
+		t.Run(front.name, func(t *testing.T) {
+			t.Parallel()
+			s := live.Start(t, map[string]any{"proxies.trusted": []any{"127.0.0.1/32"}, "limits.key_per_second": 20, "limits.visitor_per_second": 1})
+			application, port := live.FreePort(t), live.FreePort(t)
+			sitePage(t, application)
+			front.start(t, port, s.Recipes(t, s.PublicURL, s.Keys(t)["server"], port, "127.0.0.1:"+application))
+			s.SaveGates(t, nordic(gate.Refuse))
+			for i := range 300 {
+				status, body, _ := request(t, port, "GET /early/eights", japanese)
+				require.Contains(t, []int{451, http.StatusTooManyRequests}, status, "request %d: the page of refusal has the limit of a visitor", i)
+				require.NotContains(t, body, "served")
+				if i%10 == 0 {
+					status, body, _ = request(t, port, "GET /early/eights", portuguese)
+					require.Equal(t, http.StatusOK, status, "request %d: %s", i, body)
+				}
+			}
+		})
 	}
 }
 

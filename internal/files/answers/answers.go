@@ -10,6 +10,7 @@ import (
 	"encoding/xml"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"slices"
 	"strconv"
@@ -345,6 +346,45 @@ func renderCSV(items []any) ([]byte, error) {
 	}
 	out.Flush()
 	return b.Bytes(), out.Error()
+}
+
+// A CSV writes things one by one as rows of CSV. The columns are those of the first, without reasons (missing), which
+// each thing has others of.
+type CSV struct {
+	out  *csv.Writer
+	head []string
+}
+
+// NewCSV makes a CSV that writes to w.
+func NewCSV(w io.Writer) *CSV { return &CSV{out: csv.NewWriter(w)} }
+
+// Write writes a thing, which goes through JSON, and before the first of them the names of the columns.
+func (c *CSV) Write(value any) error {
+	thing, err := generic(value)
+	if err != nil {
+		return err
+	}
+	by := map[string]string{}
+	first := c.head == nil
+	for _, p := range flat(thing) {
+		if by[p.path] = plain.Guard(p.text()); first && !strings.Contains("."+p.path, ".missing.") {
+			c.head = append(c.head, p.path)
+		}
+	}
+	if first {
+		names := make([]string, len(c.head))
+		for i, name := range c.head {
+			names[i] = plain.Guard(name)
+		}
+		_ = c.out.Write(names) // an error comes with the next
+	}
+	row := make([]string, len(c.head))
+	for i, name := range c.head {
+		row[i] = by[name]
+	}
+	_ = c.out.Write(row)
+	c.out.Flush()
+	return c.out.Error()
 }
 
 func writeXML(b *bytes.Buffer, name string, v any, depth int) {

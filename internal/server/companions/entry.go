@@ -165,7 +165,7 @@ func (e *entry) answer(of *companion.Subject, ask bool, now time.Time, out *comp
 		}
 		m.Done, m.Refresh = turn.done, turn.refresh
 		if g == nil {
-			cur.Without(turn.reason).Fill(out, m)
+			turn.without(cur).Fill(out, m)
 			return
 		}
 		g.shown.In(of.Written).Fill(out, m)
@@ -196,6 +196,14 @@ type turn struct {
 	reason  string          // why there is no answer yet
 }
 
+// without is the answer while there is none.
+func (t *turn) without(cur *current) *companion.Answer {
+	if t.reason == underWay || t.reason == notAskedYet {
+		return cur.Without(t.reason)
+	}
+	return cur.Failed(t.reason)
+}
+
 // soon is when to come back for an answer that is on its way, in seconds.
 const soon = 2
 
@@ -211,7 +219,7 @@ func (e *entry) begin(cur *current, s *slot, facts companion.Facts, ask bool, no
 	case within(s.notBefore, now, longestWait):
 		return turn{refresh: seconds(s.notBefore.Sub(now)), reason: s.reason}
 	case !ask:
-		return turn{refresh: soon, reason: "the service was not asked yet"}
+		return turn{refresh: soon, reason: notAskedYet}
 	}
 	until, reason := e.enter(now)
 	if reason != "" {
@@ -226,7 +234,10 @@ func (e *entry) begin(cur *current, s *slot, facts companion.Facts, ask bool, no
 	return turn{done: done, refresh: soon, reason: underWay}
 }
 
-const underWay = "the service is being asked"
+const (
+	underWay    = "the service is being asked"
+	notAskedYet = "the service was not asked yet"
+)
 
 // longestWait bounds how long nothing is asked; what lies farther ahead was said by a wrong clock.
 const longestWait = 25 * time.Hour

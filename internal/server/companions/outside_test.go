@@ -40,6 +40,7 @@ func TestEveryWayToFail(t *testing.T) {
 			assert.Nil(t, a.Category)
 			assert.Contains(t, a.Missing["wind"], want)
 			assert.Contains(t, *h.state(t).Last.Problem, want)
+			told(t, h)
 			assert.NotNil(t, h.look(in(10, 10)).Category, "what is there stays")
 			require.NoError(t, weather.Fail("none"))
 			s, err := h.AskAgain(t.Context(), h.site, "weather")
@@ -52,13 +53,32 @@ func TestEveryWayToFail(t *testing.T) {
 		h := newHouse(t, &fetch.Client{Inside: true}, func(s *companion.Said) { s.URL = "http://127.0.0.1:1/v1/now" })
 		defer h.run(t)()
 		assert.Contains(t, h.look(oslo).Missing["wind"], "connection refused")
+		told(t, h)
 		assert.NotContains(t, fmt.Sprint(h.log.String(), h.state(t)), weatherKey)
 	})
 	t.Run("inside is not allowed", func(t *testing.T) {
 		h := newHouse(t, &fetch.Client{InsideKey: "companions.fetch_inside"}, func(s *companion.Said) { s.URL = "http://127.0.0.1:1/v1/now" })
 		defer h.run(t)()
 		assert.Contains(t, h.look(oslo).Missing["wind"], "is not public: companions.fetch_inside allows it")
+		told(t, h)
 	})
+}
+
+// told checks that what visitors read of a failure names nothing of the owner's.
+func told(t *testing.T, h *house) {
+	t.Helper()
+	all := h.Of(host).Answers(oslo, false, h.Now())
+	require.NotEmpty(t, all)
+	text, err := all.Public().MarshalJSON()
+	require.NoError(t, err)
+	var read companion.Answers
+	require.NoError(t, read.UnmarshalJSON(text))
+	for _, one := range read {
+		for name, reason := range one.Missing {
+			assert.Contains(t, []string{"the service gives no answer here now", "the service is being asked", "the service was not asked yet"}, reason, name)
+		}
+		assert.NotEmpty(t, one.Missing)
+	}
 }
 
 func TestASecretThatIsGoneOrAnother(t *testing.T) {

@@ -82,6 +82,12 @@ func (h *handlers) getAddresses(c *gin.Context) {
 		}
 		return
 	}
+	if paths := answers.Paths(c.Query("fields")); len(paths) > 0 { // before work that is for nothing
+		if _, err := answers.Render("json", h.Atlas.Lookup.One(c, "0.0.0.0", q, reason), "", paths); err != nil {
+			h.fail(c, respond.Wrong(err, "addresses"))
+			return
+		}
+	}
 	answer := api.AskedList{Addresses: make([]api.Asked, len(list))}
 	for i, text := range list {
 		answer.Addresses[i] = h.Atlas.Lookup.One(c, text, q, reason)

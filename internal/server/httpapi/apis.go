@@ -18,7 +18,7 @@ func ofLinks(do func(*linkapi.API, *gin.Context)) func(*handlers, *gin.Context) 
 func (h *handlers) ofLinks() *linkapi.API {
 	return &linkapi.API{
 		Links:     h.Content.Links,
-		Tools:     linkapi.Tools{Site: h.oneSite, Who: callerOf, JSON: h.replyJSON, Note: h.note, Settle: h.Visits.Settle, Now: h.Service.Now},
+		Tools:     linkapi.Tools{Site: h.oneSite, Who: callerOf, JSON: h.replyJSON, Note: h.note, Settle: h.Visits.Settle, MayAsk: h.mayAsk, Now: h.Service.Now},
 		Following: linkapi.Following{Visits: h.Visits.Service, Sites: h.Public.Sites, Cards: h.Public.Cards, Finder: h.Public.Proxies.Finder, Gates: h.Content.Gates.Counter},
 	}
 }

@@ -41,8 +41,7 @@ func (h *handlers) admit(wants access.Scope) gin.HandlerFunc {
 			return
 		}
 		who, err := h.authenticate(c)
-		// A proxy or an application of the owner's asks for many visitors, and about every
-		// request of theirs: its key has a limit of its own.
+		// An application of the owner's asks for many visitors: its key has a limit of its own.
 		own := err == nil && who.Scope.Includes(access.Server)
 		if h.listener == PublicListener && !own && !h.within(c, "visitor", h.Access.Limits.Visitors, h.visitorOf(c, wants)) {
 			return
@@ -66,7 +65,8 @@ func (h *handlers) admit(wants access.Scope) gin.HandlerFunc {
 			h.fail(c, problem.CrossSite())
 			return
 		}
-		if who.Key != nil && !h.within(c, "key", h.Access.Limits.Keys, who.Key.ID.String()) {
+		// What is asked about each request of a site has no limit: one visitor would use it up for all.
+		if who.Key != nil && !asksForAnother(c.FullPath()) && !h.within(c, "key", h.Access.Limits.Keys, who.Key.ID.String()) {
 			return
 		}
 		c.Set(callerKey, who)

@@ -34,6 +34,17 @@ func ofGates(do func(gateapi.API, *gin.Context)) func(*handlers, *gin.Context) {
 // says of the key must not look like what it says of the visitor.
 func asksForAnother(route string) bool { return route == "/v1/gate/decide" || route == "/v1/handover" }
 
+// undecided says, in an answer that decides nothing, whether a gate stands where the request goes that it is
+// asked about: a proxy can serve the rest of the site while a key or a site is not known.
+func (h *handlers) undecided(c *gin.Context) {
+	word := handover.Undecided
+	target := gate.ReadTarget(c.GetHeader(handover.OriginalTarget))
+	if site, err := h.oneSite(c); err == nil && !site.Local.Gates().Stands(&target) {
+		word = handover.NoGate
+	}
+	c.Header(handover.GateField, word)
+}
+
 // decided asks the gates about another request. Where it gives false the answer is written.
 func (h *handlers) decided(c *gin.Context) (card.Card, bool) {
 	made, site, target, rehearsed, err := h.askedAbout(c)

@@ -72,10 +72,15 @@ func TestDecisionsForAProxy(t *testing.T) {
 
 	// Whatever is wrong with the proxy's own request never looks like a refusal.
 	for _, c := range [][2]string{{"porch_nothing", ""}, {f.key(t, access.Page), ""}, {"", ""}, {server, "odd"}} {
-		bad := ask(public, c[0], http.MethodGet, "/v1/gate/decide?site="+c[1], "", "Porch-Original-Target", "/early/eights")
-		assert.NotEqual(t, http.StatusForbidden, bad.status, c)
-		assert.GreaterOrEqual(t, bad.status, 400, c)
-		assert.Empty(t, bad.header.Get("Porch-Gate"), c)
+		for target, stands := range map[string]string{"/early/eights": "unknown", "": "unknown", "/#": "unknown", "/programme": "none", "/early/health": "none"} {
+			if c[1] == "odd" {
+				stands = "unknown"
+			}
+			bad := ask(public, c[0], http.MethodGet, "/v1/gate/decide?site="+c[1], "", "Porch-Original-Target", target)
+			assert.NotEqual(t, http.StatusForbidden, bad.status, c)
+			assert.GreaterOrEqual(t, bad.status, 400, c)
+			assert.Equal(t, stands, bad.header.Get("Porch-Gate"), "%s at %q", c, target)
+		}
 	}
 	for _, bad := range []string{"", "x.y", admitted.header.Get("Porch-Gate")} {
 		refused(t, ask(public, "", http.MethodGet, "/v1/gate/refusal?reference="+bad, ""), http.StatusUnprocessableEntity, "invalid-field")

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
+	"strconv"
 
 	"github.com/gin-gonic/gin"
 
@@ -94,8 +95,11 @@ const statusClientGone = 499
 func (h *handlers) fail(c *gin.Context, err error) {
 	p := problem.From(err)
 	p.RequestID = guard.RequestID(c)
-	if p.Status == http.StatusForbidden && asksForAnother(c.FullPath()) {
-		p.Status = http.StatusUnauthorized // 403 says there that the visitor is refused
+	if asksForAnother(c.FullPath()) {
+		h.undecided(c)
+		if p.Status == http.StatusForbidden { // which says there that the visitor is refused
+			p.Status = http.StatusUnauthorized
+		}
 	}
 	if errors.Is(err, context.Canceled) && c.Request.Context().Err() != nil {
 		c.AbortWithStatus(statusClientGone) // nobody reads an answer
@@ -107,7 +111,10 @@ func (h *handlers) fail(c *gin.Context, err error) {
 	if p.Status == http.StatusUnauthorized {
 		c.Header("WWW-Authenticate", "Bearer")
 	}
-	if p.Status == http.StatusServiceUnavailable {
+	switch {
+	case !p.Until.IsZero():
+		c.Header("Retry-After", strconv.Itoa(max(1, seconds(p.Until.Sub(h.Service.Now())))))
+	case p.Status == http.StatusServiceUnavailable:
 		c.Header("Retry-After", "5")
 	}
 	text, _ := json.Marshal(p.Problem) // strings and numbers always marshal

@@ -60,9 +60,8 @@ func (h *handlers) visitorCard(c *gin.Context, ask bool) (card.Card, error) {
 		made = h.Public.Cards.Found(trail, header, req, h.Service.Now())
 	}
 	h.seen(&made, peer(c.Request), header, trail)
-	if made.Gate != nil && !callerOf(c).Scope.Includes(access.Server) {
-		public := made.Gate.Public()
-		made.Gate = &public
+	if !callerOf(c).Scope.Includes(access.Server) {
+		made = made.Public()
 	}
 	return made.In(made.Locale.Language), nil
 }

@@ -18,9 +18,11 @@ import (
 	"eastporch/internal/server/visits"
 )
 
-// Follow redirects whoever follows a link, and has the click recorded.
+// Follow redirects whoever follows a link, within the limit of one visitor, and has the click recorded.
 func (a *API) Follow(c *gin.Context) {
-	c.Header("Cache-Control", "no-store")
+	if c.Header("Cache-Control", "no-store"); !a.MayAsk(c) {
+		return
+	}
 	code := c.Param("code")
 	entry := a.Links.Find(code)
 	var of *link.Compiled

@@ -30,6 +30,7 @@ type Tools struct {
 	JSON   func(c *gin.Context, status int, value any, err error)
 	Note   func(c *gin.Context, what, detail string) // in the audit log
 	Settle func(context.Context)                     // waits for visits that were accepted
+	MayAsk func(*gin.Context) bool                   // within the visitor's limit; else the answer is written
 	Now    func() time.Time
 }
 

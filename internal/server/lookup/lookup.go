@@ -77,8 +77,11 @@ func (s *Lookup) Card(ctx context.Context, text string, q Question) (card.Card, 
 // read reads an address, or resolves a host name; then note says what became of it.
 func (s *Lookup) read(ctx context.Context, text string) (ip netip.Addr, note string, err error) {
 	ip, _, err = addr.Read(text)
-	if err == nil || s.Hosts == nil || !looksLikeHost(text) {
+	if err == nil || !looksLikeHost(text) {
 		return ip, "", err
+	}
+	if s.Hosts == nil {
+		return ip, "", invalid.Field("address", fmt.Sprintf("%.80q is a host name, and names are not looked up here", text), "Give an address, or set resolve_names: true in the configuration.")
 	}
 	found, problem := s.Hosts(ctx, strings.TrimSuffix(text, "."))
 	if problem != nil || len(found) == 0 {

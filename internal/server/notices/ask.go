@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"html"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -69,9 +70,15 @@ func (n *Notices) Ask(ctx context.Context, site *sites.Site, name string, q noti
 		if err != nil {
 			return out, err
 		}
-		confirmed, stopped = confirmed || isConfirmed, wantsNone
+		_, boxWantsNone, err := n.Rows.Recipient(ctx, site.Host, n.recipient(site.Host, notice.Mailbox(q.To)), now)
+		if err != nil {
+			return out, err
+		}
+		confirmed, stopped = confirmed || isConfirmed, wantsNone || boxWantsNone
 	}
-	within := func() error { return n.withinLimits(ctx, site, k, c, q.To, who, confirmed, now) }
+	within := func() error {
+		return n.withinLimits(ctx, site, k, c, question{to: q.To, who: who, confirmed: confirmed, at: now})
+	}
 	if err := within(); err != nil {
 		return out, err
 	}
@@ -126,18 +133,23 @@ func (n *Notices) find(ctx context.Context, site *sites.Site, name string) (*not
 	return nil, nil, notice.ErrNone
 }
 
-// withinLimits says whether another message may be written.
-func (n *Notices) withinLimits(ctx context.Context, site *sites.Site, k *notice.Kept, c *notice.Compiled, to string, who Asker, confirmed bool, now time.Time) error {
-	bySender, toRecipient, err := n.Rows.Asked(ctx, site.Host, who.Sender, to, now.Add(-time.Hour))
-	if err != nil {
-		return err
-	}
-	counted, err := n.Rows.Counted(ctx, site.Host, k.Name, now.Add(-c.Limit.Window()))
+// A question is what limits count.
+type question struct {
+	to        string
+	who       Asker
+	confirmed bool
+	at        time.Time
+}
+
+// withinLimits says whether another message may be written: [*notice.TooMany] where it may not. Mails that ask to
+// confirm an address count like answers.
+func (n *Notices) withinLimits(ctx context.Context, site *sites.Site, k *notice.Kept, c *notice.Compiled, q question) error {
+	asked, err := n.Rows.Asked(ctx, site.Host, q.at.Add(-max(time.Hour, c.Limit.Window())))
 	if err != nil {
 		return err
 	}
 	most := 1 // mail to confirm
-	if confirmed {
+	if q.confirmed {
 		all, err := n.Rows.Channels(ctx)
 		if err != nil {
 			return err
@@ -148,8 +160,26 @@ func (n *Notices) withinLimits(ctx context.Context, site *sites.Site, k *notice.
 			}
 		}
 	}
-	if !who.Vouched && bySender >= senderMost || to != "" && toRecipient >= most || counted[allKeys] >= c.Limit.Most {
-		return notice.ErrTooMany
+	var bySender, toMailbox, ofNotice []time.Time // of the last hour; of the notice's hour or day
+	for _, a := range asked {
+		inHour := a.At.After(q.at.Add(-time.Hour))
+		if inHour && a.Sender == q.who.Sender {
+			bySender = append(bySender, a.At)
+		}
+		if inHour && q.to != "" && slices.ContainsFunc(a.To, func(to string) bool { return notice.Mailbox(to) == notice.Mailbox(q.to) }) {
+			toMailbox = append(toMailbox, a.At)
+		}
+		if a.Notice == k.Name && a.Counts && a.At.After(q.at.Add(-c.Limit.Window())) {
+			ofNotice = append(ofNotice, a.At)
+		}
+	}
+	switch {
+	case !q.who.Vouched && len(bySender) >= senderMost:
+		return &notice.TooMany{Limit: fmt.Sprintf("%d were asked for from here in the last hour, which is the most", senderMost), Until: oldest(bySender, senderMost).Add(time.Hour)}
+	case len(toMailbox) >= most:
+		return &notice.TooMany{Limit: "as many were asked for to this mail address in the last hour as may be", Until: oldest(toMailbox, most).Add(time.Hour)}
+	case len(ofNotice) >= c.Limit.Most:
+		return &notice.TooMany{Limit: fmt.Sprintf("the notice answers %d in one %s, and has", c.Limit.Most, c.Limit.Every), Until: oldest(ofNotice, c.Limit.Most).Add(c.Limit.Window())}
 	}
 	return nil
 }
@@ -217,7 +247,7 @@ func (n *Notices) askToConfirm(ctx context.Context, site *sites.Site, k *notice.
 	if err != nil {
 		return err
 	}
-	l.Sender = who.Sender
+	l.Keys, l.Sender = []string{keyOf("")}, who.Sender
 	defer n.Wake()
 	return n.counting(within, func() error {
 		return n.Rows.Ask(ctx, notice.Pending{ID: id, Site: site.Host, Notice: k.Name, Recipient: q.To, Question: q.Address, Sender: who.Sender, Created: now}, l)
@@ -273,7 +303,8 @@ func (n *Notices) Open(ctx context.Context, token string) (*Link, error) {
 func (n *Notices) Follow(ctx context.Context, l *Link) error {
 	now := n.Now()
 	if l.Stop {
-		return n.Rows.Stop(ctx, l.Site.Host, n.recipient(l.Site.Host, l.to.Recipient), l.to.Recipient, now)
+		host, to := l.Site.Host, l.to.Recipient
+		return n.Rows.Stop(ctx, host, [][]byte{n.recipient(host, to), n.recipient(host, notice.Mailbox(to))}, to, now)
 	}
 	p := l.from
 	key := n.recipient(p.Site, p.Recipient)

@@ -151,6 +151,46 @@ func TestStrangersCannotMailStrangers(t *testing.T) {
 	assert.ErrorContains(t, err, "is not an address")
 }
 
+// TestTheLimitOfANoticeHoldsForAllItsMails: also for those that ask to confirm; and whoever meets a limit is told which,
+// and when it ends.
+func TestTheLimitOfANoticeHoldsForAllItsMails(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	h.channel(t)
+	s := whereIs()
+	s.Limit = notice.Limit{Most: 5, Every: "hour"}
+	h.save(t, "where-is", s)
+	begun := h.Now()
+	ask := func(to, from string) error {
+		_, err := h.Ask(t.Context(), h.site, "where-is", notice.Ask{Address: "198.18.3.40", To: to}, Asker{Sender: "visitor " + from})
+		h.turn(t)
+		return err
+	}
+	var met *notice.TooMany
+	for i := range 40 {
+		if err := ask(fmt.Sprintf("someone%d@elsewhere%d.example", i, i), fmt.Sprint(i)); i < 5 {
+			require.NoError(t, err)
+		} else {
+			require.ErrorAs(t, err, &met)
+			assert.Equal(t, "the notice answers 5 in one hour, and has", met.Limit)
+			assert.WithinDuration(t, begun.Add(time.Hour), met.Until, time.Minute)
+		}
+	}
+	assert.Len(t, h.sink.Taken(), 5)
+	h.pass(t, 61*time.Minute)
+	require.NoError(t, ask("vic@elsewhere.example", "a"))
+	for _, spelling := range []string{"vic+1@elsewhere.example", "v.ic@elsewhere.example", "VIC+x+y@Elsewhere.example"} {
+		require.ErrorAs(t, ask(spelling, spelling), &met, spelling)
+		assert.Contains(t, met.Limit, "to this mail address")
+	}
+	assert.Len(t, h.sink.Taken(), 6)
+	stop := mailLink{Stop: true, Site: host, Recipient: "vic+1@elsewhere.example"}
+	require.NoError(t, h.Follow(t.Context(), &Link{Stop: true, Site: h.site, to: stop}))
+	h.pass(t, 61*time.Minute)
+	require.NoError(t, ask("vic@elsewhere.example", "a"), "which tells strangers nothing")
+	assert.Len(t, h.sink.Taken(), 6, "whoever wants no mails gets none under another spelling")
+}
+
 // TestAFixedListAndVouching: the owner’s list takes no recipient, and the owner’s application answers for its own.
 func TestAFixedListAndVouching(t *testing.T) {
 	t.Parallel()

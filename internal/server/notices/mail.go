@@ -125,9 +125,11 @@ func (n *Notices) allowance(ctx context.Context, k *notice.KeptChannel, l *notic
 	}
 	for _, r := range l.Recipients {
 		var hour []time.Time
-		for _, at := range sent[r.Address] {
-			if at.After(now.Add(-time.Hour)) {
-				hour = append(hour, at)
+		for to, times := range sent {
+			for _, at := range times {
+				if notice.Mailbox(to) == notice.Mailbox(r.Address) && at.After(now.Add(-time.Hour)) {
+					hour = append(hour, at)
+				}
 			}
 		}
 		if r.State != notice.Waiting || len(hour) < k.Said.RecipientAnHour {
@@ -157,6 +159,7 @@ type mailServer struct {
 	inside   bool
 	within   time.Duration
 
+	hears  atomic.Int64 // how much it may still say to this mail, in bytes
 	client *mail.Client
 	smtp   *smtp.Client
 	conn   atomic.Pointer[net.Conn]
@@ -170,6 +173,7 @@ func (s *mailServer) send(ctx context.Context, l *notice.Letter, recipient int) 
 	}
 	ctx, cancel := begun(ctx, s.within)
 	defer cancel()
+	s.hears.Store(mostHeard)
 	if s.smtp == nil {
 		if err := s.connect(ctx); err != nil {
 			s.close()
@@ -222,6 +226,28 @@ func (s *mailServer) hangUp() {
 	}
 }
 
+// mostHeard is how much a server may say to one mail, in bytes. Its lines are of 512 (RFC 5321, section
+// 4.5.3.1.5); the certificates of TLS come along.
+const mostHeard = 256 << 10
+
+var errFlood = fmt.Errorf("the mail server said more than %d bytes to one mail", mostHeard)
+
+// heard is a connection that ends when the other side floods it.
+type heard struct {
+	net.Conn
+	left *atomic.Int64
+}
+
+func (h *heard) Read(p []byte) (int, error) {
+	left := h.left.Load()
+	if left <= 0 {
+		return 0, errFlood
+	}
+	n, err := h.Conn.Read(p[:min(int64(len(p)), left)])
+	h.left.Add(-int64(n))
+	return n, err
+}
+
 // connect opens a connection, which reaches public addresses only unless told otherwise.
 func (s *mailServer) connect(ctx context.Context) error {
 	host, port, err := net.SplitHostPort(s.said.Server)
@@ -239,6 +265,7 @@ func (s *mailServer) connect(ctx context.Context) error {
 			if err != nil {
 				return nil, err
 			}
+			conn = &heard{conn, &s.hears}
 			s.conn.Store(&conn)
 			if s.said.Security != "tls" {
 				return conn, nil
@@ -295,6 +322,8 @@ func (s *mailServer) why(ctx context.Context, err error) string {
 	var authority x509.UnknownAuthorityError
 	var wrong x509.CertificateInvalidError
 	switch {
+	case errors.Is(err, errFlood):
+		return errFlood.Error()
 	case errors.As(err, &name), errors.As(err, &authority), errors.As(err, &wrong):
 		return "the mail server's certificate is not good for it: " + err.Error()
 	case err == nil, isLate(ctx, err):

@@ -7,6 +7,7 @@ import (
 	netmail "net/mail"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -150,6 +151,9 @@ func TestMailServersThatFail(t *testing.T) {
 		"hangs":             {h.at, "none", "hang", password, "the mail server did not answer in time", true},
 		"is busy":           {h.at, "none", "busy", password, "421 4.3.2 Too busy", true},
 		"refuses":           {h.at, "none", "refuse", password, "550 5.1.1 No such mailbox", false},
+		"floods a line":     {flood(t, "220", " spam"), "none", "none", password, "the mail server said more than 262144 bytes to one mail", true},
+		"floods lines":      {flood(t, "", "220-spam\r\n"), "none", "none", password, "the mail server said more than 262144 bytes to one mail", true},
+		"floods an answer":  {flood(t, "220 here\r\n", "250-SPAM\r\n"), "none", "none", password, "the mail server said more than 262144 bytes to one mail", true},
 		"loses it":          {h.at, "none", "drop", password, "421 4.4.2 Connection lost", true},
 	} {
 		said := mailTo(c.server)
@@ -184,6 +188,35 @@ func TestMailServersThatFail(t *testing.T) {
 	}
 	assert.Contains(t, failing, "The channel wrong-password fails.")
 	assert.NotContains(t, failing, "The channel refuses fails.", "what is refused for one recipient is no failure of the server")
+}
+
+// flood runs a mail server that says something once, and then something else until nobody listens: what nobody takes
+// must not be much more than buffers of connections hold.
+func flood(t *testing.T, first, then string) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	var talking sync.WaitGroup
+	talking.Go(func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			said, text := 0, []byte(strings.Repeat(then, 1000))
+			for n, err := conn.Write([]byte(first)); err == nil; n, err = conn.Write(text) {
+				if said += n; !assert.Less(t, said, 64<<20, "somebody takes it all") {
+					break
+				}
+			}
+			_ = conn.Close()
+		}
+	})
+	t.Cleanup(func() {
+		require.NoError(t, l.Close())
+		talking.Wait()
+	})
+	return l.Addr().String()
 }
 
 // TestMailOverTLS, from the beginning and after STARTTLS, with a certificate that is checked.

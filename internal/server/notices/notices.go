@@ -63,9 +63,9 @@ type asked interface {
 	Ask(ctx context.Context, p notice.Pending, l notice.Letter) error
 	Pending(ctx context.Context, id uuid.UUID) (notice.Pending, error)
 	Confirm(ctx context.Context, id uuid.UUID, site string, recipient []byte, l *notice.Letter, now time.Time) error
-	Stop(ctx context.Context, site string, recipient []byte, address string, now time.Time) error
+	Stop(ctx context.Context, site string, recipients [][]byte, address string, now time.Time) error
 	Recipient(ctx context.Context, site string, recipient []byte, since time.Time) (confirmed, stopped bool, err error)
-	Asked(ctx context.Context, site, sender, recipient string, since time.Time) (bySender, toRecipient int, err error)
+	Asked(ctx context.Context, site string, since time.Time) ([]notice.AskedFor, error)
 }
 
 // visits are those that are stored; [visit.ErrNoVisit] where there is none.

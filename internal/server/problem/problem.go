@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"os"
 	"strings"
+	"time"
 
 	"eastporch/api"
 	"eastporch/internal/core/addr"
@@ -31,7 +32,8 @@ import (
 // docs/problems.md explains.
 type Problem struct {
 	api.Problem
-	Cause error // for callers here that tell problems apart
+	Cause error     // for callers here that tell problems apart
+	Until time.Time // when it is over; zero where that is not known
 }
 
 func (p Problem) Error() string { return p.Detail }
@@ -81,6 +83,7 @@ func From(err error) Problem {
 	var scope *access.ScopeError
 	var site *access.SiteError
 	var tooLarge *http.MaxBytesError
+	var tooMany *notice.TooMany
 	switch {
 	case errors.As(err, &p):
 		return p
@@ -120,8 +123,11 @@ func From(err error) Problem {
 		return NotFound("no-such-message", "No such message", "It was never there, or is older than 7 days.", "GET /v1/messages lists those that there are.")
 	case errors.Is(err, notice.ErrChanged), errors.Is(err, notice.ErrFinished):
 		return conflict(plain.UpperFirst(err.Error())+".", "Read it again; it is not as it was.")
-	case errors.Is(err, notice.ErrTooMany):
-		return Of(http.StatusTooManyRequests, "too-many-mails", "Too many mails", plain.UpperFirst(err.Error())+".", "Ask again in an hour. If a mail to confirm the address came, open its link first.")
+	case errors.As(err, &tooMany):
+		p := Of(http.StatusTooManyRequests, "too-many-mails", "Too many mails", plain.UpperFirst(tooMany.Limit)+".",
+			"Ask again after "+tooMany.Until.UTC().Format(time.RFC3339)+". If a mail to confirm the address came, open its link first.")
+		p.Until = tooMany.Until
+		return p
 	case errors.Is(err, link.ErrNoLink):
 		return NotFound("no-such-link", "No such link", "No link has this code.", "GET /v1/links lists those that there are.")
 	case errors.Is(err, link.ErrTaken):

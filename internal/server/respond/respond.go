@@ -55,15 +55,8 @@ func Value(c *gin.Context, key string, value any) error {
 		return nil
 	}
 	text, err := answers.Render(format, value, key, paths)
-	if errors.Is(err, answers.ErrPath) {
-		hint := "Paths go by the keys of the answer, such as location.city or clock."
-		if key != "" {
-			hint = fmt.Sprintf("Paths go by the keys of one of the %s in the answer; ask without fields to see them.", key)
-		}
-		err = invalid.Field("fields", err.Error(), hint)
-	}
 	if err != nil {
-		return err
+		return Wrong(err, key)
 	}
 	kind := answers.Types[format]
 	if strings.HasPrefix(kind, "text/") {
@@ -71,6 +64,20 @@ func Value(c *gin.Context, key string, value any) error {
 	}
 	c.Data(http.StatusOK, kind, text)
 	return nil
+}
+
+// Wrong says what is wrong with the fields that were asked for, of an answer whose list is key, "" for none.
+func Wrong(err error, key string) error {
+	hint := "Paths go by the keys of the answer, such as location.city or clock."
+	switch {
+	case !errors.Is(err, answers.ErrPath):
+		return err
+	case key == "addresses":
+		hint = "Paths go by the keys of one of the addresses in the answer, such as input, card.location.city or problem."
+	case key != "":
+		hint = fmt.Sprintf("Paths go by the keys of one of the %s in the answer; ask without fields to see them.", key)
+	}
+	return invalid.Field("fields", err.Error(), hint)
 }
 
 // WriteWithin bounds one write of an answer that takes as long as it takes.

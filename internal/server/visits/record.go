@@ -112,9 +112,8 @@ func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
 		from.Seen(&v.Card, visitor, header, &v.Trail)
 	}
 	own := v.Card
-	if !from.Who.Scope.Includes(access.Server) && own.Gate != nil {
-		public := own.Gate.Public()
-		own.Gate = &public
+	if !from.Who.Scope.Includes(access.Server) {
+		own = own.Public()
 	}
 	if !body.DryRun {
 		from.Decided(site.Host, &v.Card, v.Path)

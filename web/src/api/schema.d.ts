@@ -972,7 +972,8 @@ export interface paths {
         /**
          * Ask the gates about a request, for a reverse proxy
          * @description 204 admits. 403 with `Porch-Gate: refuse` refuses; no other answer has that field with that value, and a key that is not good
-         *     is answered with 401. The visitor is found as always, by trusted proxies. A target that is left out, or that can be read in
+         *     is answered with 401. An answer that decides nothing has `Porch-Gate: none` where no gate stands, so that the page can be
+         *     served, and else `unknown`. This question has no limit. The visitor is found as always, by trusted proxies. A target that is left out, or that can be read in
          *     several ways, meets every gate that any reading of it meets.
          */
         get: operations["decideGate"];
@@ -5189,6 +5190,17 @@ export interface components {
             };
             content?: never;
         };
+        /** @description A problem document (RFC 9457), which decides nothing. */
+        Undecided: {
+            headers: {
+                /** @description Whether a gate stands at what was asked for. */
+                "Porch-Gate"?: "none" | "unknown";
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
         /** @description A problem document (RFC 9457). */
         Problem: {
             headers: {
@@ -5508,7 +5520,7 @@ export interface operations {
                 content?: never;
             };
             403: components["responses"]["GateRefuses"];
-            default: components["responses"]["Problem"];
+            default: components["responses"]["Undecided"];
         };
     };
     getLocale: {
@@ -7472,7 +7484,7 @@ export interface operations {
                 content?: never;
             };
             403: components["responses"]["GateRefuses"];
-            default: components["responses"]["Problem"];
+            default: components["responses"]["Undecided"];
         };
     };
     getGateRefusal: {

@@ -1,6 +1,5 @@
 -- Removes the fields that only we may write, asks East Porch about a request, and puts the
--- answer into its header fields. The key is one of scope server, whose requests count
--- against its own limit and not the visitor's.
+-- answer into its header fields. The key is one of scope server.
 local socket = require "socket"
 local service, site, key = "127.0.0.1:8080", "heronlake.example", "KEY"
 local connect_within, answer_within = 0.25, 1 -- seconds
@@ -68,9 +67,6 @@ local function ask(r, rehearsal)
     return answer
 end
 
--- Answers that say that the service, or the key, is not as it should be.
-local down = { ["401"] = true, ["404"] = true, ["421"] = true, ["422"] = true, ["429"] = true }
-
 function hand_over(r)
     local rehearsal = r.headers_in["Porch-Rehearsal"]
     remove_ours(r)
@@ -93,7 +89,9 @@ function hand_over(r)
     elseif status == "403" and fields["Porch-Gate"] == "refuse" then
         r.err_headers_out["Cache-Control"] = "no-store"
         return tonumber(fields["Porch-Gate-Status"]) or 403 -- what is shown with it is for ErrorDocument
-    elseif when_down == "refuse" or status and status < "500" and not down[status] then -- which the visitor's request was cause of
+    elseif fields["Porch-Gate"] == "none" then -- the key or the site is not known to it, and no gate stands there
+        return apache2.DECLINED
+    elseif status or when_down == "refuse" then -- it answered and did not admit, or is to refuse when it is silent
         return 403
     end
     return apache2.DECLINED -- the page is served, with facts or without

@@ -52,8 +52,8 @@ local function ask(txn)
     return answer
 end
 
--- Answers that say that the service, or the key, is not as it should be.
-local down = { ["401"] = true, ["404"] = true, ["421"] = true, ["422"] = true, ["429"] = true }
+-- What the section "listen porch" answers itself for a service that is silent.
+local silence = { ["502"] = true, ["503"] = true, ["504"] = true }
 
 core.register_action("porch_handover", { "http-req" }, function(txn)
     local asked, answer = pcall(ask, txn)
@@ -77,7 +77,13 @@ core.register_action("porch_handover", { "http-req" }, function(txn)
     if status == "403" and fields["porch-gate"] == "refuse" then
         txn:set_var("txn.porch_gate", "refuse")
         txn:set_var("txn.porch_reference", fields["porch-gate-reference"])
-    elseif when_down == "refuse" or status and status < "500" and not down[status] then -- which the visitor's request was cause of
+        return
+    end
+    if fields["porch-gate"] == "none" then -- the key or the site is not known to it, and no gate stands there
+        return
+    end
+    -- It answered and did not admit, or is to refuse when it is silent.
+    if when_down == "refuse" or status and (fields["porch-gate"] or not silence[status]) then
         txn:set_var("txn.porch_gate", "down")
     end
 end)

@@ -53,11 +53,13 @@ func (r *Rows) Confirm(ctx context.Context, id uuid.UUID, site string, recipient
 	return r.away(err)
 }
 
-// Stop keeps that a recipient wants no more mails, and drops those that wait for nobody else.
-func (r *Rows) Stop(ctx context.Context, site string, recipient []byte, address string, now time.Time) error {
+// Stop keeps that a recipient, by all that stand for it, wants no more mails, and drops those that wait for nobody else.
+func (r *Rows) Stop(ctx context.Context, site string, recipients [][]byte, address string, now time.Time) error {
 	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
-		if err := keep(ctx, tx, site, recipient, false, now); err != nil {
-			return err
+		for _, recipient := range recipients {
+			if err := keep(ctx, tx, site, recipient, false, now); err != nil {
+				return err
+			}
 		}
 		if _, err := tx.Exec(ctx, `DELETE FROM notice_pending WHERE site = $1 AND recipient = $2`, site, address); err != nil {
 			return err
@@ -83,10 +85,10 @@ func (r *Rows) Recipient(ctx context.Context, site string, recipient []byte, sin
 	return confirmed, stopped, r.away(err)
 }
 
-// Asked says how much a sender had written since a time, and how many mails that were asked for have gone or are
-// about to go to a recipient.
-func (r *Rows) Asked(ctx context.Context, site, sender, recipient string, since time.Time) (bySender, toRecipient int, err error) {
-	err = r.pool.QueryRow(ctx, `SELECT count(*) FILTER (WHERE sender = $2), count(*) FILTER (WHERE recipients @> jsonb_build_array(jsonb_build_object('address', $3::text)))
-		FROM notice_message WHERE site = $1 AND created > $4 AND sender <> ''`, site, sender, recipient, since).Scan(&bySender, &toRecipient)
-	return bySender, toRecipient, r.away(err)
+// Asked lists what somebody asked for since a time.
+func (r *Rows) Asked(ctx context.Context, site string, since time.Time) ([]notice.AskedFor, error) {
+	rows, _ := r.pool.Query(ctx, `SELECT notice, sender, ARRAY(SELECT e->>'address' FROM jsonb_array_elements(recipients) e), created, NOT test AND keys <> '{}' AND again_of IS NULL
+		FROM notice_message WHERE site = $1 AND created > $2 AND sender <> ''`, site, since)
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[notice.AskedFor])
+	return list, r.away(err)
 }
