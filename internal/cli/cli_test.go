@@ -104,7 +104,6 @@ func TestCommandsOfflineNeedNoService(t *testing.T) {
 		{"a bad header", "", []string{"trail", "--peer", "::1", "-H", "nothing"}, 2, "", "write it like"},
 		{"a service that is not there", "", []string{"--server", "http://127.0.0.1:1", "resolve", "::1"}, 1, "", "eastporch serve"},
 		{"a bad configuration", "", []string{"serve", "--config", feed}, 1, "", "harbour-net.csv"},
-		{"a database that is not there", "", []string{"serve", "--database-url", "postgres://eastporch@127.0.0.1:1/none", "--public-address", "127.0.0.1:0", "--admin-address", "127.0.0.1:0"}, 1, "", "the database does not answer"},
 		{"an address that cannot be listened at", "", []string{"serve", "--public-address", "192.0.2.1:1", "--admin-address", "127.0.0.1:0", "--database-url", database}, 1, "", "--public-address"},
 		{"a bad flag of serve", "", []string{"serve", "--check", "--log-level", "loud"}, 1, "", "flag --log-level"},
 	}

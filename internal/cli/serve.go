@@ -123,7 +123,7 @@ func reloadOn(ctx context.Context, signals <-chan os.Signal, s *server.Server, a
 		case <-ctx.Done():
 			return
 		case <-signals:
-			if _, err := s.Reload(ctx); err != nil {
+			if _, err := s.Reload(ctx, false); err != nil {
 				a.Note("Not reloaded: " + err.Error())
 			}
 		}
@@ -131,14 +131,17 @@ func reloadOn(ctx context.Context, signals <-chan os.Signal, s *server.Server, a
 }
 
 func reloadCommand(a *terminal.App) *cobra.Command {
-	return &cobra.Command{
+	var force bool
+	cmd := &cobra.Command{
 		Use:   "reload",
 		Short: "Put a changed configuration into use, without a restart",
 		Long: `Has the running service read its configuration again and apply sites, sources, proxies,
 labels, policy, areas, groups, marks and links: all of it or, where anything is wrong,
-nothing. No request is dropped. What only counts after a restart is listed. The signal
-SIGHUP does the same.`,
+nothing. No request is dropped. What only counts after a restart is listed. A site or a
+trusted proxy is dropped with --force only. The signal SIGHUP does the same, and never
+drops one.`,
 		Example: `  eastporch reload
+  eastporch reload --force
   kill -HUP $(pidof eastporch)`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -146,7 +149,7 @@ SIGHUP does the same.`,
 			if err != nil {
 				return err
 			}
-			answer, err := c.Reload(cmd.Context())
+			answer, err := c.Reload(cmd.Context(), force)
 			if err != nil {
 				return err
 			}
@@ -165,6 +168,8 @@ SIGHUP does the same.`,
 			})
 		},
 	}
+	cmd.Flags().BoolVar(&force, "force", false, "drop sites and proxies that the configuration has no more")
+	return cmd
 }
 
 func logger(a *terminal.App, cfg *config.Config) *slog.Logger {

@@ -102,8 +102,12 @@ func (c *Client) Sites(ctx context.Context) ([]api.Site, error) {
 }
 
 // Reload has the service put its configuration into use.
-func (c *Client) Reload(ctx context.Context) (answer api.Reloaded, err error) {
-	err = c.call(ctx, http.MethodPost, "/v1/reload", nil, &answer)
+func (c *Client) Reload(ctx context.Context, force bool) (answer api.Reloaded, err error) {
+	path := "/v1/reload"
+	if force {
+		path += "?force=1"
+	}
+	err = c.call(ctx, http.MethodPost, path, nil, &answer)
 	return answer, err
 }
 

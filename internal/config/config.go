@@ -236,6 +236,9 @@ func Load(in Input) (*Config, error) {
 	l.decode(cfg)
 	if len(l.problems) == 0 {
 		l.check(cfg)
+		if len(cfg.Sites) == 0 || in.File != "" && l.lines["sites"] == 0 && l.origins["sites"] == "" {
+			l.problem("sites", "none is named", "Name yours: sites: [{ host: heronlake.example }]. Without a file the service is for localhost.")
+		}
 	}
 	if len(l.problems) > 0 {
 		return nil, l.problems

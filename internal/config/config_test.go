@@ -38,7 +38,7 @@ func TestDefaults(t *testing.T) {
 }
 
 func TestFlagsGoBeforeVariablesBeforeTheFile(t *testing.T) {
-	text := "public: {address: '127.0.0.1:1'}\nadmin: {address: '127.0.0.1:1'}\nlog: {level: error}\n"
+	text := "sites: [{host: localhost}]\npublic: {address: '127.0.0.1:1'}\nadmin: {address: '127.0.0.1:1'}\nlog: {level: error}\n"
 	env := map[string]string{"EASTPORCH_ADMIN_ADDRESS": "127.0.0.1:2", "EASTPORCH_LOG_LEVEL": "warn", "EASTPORCH_PROXIES_TRUSTED": "10.0.0.0/8, ::1"}
 	c, err := load(t, text, env, map[string]any{"log.level": "debug"})
 	require.NoError(t, err)
@@ -166,7 +166,7 @@ func TestLabelsAndFinder(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "eastporch.yaml")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "office.txt"), []byte("# ours\n192.0.2.0/28 # ground floor\n\n2001:db8:ff::/48\n"), 0o600))
-	require.NoError(t, os.WriteFile(file, []byte("labels: {office: ['file:office.txt'], balancers: [203.0.113.0/28]}\nproxies: {trusted: ['label:balancers', unix], header: forwarded}\n"), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte("sites: [{host: localhost}]\nlabels: {office: ['file:office.txt'], balancers: [203.0.113.0/28]}\nproxies: {trusted: ['label:balancers', unix], header: forwarded}\n"), 0o600))
 	in := Input{File: file, Getenv: func(string) string { return "" }}
 	c, err := Load(in)
 	require.NoError(t, err)

@@ -117,7 +117,7 @@ func AddSources(text, from []byte) (edited []byte, added []string, err error) {
 		return nil, nil, err
 	}
 	if len(doc.Content) == 0 {
-		return from, sourceNames(&other), nil
+		return append([]byte("sites:\n  - { host: localhost, name: This machine } # yours, such as heronlake.example\n\n"), from...), sourceNames(&other), nil
 	}
 	root := doc.Content[0]
 	if root.Kind != yaml.MappingNode {

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-var whole = First{
+var complete = First{
 	Site: "heronlake.example", Zone: "Europe/Oslo", Proxies: []string{"127.0.0.1/32", "::1/128"},
 	Source: &FirstSource{Name: "ranges.csv", File: "/srv/ranges.csv", Format: "csv", Columns: [][2]string{{"range", "net: work"}, {"country_code", "cc"}}},
 }
@@ -26,11 +26,11 @@ func loaded(t *testing.T, text []byte) *Config {
 }
 
 func TestAFirstConfigurationIsUsable(t *testing.T) {
-	text, err := Edit(nil, whole)
+	text, err := Edit(nil, complete)
 	require.NoError(t, err)
 	cfg := loaded(t, text)
 	assert.Equal(t, []any{"heronlake.example", "Europe/Oslo"}, []any{cfg.Sites[0].Host, cfg.Sites[0].TimeZone})
-	assert.Equal(t, whole.Proxies, cfg.Proxies.Trusted)
+	assert.Equal(t, complete.Proxies, cfg.Proxies.Trusted)
 	source := cfg.Atlas.Sources[0]
 	assert.Equal(t, []any{"ranges.csv", "/srv/ranges.csv", "csv", 1}, []any{source.Name, source.File, source.Format, source.Rank})
 	assert.Equal(t, map[string]string{"range": "net: work", "country_code": "cc"}, source.Columns)
@@ -46,7 +46,7 @@ func TestWithoutRangeDataItSaysWhatToDo(t *testing.T) {
 	again, err := Edit(text, First{Proxies: []string{"127.0.0.1/32"}})
 	require.NoError(t, err)
 	assert.Equal(t, 1, strings.Count(string(again), "eastporch init --ranges FILE"))
-	with, err := Edit(again, First{Source: whole.Source})
+	with, err := Edit(again, First{Source: complete.Source})
 	require.NoError(t, err)
 	assert.NotContains(t, string(with), "No range data yet")
 	loaded(t, with)
@@ -54,11 +54,11 @@ func TestWithoutRangeDataItSaysWhatToDo(t *testing.T) {
 
 // Columns that the owner named stay while the file is the same, and go with it.
 func TestNamedColumnsStayWithTheirFile(t *testing.T) {
-	own := []byte("atlas:\n  sources:\n    - { name: ranges.csv, file: /srv/ranges.csv, format: csv, rank: 1, columns: { range: network, country_code: state } }\n")
-	again, err := Edit(own, First{Source: whole.Source})
+	own := []byte("sites: [{ host: localhost }]\natlas:\n  sources:\n    - { name: ranges.csv, file: /srv/ranges.csv, format: csv, rank: 1, columns: { range: network, country_code: state } }\n")
+	again, err := Edit(own, First{Source: complete.Source})
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"range": "network", "country_code": "state"}, loaded(t, again).Atlas.Sources[0].Columns)
-	other := *whole.Source
+	other := *complete.Source
 	other.File = "/srv/new/ranges.csv"
 	moved, err := Edit(own, First{Source: &other})
 	require.NoError(t, err)
@@ -80,7 +80,7 @@ proxies:
   header: X-Real-IP
   trusted: [10.0.0.0/8] # the balancer
 `
-	text, err := Edit([]byte(own), whole)
+	text, err := Edit([]byte(own), complete)
 	require.NoError(t, err)
 	for _, line := range []string{"# ours, since 2024", "# while we look", "# the crew's own app asks a lot", "# the first", "# the balancer"} {
 		assert.Equal(t, 1, strings.Count(string(text), line), line)
@@ -95,7 +95,7 @@ proxies:
 	assert.Equal(t, []any{"debug", 40, "X-Real-IP", "hashed"}, []any{cfg.Log.Level, cfg.Limits.VisitorPerSecond, cfg.Proxies.Header, cfg.Sites[0].Privacy})
 	assert.Equal(t, []string{"10.0.0.0/8", "127.0.0.1/32", "::1/128"}, cfg.Proxies.Trusted)
 
-	same, err := Edit(text, whole)
+	same, err := Edit(text, complete)
 	require.NoError(t, err)
 	assert.Equal(t, string(text), string(same), "a second time changes nothing")
 	nothing, err := Edit(text, First{})
@@ -105,7 +105,7 @@ proxies:
 
 func TestWhatIsNoConfigurationIsRefused(t *testing.T) {
 	for _, bad := range []string{"- a\n- b\n", "a: [1\n", "just text"} {
-		_, err := Edit([]byte(bad), whole)
+		_, err := Edit([]byte(bad), complete)
 		require.Error(t, err, bad)
 	}
 }

@@ -2,7 +2,6 @@ package config
 
 import (
 	"fmt"
-	"os"
 	"reflect"
 	"slices"
 	"strings"
@@ -13,6 +12,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"eastporch/internal/core/addr"
+	"eastporch/internal/files/whole"
 )
 
 // loader gathers values, where they came from, and what is wrong.
@@ -25,7 +25,7 @@ type loader struct {
 }
 
 func (l *loader) readFile() error {
-	text, err := os.ReadFile(l.file)
+	text, err := whole.Read(l.file)
 	if err != nil {
 		return fmt.Errorf("configuration: %w", err)
 	}

@@ -4,11 +4,11 @@ import (
 	"bufio"
 	"fmt"
 	"net/netip"
-	"os"
 	"strings"
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/caller"
+	"eastporch/internal/files/whole"
 )
 
 // Proxies says which proxies are trusted, and what they write.
@@ -46,7 +46,7 @@ func (c *Config) LabelSets(in Input) (map[string][]netip.Prefix, error) {
 }
 
 func readPrefixes(file string) ([]netip.Prefix, error) {
-	f, err := os.Open(file)
+	f, err := whole.Open(file)
 	if err != nil {
 		return nil, err
 	}

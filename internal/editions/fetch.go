@@ -20,6 +20,7 @@ import (
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/fetch"
+	"eastporch/internal/files/whole"
 )
 
 // A SourceConfig says where range data comes from and how it is read.
@@ -73,7 +74,7 @@ func printOf(paths []string, last Print) (p Print, err error) {
 	}
 	sum := xxhash.New() // which is faster than files are unpacked
 	for _, path := range paths {
-		file, err := os.Open(path)
+		file, err := whole.Open(path)
 		if err != nil {
 			return Print{}, err
 		}
@@ -140,7 +141,7 @@ func (f *Fetcher) Read(ctx context.Context, s SourceConfig) (read *atlas.Source,
 func readFiles(ctx context.Context, s SourceConfig, paths, named []string) (*atlas.Source, error) {
 	switch s.Format {
 	case source.Parquet:
-		file, err := os.Open(paths[0])
+		file, err := whole.Open(paths[0])
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", s.Name, err)
 		}

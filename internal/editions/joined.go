@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
+
+	"eastporch/internal/files/whole"
 )
 
 // joined reads files one after another as one text, with gap between. It stops when its context
@@ -68,7 +70,7 @@ func (j *joined) Read(b []byte) (int, error) {
 }
 
 func (j *joined) open() (err error) {
-	if j.file, err = os.Open(j.paths[j.at]); err != nil {
+	if j.file, err = whole.Open(j.paths[j.at]); err != nil {
 		return err
 	}
 	if j.text, err = unpackAhead(j.file); err != nil {

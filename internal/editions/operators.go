@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -17,6 +16,7 @@ import (
 
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/rpsl"
+	"eastporch/internal/files/whole"
 )
 
 // operators reads what AS numbers are called: of tables with the columns as_number and operator,
@@ -32,7 +32,7 @@ func operators(ctx context.Context, paths []string) (map[uint32]string, error) {
 }
 
 func readOperators(ctx context.Context, path string, names map[uint32]string) error {
-	file, err := os.Open(path)
+	file, err := whole.Open(path)
 	if err != nil {
 		return err
 	}

@@ -4,13 +4,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"slices"
 
 	"github.com/parquet-go/parquet-go"
 
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/atlas/source"
+	"eastporch/internal/files/whole"
 )
 
 // readParquet reads a Parquet file as [atlas.ReadRows] reads rows: its leaf columns are
@@ -120,7 +120,7 @@ func describeParquet(r io.ReaderAt, size int64) (d *source.Description, err erro
 
 // Describe looks at a file of range data, packed or not, without loading it.
 func Describe(path string) (*source.Description, error) {
-	f, err := os.Open(path)
+	f, err := whole.Open(path)
 	if err != nil {
 		return nil, err
 	}

@@ -40,7 +40,7 @@ func (s *Server) api(set *settings, known *sites.Sites) (httpapi.Options, error)
 	}
 	return httpapi.Options{
 		Public: public, Visits: recorder, Atlas: atlas, Access: s.access(cfg), Content: s.content(set, cards),
-		Service: httpapi.Service{Version: s.opt.Version, Log: s.opt.Log, Now: time.Now, Metrics: s.metrics, Queue: s.intake, Ping: s.store.Ping, Reload: s.Reload},
+		Service: httpapi.Service{Version: s.opt.Version, Log: s.opt.Log, Now: time.Now, Metrics: s.metrics, Queue: s.intake, Ping: s.store.Ping, Reload: s.Reload, Findings: s.checkCopy},
 	}, nil
 }
 

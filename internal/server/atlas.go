@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
-	"os"
 	"path/filepath"
 	"slices"
 	"time"
@@ -19,7 +18,9 @@ import (
 	"eastporch/internal/core/geofeed"
 	"eastporch/internal/editions"
 	"eastporch/internal/fetch"
+	"eastporch/internal/files/whole"
 	"eastporch/internal/server/atlases"
+	"eastporch/internal/server/lastknown"
 	"eastporch/internal/server/lifecycle"
 	"eastporch/internal/server/store"
 )
@@ -136,10 +137,12 @@ func (s *Server) recorrect(ctx context.Context) error {
 	s.correcting.Lock() // so that an older list never replaces a newer one
 	defer s.correcting.Unlock()
 	changed, err := s.store.CorrectionsChanged(ctx) // before they are read, so that none is missed
-	if err != nil {
-		return err
-	}
-	list, err := s.store.Corrections(ctx)
+	list, err := lastknown.Read(s.copy, "corrections", func() ([]source.Correction, error) {
+		if err != nil {
+			return nil, err
+		}
+		return s.store.Corrections(ctx)
+	})
 	if err != nil {
 		return err
 	}
@@ -186,7 +189,7 @@ func (s *Server) publish(ctx context.Context, labels map[string][]netip.Prefix) 
 func (s *Server) readAreas(cfg *config.Config) (areas []geo.Area, err error) {
 	names := map[string]bool{}
 	for _, file := range cfg.Areas {
-		text, err := os.ReadFile(s.opt.Input.Path(file))
+		text, err := whole.Read(s.opt.Input.Path(file))
 		if err != nil {
 			return nil, fmt.Errorf("areas: %w", err)
 		}

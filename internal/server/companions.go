@@ -17,7 +17,7 @@ import (
 func (s *Server) openCompanions(ctx context.Context) error {
 	cfg := s.opt.Config
 	s.companions = companions.New(companions.Options{
-		Rows: s.store.Companions(), Log: s.opt.Log, Now: time.Now,
+		Rows: copiedCompanions{s.store.Companions(), s.copy}, Log: s.opt.Log, Now: time.Now,
 		Outside: companions.Outside{
 			Out: &fetch.Client{Inside: cfg.Companions.FetchInside, InsideKey: "companions.fetch_inside"}, Inside: cfg.Companions.FetchInside,
 			Secrets: s.secrets(),

@@ -15,6 +15,7 @@ import (
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/gateapi"
 	"eastporch/internal/server/gates"
+	"eastporch/internal/server/lastknown"
 	"eastporch/internal/server/lifecycle"
 	"eastporch/internal/server/rehearsals"
 )
@@ -25,7 +26,7 @@ func (s *Server) openGates(ctx context.Context) error {
 	fresh := make([]byte, 32)
 	_, _ = rand.Read(fresh) // which never fails
 	rows := s.store.Gates()
-	secret, err := rows.Secret(ctx, fresh)
+	secret, err := lastknown.Read(s.copy, "secret", func() ([]byte, error) { return rows.Secret(ctx, fresh) })
 	if err != nil {
 		return err
 	}
@@ -50,18 +51,27 @@ func (s *Server) regate(ctx context.Context) error {
 // fillGates puts the newest rules into settings, while exchanging is held.
 func (s *Server) fillGates(ctx context.Context, set *settings) error {
 	newest, err := s.store.Gates().Newest(ctx)
-	if err != nil || set.ruled != nil && maps.Equal(newest, set.ruled) {
+	if err == nil && set.ruled != nil && maps.Equal(newest, set.ruled) {
+		return nil
+	}
+	revisions, err := lastknown.Read(s.copy, "gates", func() (map[string]gate.Revision, error) {
+		if err != nil {
+			return nil, err
+		}
+		return s.gatesRead(ctx, newest)
+	})
+	if err != nil {
 		return err
 	}
-	known := set.gateNames()
+	known, ruled := set.gateNames(), map[string]int64{}
+	for host, rev := range revisions {
+		ruled[host] = rev.Revision
+	}
 	for host, local := range set.locals {
-		if newest[host] == 0 {
+		rev, has := revisions[host]
+		if !has {
 			local.UseGates(nil)
 			continue
-		}
-		rev, err := s.store.Gates().Revision(ctx, host, newest[host])
-		if err != nil {
-			return err
 		}
 		if _, findings := gate.Check(rev.Rules, known, true, time.Now()); len(findings) > 0 {
 			if f, bad := gate.Wrong(findings); bad { // it names what the configuration has no more
@@ -70,7 +80,7 @@ func (s *Server) fillGates(ctx context.Context, set *settings) error {
 		}
 		local.UseGates(gate.New(rev.Rules, known))
 	}
-	set.ruled = newest
+	set.ruled = ruled
 	return nil
 }
 

@@ -2,15 +2,17 @@ package server
 
 import (
 	"context"
+	"sync"
 	"time"
 
+	"eastporch/internal/core/link"
 	"eastporch/internal/server/lifecycle"
 	"eastporch/internal/server/links"
 )
 
 // beginClicks makes the service of links, whose clicks are recorded until the listeners have stopped.
 func (s *Server) beginClicks() {
-	s.links = links.New(links.Options{Rows: s.store.Links(), Counts: s.store, Queue: s.intake, Log: s.opt.Log, Now: time.Now})
+	s.links = links.New(links.Options{Rows: copiedLinks{s.store.Links(), s.copy, &sync.Mutex{}, map[string]link.Kept{}}, Counts: s.store, Queue: s.intake, Log: s.opt.Log, Now: time.Now})
 	s.begin(s.stages.Add("clicks", nil), "clicks", s.links.Run)
 }
 

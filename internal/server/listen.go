@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log"
 	"log/slog"
 	"net"
 	"net/http"
@@ -32,6 +33,7 @@ type endpoint struct {
 	listener net.Listener
 	http     *http.Server
 	handler  atomic.Pointer[http.Handler] // under the settings in use
+	served   chan error                   // nil until it serves
 	requests sync.WaitGroup               // that run
 	log      *slog.Logger
 }
@@ -45,15 +47,22 @@ func (d *endpoint) counted() http.Handler {
 	})
 }
 
+// serve begins to serve, once.
+func (d *endpoint) serve() {
+	if d.served == nil {
+		d.served = make(chan error, 1)
+		go func() { d.served <- d.http.Serve(d.listener) }()
+	}
+}
+
 // run serves until ctx ends. Then it takes no more connections, and requests have a while to
 // end by themselves; after that their connections are closed, which ends them. It returns when no
 // request runs any more.
 func (d *endpoint) run(ctx context.Context, while time.Duration) error {
-	served := make(chan error, 1)
-	go func() { served <- d.http.Serve(d.listener) }()
+	d.serve()
 	var failed error
 	select {
-	case failed = <-served:
+	case failed = <-d.served:
 	case <-ctx.Done():
 	}
 	stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), while)
@@ -64,6 +73,37 @@ func (d *endpoint) run(ctx context.Context, while time.Duration) error {
 	}
 	d.requests.Wait()
 	return failed
+}
+
+// bindAll makes the endpoints, once; they answer with a handler until others are put in its place.
+func (s *Server) bindAll(ctx context.Context, handler http.Handler) error {
+	if s.endpoints != nil {
+		return nil
+	}
+	var made []*endpoint
+	for _, name := range []httpapi.Listener{httpapi.PublicListener, httpapi.AdminListener} {
+		c := s.opt.Config.Public
+		if name == httpapi.AdminListener {
+			c = s.opt.Config.Admin
+		}
+		l, err := s.listen(ctx, name, c)
+		if err != nil {
+			for _, d := range made {
+				_ = d.listener.Close()
+			}
+			return err
+		}
+		d := &endpoint{name: name, log: s.opt.Log, secure: c.TLSCertificate != "", listener: l, http: &http.Server{
+			ReadHeaderTimeout: c.HeaderTimeout, ReadTimeout: c.Timeout,
+			WriteTimeout: c.Timeout, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: c.MaxHeaderBytes,
+			ErrorLog: log.New(&withoutAddresses{s.opt.Log}, "", 0),
+		}}
+		d.handler.Store(&handler)
+		d.http.Handler = d.counted()
+		made = append(made, d)
+	}
+	s.endpoints = made
+	return nil
 }
 
 func (s *Server) listen(ctx context.Context, name httpapi.Listener, c config.Listener) (net.Listener, error) {

@@ -7,6 +7,7 @@ import (
 
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/variant"
+	"eastporch/internal/server/lastknown"
 	"eastporch/internal/server/lifecycle"
 	"eastporch/internal/server/rates"
 )
@@ -52,7 +53,7 @@ func (s *Server) revary(ctx context.Context) error {
 
 // fillVariants puts the content variants into settings, while exchanging is held.
 func (s *Server) fillVariants(ctx context.Context, set *settings) error {
-	stored, err := s.store.VariantSets(ctx)
+	stored, err := lastknown.Read(s.copy, "variants", func() (map[string][]variant.Set, error) { return s.store.VariantSets(ctx) })
 	if err != nil {
 		return err
 	}

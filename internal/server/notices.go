@@ -2,6 +2,7 @@ package server
 
 import (
 	"cmp"
+	"slices"
 	"strings"
 	"time"
 
@@ -32,7 +33,7 @@ func (s *Server) noticeSettings(set *settings, public httpapi.Public) *notices.S
 		Sites: public.Sites, Cards: public.Cards, Labels: set.cfg.KnowsLabel,
 		Companions: func(host string) notices.Companions { return s.companions.Of(host) },
 		Findings: func() []checkup.Diagnostic {
-			list := append(s.watch.Result().Findings, s.companions.Check()...)
+			list := slices.Concat(s.watch.Result().Findings, s.companions.Check(), s.checkCopy())
 			if f, ok := public.Localize.CheckRates(); ok {
 				list = append(list, f)
 			}

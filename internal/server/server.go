@@ -8,9 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"log"
 	"log/slog"
-	"net/http"
 	"os"
 	"path/filepath"
 	"sync"
@@ -28,6 +26,7 @@ import (
 	"eastporch/internal/server/gates"
 	"eastporch/internal/server/httpapi"
 	"eastporch/internal/server/intake"
+	"eastporch/internal/server/lastknown"
 	"eastporch/internal/server/lifecycle"
 	"eastporch/internal/server/links"
 	"eastporch/internal/server/metrics"
@@ -56,6 +55,7 @@ type Server struct {
 	private  sync.Mutex       // is held while cluster changes
 	cluster  *cluster.Cluster // nil where the owner has a database
 	store    *store.Store
+	copy     *lastknown.Copy // of what the database said last
 	privacy  *privacy.Keys
 	intake   *intake.Intake
 	notifier *store.Notifier
@@ -99,6 +99,7 @@ func Open(ctx context.Context, opt Options) (*Server, error) {
 	set, err := s.settle(opt.Config)
 	if err == nil {
 		s.inUse.Store(set)
+		s.watch = checkup.NewWatch(set.finder, set.whole(), time.Now().UTC())
 		err = s.openShelf(ctx)
 	}
 	if err == nil {
@@ -135,16 +136,11 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 		}
 		return nil
 	})
-	if s.keys, err = access.NewKeys(ctx, s.store, opt.Log, time.Now); err != nil {
+	if s.keys, err = access.NewKeys(ctx, copiedKeys{s.store, s.copy}, opt.Log, time.Now); err != nil {
 		return err
-	}
-	if n, err := s.keys.TakeOver(ctx, cfg.DataDir); err != nil {
-		return err
-	} else if n > 0 {
-		opt.Log.Info("keys that waited are in force", "keys", n)
 	}
 	s.sessions = access.NewSessions(s.store, time.Now)
-	if err := s.noteConfiguration(ctx); err != nil {
+	if err := s.catchUp(ctx); err != nil {
 		return err
 	}
 	if s.handoverKey, err = s.privacy.Lasting("handover"); err != nil {
@@ -153,13 +149,19 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 	if err := s.recorrect(ctx); err != nil {
 		return err
 	}
-	if s.installation, err = s.store.Installation(ctx); err != nil {
+	if s.installation, err = s.installationID(ctx); err != nil {
 		return err
 	}
 	set := s.inUse.Load()
-	s.watch = checkup.NewWatch(set.finder, set.whole(), time.Now().UTC())
 	s.limits, s.metrics = newLimits(cfg), s.newMetrics()
 	if err := s.openGates(ctx); err != nil {
+		return err
+	}
+	s.links.Use(set.sites())
+	if err := s.links.Read(ctx); err != nil {
+		return err
+	}
+	if err := s.bindAll(ctx, waiting()); err != nil {
 		return err
 	}
 	made, err := s.serving(set)
@@ -167,28 +169,8 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 		return err
 	}
 	s.use(set, made)
-	if err := s.links.Read(ctx); err != nil {
-		return err
-	}
-	for _, name := range []httpapi.Listener{httpapi.PublicListener, httpapi.AdminListener} {
-		c := cfg.Public
-		if name == httpapi.AdminListener {
-			c = cfg.Admin
-		}
-		l, err := s.listen(ctx, name, c)
-		if err != nil {
-			return err
-		}
-		d := &endpoint{name: name, log: opt.Log, secure: c.TLSCertificate != "", listener: l, http: &http.Server{
-			ReadHeaderTimeout: c.HeaderTimeout, ReadTimeout: c.Timeout,
-			WriteTimeout: c.Timeout, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: c.MaxHeaderBytes,
-			ErrorLog: log.New(&withoutAddresses{opt.Log}, "", 0),
-		}}
-		handler := made.handlers[name]
-		d.handler.Store(&handler)
-		d.http.Handler = d.counted()
-		s.endpoints = append(s.endpoints, d)
-		s.begin(listeners, fmt.Sprintf("the %s listener", name), func(ctx context.Context) error { return d.run(ctx, cfg.ShutdownGrace*3/4) })
+	for _, d := range s.endpoints {
+		s.begin(listeners, fmt.Sprintf("the %s listener", d.name), func(ctx context.Context) error { return d.run(ctx, cfg.ShutdownGrace*3/4) })
 	}
 	s.begin(listeners, "streams", func(ctx context.Context) error {
 		<-ctx.Done()
@@ -275,11 +257,16 @@ func (s *Server) openStore(ctx context.Context) (err error) {
 		s.begin(s.stages.AddProcess("the private database", s.stopCluster), "the private database", s.superviseDatabase)
 		url = s.cluster.URL()
 	}
-	if s.store, err = store.Open(ctx, url, time.Duration(s.opt.Config.RetentionDays)*24*time.Hour); err != nil {
+	if s.store, err = store.New(ctx, url, time.Duration(s.opt.Config.RetentionDays)*24*time.Hour); err != nil {
+		return err
+	}
+	stage := s.stages.Add("the store", func(context.Context) error { s.store.Close(); return nil })
+	s.openCopy(url)
+	if err := s.prepare(ctx, stage); err != nil {
 		return err
 	}
 	s.notifier = s.store.NewNotifier()
-	s.begin(s.stages.Add("the store", func(context.Context) error { s.store.Close(); return nil }), "notifications", s.notifier.Run)
+	s.begin(stage, "notifications", s.notifier.Run)
 	return nil
 }
 

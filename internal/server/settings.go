@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/netip"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -19,10 +18,12 @@ import (
 	"eastporch/internal/core/geo"
 	"eastporch/internal/core/link"
 	"eastporch/internal/core/locale"
+	"eastporch/internal/core/plain"
 	"eastporch/internal/core/refusal"
 	"eastporch/internal/core/variant"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/editions"
+	"eastporch/internal/files/whole"
 	"eastporch/internal/server/httpapi"
 	"eastporch/internal/server/notices"
 	"eastporch/internal/server/problem"
@@ -105,8 +106,9 @@ func (set *settings) whole() bool {
 }
 
 // Reload reads the configuration again and puts into use what a running service can, all of it or
-// nothing: requests that run go on as they began, and later ones meet the new settings.
-func (s *Server) Reload(ctx context.Context) (api.Reloaded, error) {
+// nothing: requests that run go on as they began, and later ones meet the new settings. A configuration without a
+// site or a proxy that there was is put into use with force only.
+func (s *Server) Reload(ctx context.Context, force bool) (api.Reloaded, error) {
 	s.reloading.Lock()
 	defer s.reloading.Unlock()
 	next, err := config.Load(s.opt.Input)
@@ -114,6 +116,10 @@ func (s *Server) Reload(ctx context.Context) (api.Reloaded, error) {
 		return api.Reloaded{}, unusable(err)
 	}
 	before := s.inUse.Load()
+	if drops := before.cfg.Drops(next); len(drops) > 0 && !force {
+		return api.Reloaded{}, problem.Of(http.StatusConflict, "reload-drops", "Something would be dropped", plain.UpperFirst(strings.Join(drops, ", "))+" would be dropped.",
+			"What ran before goes on. If it is meant, reload with --force (force=1); else mend the configuration.")
+	}
 	cfg, changed, restart := before.cfg.Reloaded(next)
 	answer := api.Reloaded{Changed: append([]string{}, changed...), Restart: append([]string{}, restart...)}
 	set, err := s.settle(cfg)
@@ -198,7 +204,7 @@ func page[T any](s *Server, file string, standard *T, parse func(string) (*T, er
 	if file == "" {
 		return standard, nil
 	}
-	text, err := os.ReadFile(s.opt.Input.Path(file))
+	text, err := whole.Read(s.opt.Input.Path(file))
 	if err != nil {
 		return nil, err
 	}

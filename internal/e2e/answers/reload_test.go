@@ -2,10 +2,12 @@ package answers
 
 import (
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -65,11 +67,72 @@ func TestAChangedConfigurationIsTakenUp(t *testing.T) {
 
 	// What cannot be taken up is listed.
 	s.Change(t, "sites:\n", "retention_days: 30\nsites:\n")
-	done := live.RunCLI(t, s, "reload")
+	done := live.RunCLI(t, s, "reload", "--force")
 	assert.Equal(t, "In use now: sites.\nAfter a restart only: retention_days.\n", done.Out, done.Err)
 	assert.Equal(t, http.StatusCreated, visit("jetty.example").Status)
 	events := s.Call(t, "127.0.0.1", http.MethodGet, s.AdminURL+"/v1/audit-log", "")
 	assert.Equal(t, "configuration changed", events.At(t, "events.0.what"))
+}
+
+// A configuration that was cut short, or is no file, is not taken for one that trusts nobody and has no site.
+func TestACutConfigurationIsNotTakenUp(t *testing.T) {
+	t.Parallel()
+	p := live.NewProcess(t, db.New(t))
+	p.Start()
+	file := p.Args[2]
+	whole, err := os.ReadFile(file)
+	require.NoError(t, err)
+	asks := func() (sites, address string) {
+		_, sites, _ = live.Run(t, "", "--server", p.AdminURL, "--key", p.Key, "visits", "list", "--site", "heronlake.example")
+		req, err := http.NewRequest(http.MethodGet, p.AdminURL+"/v1/visitor/address", nil)
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+p.Key)
+		req.Header.Set("X-Forwarded-For", "198.18.3.40")
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		defer res.Body.Close()
+		text, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		return sites, string(text)
+	}
+	sites, address := asks()
+	require.Equal(t, "198.18.3.40\n", address)
+	reload := func(more ...string) (int, string) {
+		code, out, errs := live.Run(t, "", append([]string{"--server", p.AdminURL, "--key", p.Key, "reload"}, more...)...)
+		return code, out + errs
+	}
+	cut := regexp.MustCompile(`(?m)^  trusted: .*\n`).ReplaceAllString(string(whole), "")
+	for text, says := range map[string]string{"": "sites: none is named", "# all is commented out\n": "sites: none is named", "sites: []\n": "sites: none is named", cut: "The proxy 203.0.113.0/28, the proxy 127.0.0.1/32, the proxy ::1/128 would be dropped."} {
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		code, said := reload()
+		assert.Equal(t, 1, code, "%q", text)
+		assert.Contains(t, said, says)
+		require.NoError(t, p.Cmd.Process.Signal(syscall.SIGHUP))
+		_, now := asks()
+		assert.Equal(t, address, now)
+	}
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(whole), "host: heronlake.example", "host: heronlake.exampel", 1)), 0o600))
+	code, said := reload()
+	assert.Equal(t, 1, code)
+	assert.Contains(t, said, "The site heronlake.example would be dropped.")
+	assert.Contains(t, said, "--force")
+	require.NoError(t, os.Remove(file))
+	require.NoError(t, syscall.Mkfifo(file, 0o600))
+	_, said = reload()
+	assert.Contains(t, said, "is a named pipe, not a file")
+	require.NoError(t, os.Remove(file))
+	require.NoError(t, os.Mkdir(file, 0o700))
+	_, said = reload()
+	assert.Contains(t, said, "is a directory, not a file")
+	same, now := asks()
+	assert.Equal(t, []string{sites, address}, []string{same, now})
+	require.NoError(t, os.Remove(file))
+	require.NoError(t, os.WriteFile(file, []byte(cut), 0o600))
+	code, said = reload("--force")
+	assert.Zero(t, code, said)
+	_, now = asks()
+	assert.Equal(t, "127.0.0.1\n", now)
+	require.NoError(t, p.Stop())
 }
 
 // However often it is reloaded, no request is dropped, and each is answered by one configuration.

@@ -2,6 +2,7 @@ package faults
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
@@ -22,6 +23,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"eastporch/api"
+	"eastporch/internal/core/gate"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/demo"
 	"eastporch/internal/server/cluster"
@@ -225,6 +228,120 @@ func TestFaultTheDatabaseIsStoppedAndKilled(t *testing.T) {
 	l.end()
 	live.Settled(t, s.AdminURL, s.Admin)
 	l.tally(t, database.URL())
+}
+
+// A service whose database is away when it starts: with a copy of what it said last it believes the same keys, decides
+// by the same rules, follows the same links and takes visits into the queue; without one it answers 503 to everybody, and
+// opens no gate. When the database answers, it goes on by itself, and nothing is lost.
+func TestFaultTheDatabaseIsAwayAtTheStart(t *testing.T) {
+	t.Parallel()
+	opt := clusterOptions(t)
+	database, err := cluster.Start(t.Context(), opt)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = database.Stop(context.Background()) })
+	p := live.NewProcess(t, database.URL())
+	call := func(method, path, body string, header ...string) (int, http.Header, string) {
+		req, err := http.NewRequest(method, p.AdminURL+path, strings.NewReader(body))
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+p.Key)
+		req.Header.Set("Content-Type", "application/json")
+		for _, h := range header {
+			name, value, _ := strings.Cut(h, ": ")
+			req.Header.Set(name, value)
+		}
+		res, err := (&http.Transport{DisableKeepAlives: true}).RoundTrip(req)
+		require.NoError(t, err)
+		defer res.Body.Close()
+		text, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		return res.StatusCode, res.Header, string(text)
+	}
+	decide := func(from string) (int, string) {
+		status, header, _ := call(http.MethodGet, "/v1/gate/decide?site=heronlake.example", "", "X-Forwarded-For: "+from, "Porch-Original-Target: /early/eights")
+		return status, header.Get("Porch-Gate")
+	}
+	visits := func(path string) int {
+		status, _, _ := call(http.MethodPost, "/v1/visits", `{"site":"heronlake.example","path":"`+path+`","peer":"198.18.3.40","user_agent":"Firefox"}`)
+		return status
+	}
+	// Without a copy: nothing but 503, until the database answers.
+	require.NoError(t, database.Stop(t.Context()))
+	waits := p.Launch()
+	require.Eventually(t, func() bool {
+		conn, err := net.Dial("tcp", strings.TrimPrefix(p.AdminURL, "http://"))
+		if err == nil {
+			_ = conn.Close()
+		}
+		return err == nil
+	}, 10*time.Minute, 20*time.Millisecond)
+	for _, path := range []string{"/v1/gate/decide?site=heronlake.example", "/v1/handover?site=heronlake.example", "/v1/visitor", "/v1/keys", "/to/tickets", "/readyz", "/"} {
+		status, header, body := call(http.MethodGet, path, "")
+		assert.Equal(t, http.StatusServiceUnavailable, status, path)
+		if strings.HasPrefix(path, "/v1/gate") || strings.HasPrefix(path, "/v1/handover") {
+			assert.Equal(t, "unknown", header.Get("Porch-Gate"), path)
+		}
+		if strings.HasPrefix(path, "/v1") {
+			assert.Contains(t, body, "/problems/database-unavailable")
+		}
+	}
+	status, _, _ := call(http.MethodGet, "/livez", "")
+	assert.Equal(t, http.StatusOK, status)
+	database, err = cluster.Start(t.Context(), opt)
+	require.NoError(t, err)
+	require.True(t, <-waits, p.Output)
+
+	saved, err := json.Marshal(api.GateSave{Rules: gate.Rules{Gates: []gate.Gate{{
+		Name: "Early entry", Path: "/early/**", Mode: gate.On, List: gate.Allow, Rules: []gate.Rule{{Countries: []string{"PT"}}},
+		Missing: gate.Missing{Unknown: gate.Refuse, Skipped: gate.Refuse, NotFound: gate.Refuse, NoData: gate.Refuse},
+	}}}})
+	require.NoError(t, err)
+	rules := string(saved)
+	status, _, body := call(http.MethodPut, "/v1/gate?site=heronlake.example", rules)
+	require.Equal(t, http.StatusOK, status, body)
+	status, _, body = call(http.MethodPost, "/v1/links", `{"site":"heronlake.example","code":"tickets","destination":"/tickets"}`)
+	require.Equal(t, http.StatusCreated, status, body)
+	require.Less(t, visits("/before"), 300)
+	require.NoError(t, p.Stop())
+
+	// With a copy.
+	require.NoError(t, database.Stop(t.Context()))
+	p.Start()
+	status, word := decide("198.18.3.40")
+	assert.Equal(t, []any{http.StatusNoContent, "admit"}, []any{status, word})
+	status, word = decide("198.19.140.8")
+	assert.Equal(t, []any{http.StatusForbidden, "refuse"}, []any{status, word})
+	status, header, _ := call(http.MethodGet, "/to/tickets", "")
+	assert.Equal(t, http.StatusFound, status)
+	assert.Contains(t, header.Get("Location"), "/tickets")
+	for i := range 20 {
+		assert.Less(t, visits(fmt.Sprintf("/while/%d", i)), 300)
+	}
+	status, _, body = call(http.MethodGet, "/v1/visitor", "", "X-Forwarded-For: 198.18.3.40")
+	assert.Equal(t, http.StatusOK, status, body)
+	status, _, _ = call(http.MethodGet, "/v1/visitor", "", "Authorization: Bearer porch_admin_nothing")
+	assert.Equal(t, http.StatusUnauthorized, status)
+	_, _, body = call(http.MethodGet, "/v1/checkup", "")
+	assert.Contains(t, body, "The database has not answered since the start.")
+	status, _, _ = call(http.MethodPut, "/v1/gate?site=heronlake.example", rules)
+	assert.Equal(t, http.StatusServiceUnavailable, status, "nothing can be changed")
+	database, err = cluster.Start(t.Context(), opt)
+	require.NoError(t, err)
+	live.Settled(t, p.AdminURL, p.Key)
+	require.Eventually(t, func() bool {
+		_, _, body := call(http.MethodGet, "/v1/checkup", "")
+		return !strings.Contains(body, "since the start")
+	}, 10*time.Minute, 50*time.Millisecond)
+	_, _, body = call(http.MethodGet, "/v1/visits?site=heronlake.example&limit=100", "")
+	assert.Equal(t, 21, strings.Count(body, `"path":"/while/`)+strings.Count(body, `"path":"/before"`), "each once")
+	status, _ = decide("198.19.140.8")
+	assert.Equal(t, http.StatusForbidden, status)
+	require.NoError(t, p.Stop())
+	info, err := os.Stat(filepath.Join(p.Args[4], "keys", "last-known.json"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	text, err := os.ReadFile(filepath.Join(p.Args[4], "keys", "last-known.json"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(text), p.Key, "keys are there as hashes")
 }
 
 // clusterOptions are those of a database at a port of its own, with all that

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -56,4 +57,20 @@ func TestAFileIsAlwaysWhole(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o640), info.Mode())
 	assert.Error(t, Write(filepath.Join(dir, "none", "file"), 0o640, nil))
+}
+
+// What is no file is refused at once, and not waited for.
+func TestWhatIsNoFileIsRefused(t *testing.T) {
+	dir := t.TempDir()
+	pipe, file := filepath.Join(dir, "pipe"), filepath.Join(dir, "file")
+	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
+	require.NoError(t, os.WriteFile(file, []byte("text"), 0o600))
+	require.NoError(t, os.Symlink(file, filepath.Join(dir, "link")))
+	for path, says := range map[string]string{pipe: "is a named pipe, not a file", dir: "is a directory, not a file", "/dev/null": "is a device, not a file", filepath.Join(dir, "gone"): "no such file"} {
+		_, err := Read(path)
+		assert.ErrorContains(t, err, says)
+	}
+	text, err := Read(filepath.Join(dir, "link"))
+	require.NoError(t, err)
+	assert.Equal(t, "text", string(text))
 }

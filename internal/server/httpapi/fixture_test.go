@@ -406,7 +406,7 @@ func newFixture(t testing.TB, feed string, to sink) *fixture {
 			VisitorURL: func() string { return "http://in.heronlake.example" }, Console: http.NotFoundHandler(),
 		},
 		Service: Service{
-			Version: "test", Log: log, Now: now, Queue: in, Ping: func(context.Context) error { return nil },
+			Version: "test", Log: log, Now: now, Queue: in, Ping: func(context.Context) error { return nil }, Findings: func() []checkup.Diagnostic { return nil },
 			Metrics: metrics.New(metrics.Measured{
 				Checkup: watch, Queue: in.State, Pool: func() metrics.PoolState { return metrics.PoolState{} },
 				RatesAge: func() (time.Duration, bool) { return 0, false }, ClicksNotRecorded: func() int64 { return 0 },

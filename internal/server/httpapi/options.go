@@ -150,8 +150,10 @@ type Service struct {
 	Metrics *metrics.Metrics
 	Queue   queueState
 	Ping    func(ctx context.Context) error // the database
+	// Findings are those of the service itself, for the checkup.
+	Findings func() []checkup.Diagnostic
 	// Reload puts into use what the configuration says now.
-	Reload func(ctx context.Context) (api.Reloaded, error)
+	Reload func(ctx context.Context, force bool) (api.Reloaded, error)
 }
 
 // queueState says how the queue of visits stands.

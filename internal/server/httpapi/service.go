@@ -18,6 +18,9 @@ func (h *handlers) getCheckup(c *gin.Context) {
 	if f, ok := h.Public.Localize.CheckRates(); ok {
 		result.Add(f)
 	}
+	for _, f := range h.Service.Findings() {
+		result.Add(f)
+	}
 	for _, f := range append(h.Content.Companions.Check(), h.Content.Notices.Check(c)...) {
 		result.Add(f)
 	}
@@ -25,7 +28,7 @@ func (h *handlers) getCheckup(c *gin.Context) {
 }
 
 func (h *handlers) reload(c *gin.Context) {
-	answer, err := h.Service.Reload(c)
+	answer, err := h.Service.Reload(c, c.Query("force") == "1")
 	h.replyJSON(c, http.StatusOK, answer, err)
 }
 

@@ -30,6 +30,8 @@ var (
 	// ErrFull means that the queue is full; there is room again once the database stores
 	// what is in it.
 	ErrFull = errors.New("the queue of visits is full")
+	// ErrDisk means that the disk did not take visits, as one that is full.
+	ErrDisk = errors.New("the disk takes nothing")
 	// ErrStopped means that the service stops.
 	ErrStopped = errors.New("no more visits are taken in")
 )
@@ -44,6 +46,8 @@ type Log interface {
 	Bounds() (first, last uint64)
 	Bytes() int64
 	Weight() int64
+	// Writable says why nothing can be appended now, where an append has failed.
+	Writable() error
 	// Drop forgets the entries up to one, at once or later.
 	Drop(through uint64) error
 	Close() error
@@ -79,6 +83,8 @@ type Intake struct {
 	parts []*part       // were read and are to be stored, at most two; only [Intake.Run] uses them
 	batch int           // how many are stored in one transaction; only [Intake.Run] uses it
 	rows  atomic.Int64  // that wait
+	// failing says that the last append failed.
+	failing atomic.Bool
 
 	mu     sync.Mutex
 	stored uint64        // entries up to it stand in the database
@@ -258,7 +264,9 @@ func (in *Intake) append(calls []*call) {
 		}
 	} else {
 		in.Logger.Error("visits were not taken in", "visits", rows, "error", err)
+		err = fmt.Errorf("%w: %w", ErrDisk, err)
 	}
+	in.failing.Store(err != nil)
 	for _, c := range calls {
 		c.done <- result{index, err}
 	}
@@ -351,8 +359,13 @@ func (in *Intake) State() visit.Queue {
 	return s
 }
 
-// Room says whether visits can be accepted.
-func (in *Intake) Room() bool { return in.Log.Bytes() < in.MaxBytes }
+// Room says whether visits can be accepted: the queue is not full, and the disk takes what is written.
+func (in *Intake) Room() bool {
+	if in.failing.Load() && in.Log.Writable() == nil {
+		in.failing.Store(false)
+	}
+	return in.Log.Bytes() < in.MaxBytes && !in.failing.Load()
+}
 
 // Close gives the log up; what waits stays there. Run has returned, or was never called.
 func (in *Intake) Close() error {

@@ -5,8 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"os"
+	"path/filepath"
 	"slices"
 	"sync"
+	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -164,6 +168,70 @@ func TestVisitsWaitForTheDatabaseUntilThereIsNoRoom(t *testing.T) {
 	for id := range accepted {
 		assert.Contains(t, sink.rows, id)
 	}
+}
+
+// full is a spool whose disk takes nothing while it is full.
+type full struct {
+	*Spool
+	is atomic.Bool
+}
+
+func (f *full) Append(entry []byte, weight int) (uint64, error) {
+	if f.is.Load() {
+		return 0, syscall.ENOSPC
+	}
+	return f.Spool.Append(entry, weight)
+}
+
+func (f *full) Writable() error {
+	if f.is.Load() {
+		return syscall.ENOSPC
+	}
+	return f.Spool.Writable()
+}
+
+func TestAFullDiskIsSaidUntilThereIsRoom(t *testing.T) {
+	dir := t.TempDir()
+	spool, err := OpenSpool(dir)
+	require.NoError(t, err)
+	log, sink := &full{Spool: spool}, newTable()
+	in, err := New(Options{Log: log, Sink: sink, MaxBytes: 1 << 30, Logger: slog.New(slog.DiscardHandler), Now: time.Now})
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func() { assert.NoError(t, in.Run(ctx)); close(done) }()
+	list := some(1, 40)
+	accepted := 0
+	for i, a := range list {
+		log.is.Store(i%8 >= 4)
+		_, err := in.Accept(t.Context(), []visit.QueuedVisit{a})
+		if i%8 >= 4 {
+			require.ErrorIs(t, err, ErrDisk)
+			require.ErrorIs(t, err, syscall.ENOSPC)
+			assert.False(t, in.Room())
+			continue
+		}
+		require.NoError(t, err)
+		accepted++
+		assert.True(t, in.Room())
+	}
+	assert.False(t, in.Room())
+	log.is.Store(false)
+	assert.True(t, in.Room(), "without a visit that would have to be lost for it")
+	_, last := in.Log.Bounds()
+	require.NoError(t, in.Wait(t.Context(), last))
+	assert.Len(t, sink.rows, accepted)
+	assert.NoFileExists(t, filepath.Join(dir, "probe"))
+	require.NoError(t, os.Rename(filepath.Join(dir, "log"), filepath.Join(dir, "away")))
+	_, err = in.Accept(t.Context(), list[:1])
+	if err == nil { // the file was open
+		_, err = in.Accept(t.Context(), list[:1])
+	}
+	require.ErrorIs(t, err, ErrDisk)
+	assert.False(t, in.Room(), "a spool that is gone takes nothing either")
+	cancel()
+	<-done
+	_ = in.Close()
 }
 
 func TestWhatTheDatabaseRefusesIsSetApartAlone(t *testing.T) {

@@ -247,6 +247,25 @@ func (s *Spool) reopen() error {
 	return nil
 }
 
+// probeBytes is about what a group of visits takes.
+const probeBytes = 64 << 10
+
+// Writable tries whether the disk takes what an append would write.
+func (s *Spool) Writable() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err := s.reopen(); err != nil {
+		return err
+	}
+	name := filepath.Join(s.dir, "probe")
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(make([]byte, probeBytes))
+	return errors.Join(err, f.Sync(), f.Close(), os.Remove(name))
+}
+
 // syncDir syncs the directory where its entries have changed.
 func (s *Spool) syncDir() error {
 	dir := filepath.Join(s.dir, "log")

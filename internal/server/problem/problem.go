@@ -156,6 +156,8 @@ func From(err error) Problem {
 		return NotFound("no-such-visit", "No such visit", err.Error()+".", "It may be of another database, or erased. List visits with GET /v1/visits.")
 	case errors.Is(err, intake.ErrFull):
 		return unavailable("queue-full", "Queue is full", "The visits were not taken in.", "Send them again when Retry-After has passed; the database has to take what waits first.")
+	case errors.Is(err, intake.ErrDisk):
+		return unavailable("disk-full", "Disk takes nothing", "The visits were not taken in: what holds them until the database has them could not be written.", "Send them again when Retry-After has passed; the owner has to make room in the data directory.")
 	case errors.Is(err, intake.ErrStopped):
 		return unavailable("stopping", "Service is stopping", "The visits were not taken in.", "Send them again in a moment.")
 	case errors.Is(err, locale.ErrRates):

@@ -5,13 +5,13 @@ package rates
 import (
 	"context"
 	"errors"
-	"os"
 	"path/filepath"
 	"sync"
 	"time"
 
 	"eastporch/internal/core/locale"
 	"eastporch/internal/fetch"
+	"eastporch/internal/files/whole"
 	"eastporch/internal/server/lifecycle"
 )
 
@@ -77,7 +77,7 @@ func (k *Feed) Read(ctx context.Context) error {
 			return k.failed(trouble)
 		}
 	}
-	file, err := os.Open(path)
+	file, err := whole.Open(path)
 	if err != nil {
 		return k.failed(errors.Join(trouble, err))
 	}

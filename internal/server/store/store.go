@@ -5,6 +5,7 @@ import (
 	"context"
 	"database/sql"
 	"embed"
+	"errors"
 	"fmt"
 	"io/fs"
 	"sync"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
@@ -37,12 +39,27 @@ type Store struct {
 	// facts are the columns of edition facts that were stored lately, by their ids.
 	facts      sync.Map // uuid.UUID -> columnFacts
 	factsCount atomic.Int64
+
+	url      string
+	prepared atomic.Bool // its tables are up to date
 }
 
-// Open connects to a database and brings its tables up to date, one service at
-// a time. Visits are kept for retention, to the week; 0 keeps all. The error wraps
-// [visit.ErrAway] where the database cannot be reached.
+// Open is [New] and [Store.Prepare] in one.
 func Open(ctx context.Context, url string, retention time.Duration) (*Store, error) {
+	s, err := New(ctx, url, retention)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Prepare(ctx); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// New makes a Store of a database, whose tables nobody reads before [Store.Prepare] has brought them up to date: until
+// then every question finds the database away. Visits are kept for retention, to the week; 0 keeps all.
+func New(ctx context.Context, url string, retention time.Duration) (*Store, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
@@ -51,23 +68,47 @@ func Open(ctx context.Context, url string, retention time.Duration) (*Store, err
 		pgxuuid.Register(conn.TypeMap()) // else each id is written only after all else was tried
 		return nil
 	}
-	pool, err := pgxpool.NewWithConfig(ctx, config)
-	if err != nil {
+	s := &Store{retention: retention, url: url}
+	config.BeforeConnect = func(context.Context, *pgx.ConnConfig) error {
+		if !s.prepared.Load() {
+			return fmt.Errorf("%w: its tables are not up to date yet", visit.ErrAway)
+		}
+		return nil
+	}
+	if s.pool, err = pgxpool.NewWithConfig(ctx, config); err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
+	return s, nil
+}
+
+// Prepare brings the tables up to date, one service at a time. The error wraps [visit.ErrAway] where the database cannot
+// be reached.
+func (s *Store) Prepare(ctx context.Context) error {
+	config, err := pgxpool.ParseConfig(s.url)
+	if err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	config.MaxConns = 2
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	defer pool.Close()
 	if err := pool.Ping(ctx); err != nil {
-		pool.Close()
-		return nil, fmt.Errorf("%w: %w", visit.ErrAway, err)
+		var says *pgconn.PgError
+		if errors.As(err, &says) && says.Code[:2] != "57" && says.Code[:2] != insufficientResources { // it is there, and lets nobody in
+			return fmt.Errorf("database.url: %w", err)
+		}
+		return fmt.Errorf("%w: %w", visit.ErrAway, err)
 	}
 	if err := checkServer(ctx, pool); err != nil {
-		pool.Close()
-		return nil, err
+		return away(err)
 	}
 	if err := migrate(ctx, pool); err != nil {
-		pool.Close()
-		return nil, fmt.Errorf("migrations: %w", err)
+		return away(fmt.Errorf("migrations: %w", err))
 	}
-	return &Store{pool: pool, retention: retention}, nil
+	s.prepared.Store(true)
+	return nil
 }
 
 func migrate(ctx context.Context, pool *pgxpool.Pool) error {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -153,16 +154,23 @@ func (s *Store) visits(ctx context.Context, where string, args pgx.NamedArgs) ([
 	return list, away(err)
 }
 
-// away marks errors that mean the database could not be reached or is stopping.
+// passing are SQLSTATEs of a database that takes nothing now, and may again: it is shutting down or starting up, its
+// disk fails, or it is a copy that only reads.
+var passing = []string{"57P01", "57P02", "57P03", "58030", "25006"}
+
+// insufficientResources is the class of a disk that is full, too little memory, and too many connections.
+const insufficientResources = "53"
+
+// away marks errors that mean the database could not be reached, or takes nothing now.
 func away(err error) error {
-	if err == nil {
-		return nil
+	if err == nil || errors.Is(err, visit.ErrAway) {
+		return err
 	}
 	var pg *pgconn.PgError
 	var connect *pgconn.ConnectError
 	if errors.As(err, &pg) {
-		switch pg.Code {
-		case "57P01", "57P02", "57P03": // it is shutting down or starting up
+		switch {
+		case slices.Contains(passing, pg.Code), strings.HasPrefix(pg.Code, insufficientResources):
 			return fmt.Errorf("%w: %w", visit.ErrAway, err)
 		}
 		return err

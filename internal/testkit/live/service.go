@@ -261,7 +261,7 @@ func (s *Service) Change(t *testing.T, old, new string) {
 // Reload has the service read its configuration again.
 func (s *Service) Reload(t *testing.T) Answer {
 	t.Helper()
-	return s.Call(t, "127.0.0.1", http.MethodPost, s.AdminURL+"/v1/reload", "")
+	return s.Call(t, "127.0.0.1", http.MethodPost, s.AdminURL+"/v1/reload?force=1", "")
 }
 
 // SignIn signs in with a key and gives the header line of the session's cookie.

@@ -1548,7 +1548,7 @@ export interface paths {
         put?: never;
         /**
          * Put the configuration into use
-         * @description Reads the configuration file again, with the variables and flags that the service was started with, and applies sites, sources, proxies, labels, policy, areas, groups, marks and links: all of it or, where anything is wrong, nothing. No request is dropped: those that run go on as they began. What only counts after a restart is listed. SIGHUP does the same.
+         * @description Reads the configuration file again, with the variables and flags that the service was started with, and applies sites, sources, proxies, labels, policy, areas, groups, marks and links: all of it or, where anything is wrong, nothing. No request is dropped: those that run go on as they began. What only counts after a restart is listed. A site or trusted proxy that the configuration has no more is dropped with `force` only (409 otherwise). SIGHUP does the same, without `force`.
          */
         post: operations["reload"];
         delete?: never;
@@ -8584,7 +8584,10 @@ export interface operations {
     };
     reload: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Drop sites and proxies that the configuration has no more. */
+                force?: "1";
+            };
             header?: never;
             path?: never;
             cookie?: never;
