@@ -176,6 +176,53 @@ type GateSimulated struct {
 	Live   int    `json:"live"`
 }
 
+// RefusedRequests: as the contract has it.
+type RefusedRequests struct {
+	From     time.Time     `json:"from"`
+	To       time.Time     `json:"to"`
+	LastHour int64         `json:"last_hour"`
+	Refused  []RefusedKind `json:"refused"`
+	Held     RefusedHeld   `json:"held"`
+}
+
+// RefusedKind: as the contract has it.
+type RefusedKind struct {
+	Kind     string         `json:"kind"`
+	Title    string         `json:"title"`
+	Site     any            `json:"site"`   // Null where it is not known.
+	Detail   string         `json:"detail"` // What it was asked with: an origin, how a key begins, a host. Addresses are masked; empty for the rest of many.
+	First    time.Time      `json:"first"`  // The first one of those that are kept.
+	IsNew    bool           `json:"is_new"` // It came for the first time today
+	Hour     []int64        `json:"hour"`   // The last hour by five minutes, what runs last.
+	Day      []int64        `json:"day"`    // The last 24 hours, what runs last.
+	LastHour int64          `json:"last_hour"`
+	LastDay  int64          `json:"last_day"`
+	LastWeek int64          `json:"last_week"`
+	Example  RefusedExample `json:"example"`
+	Text     string         `json:"text"`     // What it means.
+	Question string         `json:"question"` // When the lines are right; empty where there are none.
+	Lines    []string       `json:"lines"`    // What mends it then.
+}
+
+// RefusedExample: as the contract has it.
+type RefusedExample struct {
+	Time   time.Time `json:"time"`
+	Method string    `json:"method"`
+	Route  string    `json:"route"` // As the contract writes it, without what stood in it.
+	Host   string    `json:"host"`
+	Origin any       `json:"origin"`
+	Key    any       `json:"key"` // How the key began.
+	Status int       `json:"status"`
+}
+
+// RefusedHeld: as the contract has it.
+type RefusedHeld struct {
+	Origins          int `json:"origins"` // That keys in force allow.
+	Keys             int `json:"keys"`    // In force.
+	Hosts            int `json:"hosts"`   // That the public listener answers to.
+	VisitorPerSecond int `json:"visitor_per_second"`
+}
+
 // GateRefusals: as the contract has it.
 type GateRefusals struct {
 	From        time.Time      `json:"from"`

@@ -46,6 +46,9 @@ func drawCheckup(a *terminal.App, r checkup.Result) {
 		if f.Where == checkup.InProxy {
 			into = "In the configuration of the proxy:"
 		}
+		if f.Where == checkup.InShell {
+			into = "At the command line:"
+		}
 		fmt.Fprintf(a.Out, "\n[%s] %s\n", mark, f.Title)
 		if f.Text != "" {
 			fmt.Fprintf(a.Out, "      %s\n", f.Text)

@@ -17,6 +17,7 @@ import (
 	"eastporch/internal/server/localize"
 	"eastporch/internal/server/lookup"
 	"eastporch/internal/server/metrics"
+	"eastporch/internal/server/refused"
 	"eastporch/internal/server/sites"
 	"eastporch/internal/server/visits"
 	"eastporch/internal/server/webui"
@@ -109,6 +110,9 @@ func (w workshop) Publish(ctx context.Context) (int64, error) { return w.publish
 
 func (s *Server) access(cfg *config.Config) httpapi.Access {
 	return httpapi.Access{
+		Refused: s.refused, Held: refused.Setting{
+			Hosts: cfg.Public.Hosts, VisitorPerSecond: s.opt.Config.Limits.VisitorPerSecond, KeyPerSecond: s.opt.Config.Limits.KeyPerSecond, Keys: s.store.Keys,
+		},
 		Keys: s.keys, Sessions: s.sessions, Audit: s.store, Limits: s.limits, Installation: s.installation,
 		Listeners: map[httpapi.Listener]httpapi.Door{
 			httpapi.PublicListener: {Hosts: cfg.HostNames(cfg.Public, true), MaxBody: int64(cfg.Public.MaxBodyBytes)},

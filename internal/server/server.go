@@ -33,6 +33,7 @@ import (
 	"eastporch/internal/server/notices"
 	"eastporch/internal/server/privacy"
 	"eastporch/internal/server/rates"
+	"eastporch/internal/server/refused"
 	"eastporch/internal/server/rehearsals"
 	"eastporch/internal/server/store"
 )
@@ -80,6 +81,7 @@ type Server struct {
 	keys     *access.Keys
 	sessions *access.Sessions
 	limits   *httpapi.Limits
+	refused  *refused.Counter // counts requests that are refused
 	metrics  *metrics.Metrics
 
 	links      *links.Links
@@ -153,7 +155,7 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 		return err
 	}
 	set := s.inUse.Load()
-	s.limits, s.metrics = newLimits(cfg), s.newMetrics()
+	s.limits, s.metrics, s.refused = newLimits(cfg), s.newMetrics(), refused.New(s.store, opt.Log, time.Now)
 	if err := s.openGates(ctx); err != nil {
 		return err
 	}
@@ -178,6 +180,7 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 		return nil
 	})
 	s.begin(s.jobs, "keys", s.keys.Run)
+	s.begin(s.jobs, "refused requests", s.refused.Run)
 	s.begin(s.jobs, "exchange rates", func(ctx context.Context) error { return s.rates.Run(ctx, s.opt.Config.Rates.Refresh, s.ratesFailed) })
 	s.begin(s.jobs, "sources", s.refreshSources)
 	s.begin(s.jobs, "corrections", s.watchCorrections)

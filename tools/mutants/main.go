@@ -136,7 +136,7 @@ func compiles(overlay, pkg string) bool {
 func watch(overlay string, packages []string) string {
 	for _, pkg := range packages {
 		var failed *exec.ExitError
-		if err := with(overlay, "test", "-timeout", "10m", pkg); errors.As(err, &failed) {
+		if err := with(overlay, "test", "-timeout", "5m", pkg); errors.As(err, &failed) {
 			return strings.TrimPrefix(pkg, module)
 		}
 	}

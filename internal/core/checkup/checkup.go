@@ -39,6 +39,7 @@ const (
 const (
 	InConfiguration = "configuration" // ours
 	InProxy         = "proxy"         // that of nginx, HAProxy or another
+	InShell         = "shell"         // a command of ours
 )
 
 // A Diagnostic is one thing that was checked.

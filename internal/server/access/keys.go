@@ -140,19 +140,6 @@ func (k *Keys) Check(secret string) (*Key, error) {
 	return nil, ErrBadKey
 }
 
-// Allowed says whether any key in force allows pages of an origin; a browser
-// asks so before it shows the key.
-func (k *Keys) Allowed(origin string) bool {
-	for _, first := range *k.known.Load() {
-		for one := first; one != nil; one = one.next {
-			if one.Allows(origin) {
-				return true
-			}
-		}
-	}
-	return false
-}
-
 // InForce says whether a key is in force, without counting a use.
 func (k *Keys) InForce(id uuid.UUID) bool {
 	for _, first := range *k.known.Load() {

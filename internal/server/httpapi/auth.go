@@ -43,6 +43,10 @@ func (h *handlers) admit(wants access.Scope) gin.HandlerFunc {
 		who, err := h.authenticate(c)
 		// An application of the owner's asks for many visitors: its key has a limit of its own.
 		own := err == nil && who.Scope.Includes(access.Server)
+		origin := c.GetHeader("Origin")
+		if h.listener == PublicListener && wants == access.Page && origin != "" { // whose page may read why it is refused
+			guard.AllowOrigin(c, origin)
+		}
 		if h.listener == PublicListener && !own && !h.within(c, "visitor", h.Access.Limits.Visitors, h.visitorOf(c, wants)) {
 			return
 		}
@@ -50,7 +54,7 @@ func (h *handlers) admit(wants access.Scope) gin.HandlerFunc {
 			h.fail(c, err)
 			return
 		}
-		if origin := c.GetHeader("Origin"); !asksForAnother(c.FullPath()) && who.Key != nil && origin != "" && !h.isOwn(c, origin) {
+		if !asksForAnother(c.FullPath()) && who.Key != nil && origin != "" && !h.isOwn(c, origin) {
 			if !who.Key.Allows(origin) {
 				h.fail(c, problem.WrongOrigin())
 				return
@@ -149,6 +153,7 @@ func (h *handlers) within(c *gin.Context, name string, l *access.Limiter, who st
 	if ok {
 		return true
 	}
+	c.Set(limitKey, name)
 	c.Header("Retry-After", fmt.Sprint(max(1, seconds(q.Wait))))
 	h.fail(c, problem.Of(http.StatusTooManyRequests, "too-many-requests", "Too many requests",
 		fmt.Sprintf("The limit of this %s is used up.", name), "Wait for as long as Retry-After says."))

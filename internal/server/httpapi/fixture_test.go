@@ -43,6 +43,7 @@ import (
 	"eastporch/internal/server/metrics"
 	"eastporch/internal/server/privacy"
 	"eastporch/internal/server/rates"
+	"eastporch/internal/server/refused"
 	"eastporch/internal/server/sites"
 	"eastporch/internal/server/visits"
 )
@@ -55,6 +56,7 @@ var testNow = time.Date(2026, 11, 14, 6, 42, 8, 0, time.UTC)
 type memory struct {
 	lock        sync.Mutex
 	keys        []access.Key
+	refused     refusedRows
 	sessions    map[[32]byte]access.Session
 	events      []access.Event
 	visits      []visit.Visit
@@ -396,6 +398,7 @@ func newFixture(t testing.TB, feed string, to sink) *fixture {
 			Keys: keys, Sessions: access.NewSessions(nil, time.Now), Audit: m,
 			Limits:    &Limits{Keys: access.NewLimiter(1e9, 1<<30), Visitors: access.NewLimiter(1e9, 1<<30), SignIns: access.NewLimiter(1, 5), AllTries: access.NewLimiter(1, 60)},
 			Listeners: map[Listener]Door{PublicListener: door, AdminListener: door},
+			Refused:   refused.New(&m.refused, log, now), Held: refused.Setting{Hosts: []string{"in.heronlake.example"}, VisitorPerSecond: 20, KeyPerSecond: 1000, Keys: m.Keys},
 		},
 		Content: Content{
 			Gates:      m.gates(cards, known, shelf.Current, now),
@@ -416,9 +419,9 @@ func newFixture(t testing.TB, feed string, to sink) *fixture {
 }
 
 // key makes a key of a scope and gives its secret.
-func (f *fixture) key(t testing.TB, scope access.Scope) string {
+func (f *fixture) key(t testing.TB, scope access.Scope, origins ...string) string {
 	t.Helper()
-	_, secret, err := f.opt.Access.Keys.Create(t.Context(), access.Key{Name: string(scope), Scope: scope})
+	_, secret, err := f.opt.Access.Keys.Create(t.Context(), access.Key{Name: string(scope), Scope: scope, Origins: origins})
 	require.NoError(t, err)
 	return secret
 }
@@ -453,7 +456,9 @@ func ask(h http.Handler, key, method, path, body string, headers ...string) answ
 		req.Header.Set("Content-Type", "application/json")
 	}
 	for i := 0; i+1 < len(headers); i += 2 {
-		req.Header.Set(headers[i], headers[i+1])
+		if req.Header.Set(headers[i], headers[i+1]); headers[i] == "Host" {
+			req.Host = headers[i+1]
+		}
 	}
 	out := httptest.NewRecorder()
 	h.ServeHTTP(out, req)

@@ -83,7 +83,7 @@ func TestDecisionsForAProxy(t *testing.T) {
 		}
 	}
 	for _, bad := range []string{"", "x.y", admitted.header.Get("Porch-Gate")} {
-		refused(t, ask(public, "", http.MethodGet, "/v1/gate/refusal?reference="+bad, ""), http.StatusUnprocessableEntity, "invalid-field")
+		refusedAs(t, ask(public, "", http.MethodGet, "/v1/gate/refusal?reference="+bad, ""), http.StatusUnprocessableEntity, "invalid-field")
 	}
 }
 
@@ -173,17 +173,17 @@ func TestRulesAreSavedCheckedAndReturnedTo(t *testing.T) {
 		edit(&g)
 		return ask(admin, owner, http.MethodPut, "/v1/gate", bodyOf(t, api.GateSave{Rules: gate.Rules{Gates: []gate.Gate{g}}, Revision: revision}))
 	}
-	uk := refused(t, save(1, func(g *gate.Gate) { g.Rules[0].Countries = []string{"UK"} }), http.StatusUnprocessableEntity, "invalid-field")
+	uk := refusedAs(t, save(1, func(g *gate.Gate) { g.Rules[0].Countries = []string{"UK"} }), http.StatusUnprocessableEntity, "invalid-field")
 	assert.Contains(t, uk.Detail, `gates.0.rules.0.countries.0: "UK" is not a country code: did you mean GB?`)
-	refused(t, save(0, func(*gate.Gate) {}), http.StatusConflict, "conflict")
-	refused(t, save(1, func(g *gate.Gate) { g.Rules = nil }), http.StatusUnprocessableEntity, "invalid-field")
+	refusedAs(t, save(0, func(*gate.Gate) {}), http.StatusConflict, "conflict")
+	refusedAs(t, save(1, func(g *gate.Gate) { g.Rules = nil }), http.StatusUnprocessableEntity, "invalid-field")
 	second := read[gate.Revision](t, save(1, func(g *gate.Gate) { g.Rules[0].Countries = []string{"pt", "japan"} }), http.StatusOK)
 	assert.Equal(t, []string{"PT", "JP"}, second.Rules.Gates[0].Rules[0].Countries)
 	assert.Contains(t, second.Changes, "added Japan to rule 1 of Early entry")
 	back := read[gate.Revision](t, ask(admin, owner, http.MethodPost, "/v1/gate/history/1/return", ""), http.StatusOK)
 	assert.EqualValues(t, 3, back.Revision)
 	assert.Equal(t, "returned to revision 1", back.Changes[0])
-	refused(t, ask(admin, owner, http.MethodPost, "/v1/gate/history/9/return", ""), http.StatusNotFound, "no-such-revision")
+	refusedAs(t, ask(admin, owner, http.MethodPost, "/v1/gate/history/9/return", ""), http.StatusNotFound, "no-such-revision")
 	assert.Len(t, read[api.GateHistory](t, ask(admin, owner, http.MethodGet, "/v1/gate/history", ""), http.StatusOK).Revisions, 3)
 
 	found := read[api.GateChecked](t, ask(admin, owner, http.MethodPost, "/v1/gate/check", `{"rules":{"exceptions":{},"gates":[{"name":"a","path":"/","mode":"on","list":"allow","missing":{"unknown":"admit","skipped":"admit","not_found":"admit","no_data":""},"rules":[]}]}}`), http.StatusOK)
@@ -194,7 +194,7 @@ func TestRulesAreSavedCheckedAndReturnedTo(t *testing.T) {
 
 	draft := early
 	draft.Mode = "perhaps"
-	refused(t, ask(admin, owner, http.MethodPut, "/v1/gate/draft", bodyOf(t, gate.Rules{Gates: []gate.Gate{draft}})), http.StatusUnprocessableEntity, "invalid-field")
+	refusedAs(t, ask(admin, owner, http.MethodPut, "/v1/gate/draft", bodyOf(t, gate.Rules{Gates: []gate.Gate{draft}})), http.StatusUnprocessableEntity, "invalid-field")
 	draft = early
 	draft.List = gate.Deny
 	assert.Equal(t, http.StatusNoContent, ask(admin, owner, http.MethodPut, "/v1/gate/draft", bodyOf(t, gate.Rules{Gates: []gate.Gate{draft}})).status)
@@ -214,18 +214,18 @@ func TestRulesAreSavedCheckedAndReturnedTo(t *testing.T) {
 	assert.Equal(t, []api.GateSimulated{{Key: "PT", Name: "Portugal", Visits: 1, Draft: 1}}, sim.Countries)
 	assert.Len(t, sim.Days, 7)
 	assert.Equal(t, http.StatusNoContent, ask(admin, owner, http.MethodDelete, "/v1/gate/draft", "").status)
-	refused(t, ask(admin, owner, http.MethodPost, "/v1/gate/simulate", `{"days":93}`), http.StatusUnprocessableEntity, "invalid-field")
+	refusedAs(t, ask(admin, owner, http.MethodPost, "/v1/gate/simulate", `{"days":93}`), http.StatusUnprocessableEntity, "invalid-field")
 }
 
 func TestAPassEndsWithItsSession(t *testing.T) {
 	f, public, admin := withGates(t, early)
 	server := f.key(t, access.Server)
-	refused(t, ask(admin, f.key(t, access.Admin), http.MethodPost, "/v1/gate/passes", ""), http.StatusConflict, "no-session")
+	refusedAs(t, ask(admin, f.key(t, access.Admin), http.MethodPost, "/v1/gate/passes", ""), http.StatusConflict, "no-session")
 	link := f.opt.Content.Gates.Counter.PassLink(testSite, uuid.New())
 	taken := ask(public, "", http.MethodGet, "/v1/gate/pass?link="+link, "")
 	require.Equal(t, http.StatusSeeOther, taken.status)
 	cookie, _, _ := strings.Cut(taken.header.Get("Set-Cookie"), ";")
-	refused(t, ask(public, "", http.MethodGet, "/v1/gate/pass?link="+link, ""), http.StatusUnprocessableEntity, "invalid-field")
+	refusedAs(t, ask(public, "", http.MethodGet, "/v1/gate/pass?link="+link, ""), http.StatusUnprocessableEntity, "invalid-field")
 	decide := func(cookie string) int {
 		return ask(public, server, http.MethodGet, "/v1/gate/decide", "", "X-Forwarded-For", unlocated, "Porch-Original-Target", "/early/eights", "Cookie", cookie).status
 	}
@@ -267,7 +267,7 @@ func TestRehearsals(t *testing.T) {
 		`{"visitors":[],"paths":["/"]}`: "visitors", `{"visitors":[{"from":"PT"}],"paths":["early"]}`: "paths.0", `{"visitors":[{"from":"UK"}],"paths":["/"]}`: "visitors.0.from",
 		`{"visitors":[{"from":"PT","at":"soon"}],"paths":["/"]}`: "visitors.0.at", `{"visitors":[{"from":"PT","latitude":91,"longitude":0}],"paths":["/"]}`: "visitors.0.latitude",
 	} {
-		assert.True(t, strings.HasPrefix(refused(t, ask(admin, server, http.MethodPost, "/v1/rehearsals", body), http.StatusUnprocessableEntity, "invalid-field").Detail, field+":"), body)
+		assert.True(t, strings.HasPrefix(refusedAs(t, ask(admin, server, http.MethodPost, "/v1/rehearsals", body), http.StatusUnprocessableEntity, "invalid-field").Detail, field+":"), body)
 	}
 	assert.Equal(t, http.StatusForbidden, ask(admin, f.key(t, access.Page), http.MethodPost, "/v1/rehearsals", `{}`).status)
 	assert.Equal(t, http.StatusNotFound, ask(public, server, http.MethodPost, "/v1/rehearsals", `{}`).status, "visitors cannot reach it")

@@ -27,6 +27,7 @@ import (
 	"eastporch/internal/server/lookup"
 	"eastporch/internal/server/metrics"
 	"eastporch/internal/server/notices"
+	"eastporch/internal/server/refused"
 	"eastporch/internal/server/sites"
 	"eastporch/internal/server/visits"
 )
@@ -108,6 +109,9 @@ type Access struct {
 	Audit     auditLog
 	Limits    *Limits
 	Listeners map[Listener]Door
+	// Refused counts what is refused, held against what is let in.
+	Refused *refused.Counter
+	Held    refused.Setting
 	// Installation tells this one's cookies from those of others on the same host.
 	Installation uuid.UUID
 }

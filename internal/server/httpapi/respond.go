@@ -117,6 +117,7 @@ func (h *handlers) fail(c *gin.Context, err error) {
 	case p.Status == http.StatusServiceUnavailable:
 		c.Header("Retry-After", "5")
 	}
+	h.noteRefused(c, &p)
 	text, _ := json.Marshal(p.Problem) // strings and numbers always marshal
 	c.Abort()
 	c.Header("Cache-Control", "no-store")

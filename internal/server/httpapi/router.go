@@ -91,6 +91,7 @@ var routes = []route{
 	{http.MethodGet, "/v1/reports/grid", false, access.Admin, ofReports((*reportapi.API).Grid)},
 	{http.MethodGet, "/v1/reports/distances", false, access.Admin, ofReports((*reportapi.API).Distances)},
 	{http.MethodGet, "/v1/reports/:by", false, access.Admin, ofReports((*reportapi.API).By)},
+	{http.MethodGet, "/v1/refused-requests", false, access.Admin, (*handlers).getRefused},
 	{http.MethodGet, "/v1/gate", false, access.Admin, ofGates(gateapi.API.State)},
 	{http.MethodPut, "/v1/gate", false, access.Admin, ofGates(gateapi.API.Save)},
 	{http.MethodPut, "/v1/gate/draft", false, access.Admin, ofGates(gateapi.API.SaveDraft)},
@@ -196,7 +197,7 @@ func (o *Options) check() error {
 	for name, missing := range map[string]bool{
 		"cards": o.Public.Cards == nil, "sites": o.Public.Sites == nil, "watch": o.Public.Watch == nil, "localize": o.Public.Localize == nil,
 		"visits": o.Visits.Service == nil || o.Visits.Reports == nil || o.Visits.Stored == nil, "atlas": o.Atlas.Service == nil || o.Atlas.Lookup == nil,
-		"gates": o.Content.Gates == gateapi.Gates{}, "links": o.Content.Links == nil, "companions": o.Content.Companions == nil, "notices": o.Content.Notices == nil, "keys": o.Access.Keys == nil, "sessions": o.Access.Sessions == nil, "audit": o.Access.Audit == nil, "limits": o.Access.Limits == nil,
+		"gates": o.Content.Gates == gateapi.Gates{}, "links": o.Content.Links == nil, "companions": o.Content.Companions == nil, "notices": o.Content.Notices == nil, "keys": o.Access.Keys == nil, "sessions": o.Access.Sessions == nil, "audit": o.Access.Audit == nil, "limits": o.Access.Limits == nil, "refused": o.Access.Refused == nil,
 		"log": o.Service.Log == nil, "now": o.Service.Now == nil, "metrics": o.Service.Metrics == nil, "queue": o.Service.Queue == nil,
 	} {
 		if missing {
@@ -221,7 +222,7 @@ func New(listener Listener, opt Options) (*gin.Engine, error) {
 	engine.ContextWithFallback = true
 	before := guard.Guard{
 		Listener: guard.Listener(listener), Hosts: map[string]bool{}, Public: listener == PublicListener, Secure: h.door.Secure, MaxBody: h.door.MaxBody, Unbounded: importPath,
-		Checks: guard.Checks{Allowed: opt.Access.Keys.Allowed, Fail: h.fail, Metrics: opt.Service.Metrics, Log: opt.Service.Log},
+		Checks: guard.Checks{Fail: h.fail, Metrics: opt.Service.Metrics, Log: opt.Service.Log},
 	}
 	for _, host := range h.door.Hosts {
 		before.Hosts[strings.ToLower(host)] = true

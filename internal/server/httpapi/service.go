@@ -18,7 +18,7 @@ func (h *handlers) getCheckup(c *gin.Context) {
 	if f, ok := h.Public.Localize.CheckRates(); ok {
 		result.Add(f)
 	}
-	for _, f := range h.Service.Findings() {
+	for _, f := range append(h.Service.Findings(), h.Access.Refused.Findings(c, h.Access.Held)...) {
 		result.Add(f)
 	}
 	for _, f := range append(h.Content.Companions.Check(), h.Content.Notices.Check(c)...) {

@@ -26,7 +26,7 @@ func read[T any](t *testing.T, a answer, status int) (value T) {
 }
 
 // refused checks that an answer is a problem, and gives it.
-func refused(t *testing.T, a answer, status int, kind string) api.Problem {
+func refusedAs(t *testing.T, a answer, status int, kind string) api.Problem {
 	t.Helper()
 	p := read[api.Problem](t, a, status)
 	assert.Equal(t, "application/problem+json", a.header.Get("Content-Type"))
@@ -117,6 +117,6 @@ func TestVisitsThatAreRefused(t *testing.T) {
 	}
 	f.away = visit.ErrAway
 	a := ask(admin, owner, http.MethodGet, "/v1/visits?site=heronlake.example", "")
-	refused(t, a, http.StatusServiceUnavailable, "database-unavailable")
+	refusedAs(t, a, http.StatusServiceUnavailable, "database-unavailable")
 	assert.Equal(t, "5", a.header.Get("Retry-After"))
 }

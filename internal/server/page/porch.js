@@ -32,7 +32,10 @@
     if (!allowed) throw new Error("There is no consent.");
     const answer = await fetch(to, { credentials: "same-origin", signal: AbortSignal.timeout(set.timeout || 5000), ...init });
     const body = await answer.json();
-    if (!answer.ok) throw Object.assign(new Error(body.detail || answer.statusText), { status: answer.status });
+    if (!answer.ok) {
+      console.warn(`East Porch: ${body.detail} ${body.hint}`);
+      throw Object.assign(new Error(body.detail || answer.statusText), { status: answer.status });
+    }
     return body;
   }
   const ask = (query) => call(url("v1/visitor", { fields: wanted(), ...query }));

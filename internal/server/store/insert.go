@@ -113,7 +113,7 @@ func (s *Store) Insert(ctx context.Context, batch []visit.QueuedVisit) (visit.Ou
 		_, err = tx.Exec(ctx, `SELECT pg_notify($1, '')`, storedChannel)
 		return err
 	})
-	if err != nil && refused(err, conn.Conn()) {
+	if err != nil && refuses(err, conn.Conn()) {
 		return visit.Outcome{}, fmt.Errorf("%w: %w", visit.ErrRefused, err)
 	}
 	if err != nil {
@@ -372,9 +372,9 @@ func addPlaces(ctx context.Context, tx pgx.Tx, facts map[uuid.UUID]*sharedFacts)
 	return err
 }
 
-// refused says whether an error is the data's fault: the database does not take
+// refuses says whether an error is the data's fault: the database does not take
 // its values, or they could not be written for it.
-func refused(err error, conn *pgx.Conn) bool {
+func refuses(err error, conn *pgx.Conn) bool {
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {
 		switch pg.Code[:2] {

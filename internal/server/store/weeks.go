@@ -101,6 +101,9 @@ func (s *Store) Maintain(ctx context.Context, now time.Time) (dropped []time.Tim
 			}
 			dropped = append(dropped, monday)
 		}
+		if err := maintainRefused(ctx, tx, now); err != nil {
+			return err
+		}
 		if _, err := tx.Exec(ctx, dropFacts); err != nil {
 			return err
 		}

@@ -180,6 +180,16 @@ export function useAudit(enabled: boolean) {
   });
 }
 
+/** useRefusedRequests asks every half minute what was refused before a visit was made of it. */
+export function useRefusedRequests(site: string) {
+  return useQuery({
+    queryKey: ["refused-requests", site],
+    enabled: useOpen() && site !== "",
+    refetchInterval: 30_000,
+    queryFn: ({ signal }) => unwrap(api.GET("/v1/refused-requests", { params: { query: { site } }, signal })),
+  });
+}
+
 /** useCheckup asks every minute what is wrong with the set-up. */
 export function useCheckup() {
   return useQuery({

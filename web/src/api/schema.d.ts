@@ -1557,6 +1557,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/refused-requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Requests that were refused
+         * @description What was refused in the last 7 days before anything was made of it: pages that no key allows, keys that are not known, hosts that are not served, too many requests. Counted by reason, site and what was asked with, with the last one of each (no address, agent or body) and the lines that mend it. What gates refuse stands in `/v1/gate/refusals`.
+         */
+        get: operations["getRefusedRequests"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/checkup": {
         parameters: {
             query?: never;
@@ -3640,6 +3660,70 @@ export interface components {
             draft: number;
             live: number;
         };
+        RefusedRequests: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            /** Format: int64 */
+            last_hour: number;
+            refused: components["schemas"]["RefusedKind"][];
+            held: components["schemas"]["RefusedHeld"];
+        };
+        RefusedKind: {
+            /** @enum {string} */
+            kind: "origin" | "key" | "no_key" | "host" | "visitor" | "busy" | "scope" | "site";
+            title: string;
+            /** @description Null where it is not known. */
+            site: string | null;
+            /** @description What it was asked with: an origin, how a key begins, a host. Addresses are masked; empty for the rest of many. */
+            detail: string;
+            /**
+             * Format: date-time
+             * @description The first one of those that are kept.
+             */
+            first: string;
+            /** @description It came for the first time today */
+            is_new: boolean;
+            /** @description The last hour by five minutes, what runs last. */
+            hour: number[];
+            /** @description The last 24 hours, what runs last. */
+            day: number[];
+            /** Format: int64 */
+            last_hour: number;
+            /** Format: int64 */
+            last_day: number;
+            /** Format: int64 */
+            last_week: number;
+            example: components["schemas"]["RefusedExample"];
+            /** @description What it means. */
+            text: string;
+            /** @description When the lines are right; empty where there are none. */
+            question: string;
+            /** @description What mends it then. */
+            lines: string[];
+        };
+        RefusedExample: {
+            /** Format: date-time */
+            time: string;
+            method: string;
+            /** @description As the contract writes it, without what stood in it. */
+            route: string;
+            host: string;
+            origin: string | null;
+            /** @description How the key began. */
+            key: string | null;
+            status: number;
+        };
+        RefusedHeld: {
+            /** @description That keys in force allow. */
+            origins: number;
+            /** @description In force. */
+            keys: number;
+            /** @description That the public listener answers to. */
+            hosts: number;
+            visitor_per_second: number;
+        };
         GateRefusals: {
             /** Format: date-time */
             from: string;
@@ -3850,10 +3934,10 @@ export interface components {
             title: string;
             text: string;
             /**
-             * @description What the lines belong to: our configuration, or that of the proxy.
+             * @description What the lines belong to: our configuration, that of the proxy, or the command line.
              * @enum {string}
              */
-            where: "configuration" | "proxy" | "";
+            where: "configuration" | "proxy" | "shell" | "";
             /** @description Lines that mend it. Those that begin with # are for somebody to decide. */
             lines: string[];
         };
@@ -8601,6 +8685,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Reloaded"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRefusedRequests: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was refused, what came most in the last hour first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RefusedRequests"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -34,18 +34,27 @@ export function CheckupPanel() {
 }
 
 function Verdict({ report }: { report: Checkup }) {
-  const first = report.findings.find((f) => f.state === "attention");
-  const more = report.findings.filter((f) => f.state === "attention" && f !== first);
-  const others = report.findings.filter((f) => f.state !== "attention");
+  const findings = report.findings.filter((f) => !f.name.startsWith("refused-")); // which have a panel of their own
+  const first = findings.find((f) => f.state === "attention");
+  const more = findings.filter((f) => f.state === "attention" && f !== first);
+  const others = findings.filter((f) => f.state !== "attention");
   const lines = first?.lines ?? [];
   return (
     <section className={first ? "panel checkup attention" : "panel checkup"} aria-labelledby="checkup-title">
       <div className={lines.length > 0 ? "checkup-top two-columns" : "checkup-top"}>
         <div className="checkup-main">
           <h2 className="serif checkup-title" id="checkup-title">
-            {first && <span className="attention-dot" role="img" aria-label="needs attention" />}
+            {report.state === "attention" && (
+              <span className="attention-dot" role="img" aria-label="needs attention" />
+            )}
             {report.state === "ok" && <Icon name="check" />}
-            <Prose text={report.title} />
+            <Prose
+              text={
+                (first ?? report.state !== "attention")
+                  ? report.title
+                  : "Some requests are refused: see below."
+              }
+            />
           </h2>
           {first && (
             <p>

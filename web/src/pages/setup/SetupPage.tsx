@@ -15,6 +15,7 @@ import { CheckupPanel } from "./CheckupPanel";
 import { KeyForm, RenameForm } from "./KeyForm";
 import { RevokeForm } from "./RevokeForm";
 import { LocalPanel } from "./LocalPanel";
+import { RefusedPanel } from "./RefusedPanel";
 import { SnippetsPanel } from "./SnippetsPanel";
 
 /** SetupPage says who may ask what: keys, sessions and the audit log. */
@@ -28,6 +29,7 @@ export function SetupPage() {
   return (
     <div className="setup">
       <CheckupPanel />
+      <RefusedPanel />
       <SnippetsPanel />
       <LocalPanel />
       <section className="panel" aria-labelledby="keys-title">
