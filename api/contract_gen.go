@@ -189,10 +189,10 @@ type RefusedRequests struct {
 type RefusedKind struct {
 	Kind     string         `json:"kind"`
 	Title    string         `json:"title"`
-	Site     any            `json:"site"`   // Null where it is not known.
+	Site     *string        `json:"site"`   // Null where it is not known.
 	Detail   string         `json:"detail"` // What it was asked with: an origin, how a key begins, a host. Addresses are masked; empty for the rest of many.
 	First    time.Time      `json:"first"`  // The first one of those that are kept.
-	IsNew    bool           `json:"is_new"` // It came for the first time today
+	IsNew    bool           `json:"is_new"` // It came for the first time today, and still comes.
 	Hour     []int64        `json:"hour"`   // The last hour by five minutes, what runs last.
 	Day      []int64        `json:"day"`    // The last 24 hours, what runs last.
 	LastHour int64          `json:"last_hour"`
@@ -210,8 +210,8 @@ type RefusedExample struct {
 	Method string    `json:"method"`
 	Route  string    `json:"route"` // As the contract writes it, without what stood in it.
 	Host   string    `json:"host"`
-	Origin any       `json:"origin"`
-	Key    any       `json:"key"` // How the key began.
+	Origin *string   `json:"origin"`
+	Key    *string   `json:"key"` // How the key began.
 	Status int       `json:"status"`
 }
 
@@ -832,9 +832,10 @@ type Samples struct {
 
 // ReenrichAnswer: as the contract has it.
 type ReenrichAnswer struct {
-	Edition    string `json:"edition"`
-	Seen       int    `json:"seen"`
-	Reenriched int    `json:"reenriched"`
+	Edition    string         `json:"edition"`
+	Seen       int            `json:"seen"`
+	Reenriched int            `json:"reenriched"`
+	Kept       map[string]int `json:"kept"` // How many stay as they are, by the reason.
 }
 
 // Corrections: as the contract has it.

@@ -209,7 +209,11 @@ func saysNext(a *terminal.App, told *initAnswers, cfg *config.Config, secret str
 		fmt.Fprintf(a.Out, "\nFor your pages; the key is shown once, and any page may show it%s:\n\n%s", older,
 			indented(fmt.Sprintf("<script src=%q data-key=%q data-visit defer></script>\n<p>Hello in <b data-porch=\"location.names.city\">your town</b>!</p>\n", script, secret)))
 	}
-	fmt.Fprintf(a.Out, "\nNext:\n\n%s", indented("eastporch serve --config "+told.file+"\n"))
+	next := "eastporch serve --config " + told.file + "\n"
+	if again {
+		next = "eastporch reload    # where the service runs: it takes up the site and the key\n" + next
+	}
+	fmt.Fprintf(a.Out, "\nNext:\n\n%s", indented(next))
 }
 
 func indented(text string) string {

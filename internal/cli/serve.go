@@ -54,6 +54,9 @@ from flags; docs/configuration.md lists every key.`,
 				return err
 			}
 			if check {
+				if err := server.CheckSources(cfg, in); err != nil {
+					return fmt.Errorf("the configuration is not usable:\n  %s", strings.ReplaceAll(err.Error(), "\n", "\n  "))
+				}
 				fmt.Fprintln(a.Out, "The configuration is usable.")
 				return nil
 			}

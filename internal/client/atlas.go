@@ -136,14 +136,13 @@ func (c *Client) DropCorrection(ctx context.Context, id string) error {
 
 // Reenrich reads stored visits since a time again from the edition in use; the
 // zero time is 30 days ago.
-func (c *Client) Reenrich(ctx context.Context, since time.Time) (edition string, seen, reenriched int, err error) {
+func (c *Client) Reenrich(ctx context.Context, since time.Time) (answer api.ReenrichAnswer, err error) {
 	var body api.Reenrich
 	if !since.IsZero() {
 		body.Since = &since
 	}
-	var answer api.ReenrichAnswer
 	err = c.long().call(ctx, http.MethodPost, "/v1/visits/reenrich", body, &answer)
-	return answer.Edition, answer.Seen, answer.Reenriched, err
+	return answer, err
 }
 
 // ExportEdition writes the edition in use as csv or geofeed. After an error what was

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"net/netip"
 	"net/url"
 	"strconv"
 	"strings"
@@ -106,6 +107,8 @@ func (l *loader) check(c *Config) {
 		switch {
 		case s.Host == "":
 			l.problem(key, "the site has no host", "Give it one, such as host: heronlake.example.")
+		case notHost(s.Host):
+			l.problem(key+".host", fmt.Sprintf("%.80q is not a host", s.Host), "Write it as browsers send it, in small letters, without https:// and port: heronlake.example.")
 		case hosts[s.Host]:
 			l.problem(key+".host", fmt.Sprintf("%s stands twice", s.Host), "Keep one of them.")
 		}
@@ -152,6 +155,14 @@ func (l *loader) check(c *Config) {
 		l.checkSource(fmt.Sprintf("atlas.sources.%d", i), s)
 		l.checkFrom(fmt.Sprintf("atlas.sources.%d", i), s, c.Atlas.Sources)
 	}
+}
+
+// notHost says whether a text is no name of a host, nor the word for this machine, as browsers send it.
+func notHost(text string) bool {
+	if _, err := netip.ParseAddr(text); err == nil {
+		return false
+	}
+	return strings.Trim(text, "abcdefghijklmnopqrstuvwxyz0123456789.-") != "" || strings.HasPrefix(text, ".") || strings.HasSuffix(text, ".") || strings.Contains(text, "..") || len(text) > 253
 }
 
 func (l *loader) checkListener(key string, d Listener) {

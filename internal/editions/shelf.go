@@ -120,6 +120,16 @@ func (s *Shelf) put(a *atlas.Atlas) {
 	s.current.Store(a.With(s.first))
 }
 
+// Unread has addresses say that sources are configured and none could be read, until one is.
+func (s *Shelf) Unread() {
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	if len(s.inUse.Sources()) == 0 {
+		s.inUse = s.inUse.Because(atlas.Unread)
+		s.current.Store(s.inUse.With(s.first))
+	}
+}
+
 // Current is the edition in use, with the owner's corrections: one snapshot,
 // which stays as it is while another is activated.
 func (s *Shelf) Current() *atlas.Atlas { return s.current.Load() }

@@ -10,6 +10,7 @@ import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
+	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/report"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/atlases"
@@ -41,7 +42,7 @@ func (s *Server) api(set *settings, known *sites.Sites) (httpapi.Options, error)
 	}
 	return httpapi.Options{
 		Public: public, Visits: recorder, Atlas: atlas, Access: s.access(cfg), Content: s.content(set, cards),
-		Service: httpapi.Service{Version: s.opt.Version, Log: s.opt.Log, Now: time.Now, Metrics: s.metrics, Queue: s.intake, Ping: s.store.Ping, Reload: s.Reload, Findings: s.checkCopy},
+		Service: httpapi.Service{Version: s.opt.Version, Log: s.opt.Log, Now: time.Now, Metrics: s.metrics, Queue: s.intake, Ping: s.store.Ping, Reload: s.Reload, Findings: func() []checkup.Diagnostic { return append(s.checkCopy(), s.checkAtlas()...) }},
 	}, nil
 }
 

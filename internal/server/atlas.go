@@ -1,21 +1,26 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/netip"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"eastporch/internal/config"
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/atlas/source"
+	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/core/geofeed"
+	"eastporch/internal/core/plain"
 	"eastporch/internal/editions"
 	"eastporch/internal/fetch"
 	"eastporch/internal/files/whole"
@@ -48,6 +53,54 @@ func Sources(cfg *config.Config, in config.Input) ([]editions.SourceConfig, *edi
 	return list, &editions.Fetcher{Client: fetch.Client{Cache: filepath.Join(cfg.DataDir, "atlas", "fetched"), Inside: cfg.Atlas.FetchInside, InsideKey: "atlas.fetch_inside"}}
 }
 
+// CheckSources says which files of a configuration's sources are not there, or lack a column that is named. What stands
+// elsewhere is not asked for.
+func CheckSources(cfg *config.Config, in config.Input) error {
+	var wrong []error
+	for i, c := range cfg.Atlas.Sources {
+		key := fmt.Sprintf("atlas.sources.%d (%s)", i, c.Name)
+		files := slices.Concat(c.Locations(in), in.Places(c.Names))
+		if c.RPKI != "" {
+			files = append(files, in.Path(c.RPKI))
+		}
+		for _, path := range files {
+			if strings.HasPrefix(path, "http://") || strings.HasPrefix(path, "https://") {
+				continue
+			}
+			f, err := whole.Open(path)
+			if err != nil {
+				wrong = append(wrong, fmt.Errorf("%s: %w: put it there, or mend the path", key, err))
+				continue
+			}
+			_ = f.Close() // which was read of nothing
+		}
+		if len(c.Columns) > 0 && c.File != "" && len(wrong) == 0 {
+			if err := lacksColumn(in.Path(c.File), c.Columns); err != nil {
+				wrong = append(wrong, fmt.Errorf("%s: %w", key, err))
+			}
+		}
+	}
+	return errors.Join(wrong...)
+}
+
+// lacksColumn says which named column a table does not have.
+func lacksColumn(path string, columns map[string]string) error {
+	d, err := editions.Describe(path)
+	if err != nil || len(d.Columns) == 0 { // a build says what is wrong with it
+		return nil
+	}
+	var names []string
+	for _, column := range d.Columns {
+		names = append(names, column.Name)
+	}
+	for _, fact := range slices.Sorted(maps.Keys(columns)) {
+		if name := columns[fact]; !slices.Contains(names, name) {
+			return fmt.Errorf("%s has no column %q for %s: its columns are %s", filepath.Base(path), name, fact, strings.Join(names, ", "))
+		}
+	}
+	return nil
+}
+
 // feedsDir is where gathered geofeeds are kept.
 func feedsDir(cfg *config.Config) string { return filepath.Join(cfg.DataDir, "atlas", "feeds") }
 
@@ -73,6 +126,7 @@ func (s *Server) openShelf(ctx context.Context) (err error) {
 		s.opt.Log.Warn("no source of range data is configured: no address will be located", "key", "atlas.sources")
 		return nil
 	}
+	s.shelf.Unread()
 	has := len(s.shelf.Current().Sources()) > 0
 	if !has && slices.ContainsFunc(s.inUse.Load().sources, editions.SourceConfig.IsRemote) {
 		s.opt.Log.Info("the first edition is built while the service runs: until then no address is located")
@@ -105,6 +159,25 @@ func (s *Server) built(made bool, err error) error {
 	return err
 }
 
+// checkAtlas are findings about range data that is configured and not there, or older than it should be.
+func (s *Server) checkAtlas() []checkup.Diagnostic {
+	job := s.shelf.Job()
+	f := checkup.Diagnostic{Name: "atlas", State: checkup.Attention, Lines: []string{}}
+	switch {
+	case len(s.inUse.Load().sources) == 0:
+		return nil
+	case len(s.shelf.Current().Sources()) == 0 && job.Running:
+		f.Title, f.Text = "The first edition of range data is being built.", "Until then no address is located."
+	case len(s.shelf.Current().Sources()) == 0:
+		f.Title, f.Text = "Range data is configured, but none could be read: no address is located.", plain.UpperFirst(cmp.Or(job.Failed, "eastporch atlas list says why"))+"."
+	case job.Failed != "":
+		f.Title, f.Text = "The last build of range data failed: an older edition is in use.", plain.UpperFirst(job.Failed)+"."
+	default:
+		return nil
+	}
+	return []checkup.Diagnostic{f}
+}
+
 // lookAgain is how soon sources are looked at that the configuration names later.
 const lookAgain = time.Minute
 
@@ -113,6 +186,7 @@ const lookAgain = time.Minute
 func (s *Server) refreshSources(ctx context.Context) error {
 	isEmpty := func() bool { return len(s.shelf.Current().Sources()) == 0 && len(s.inUse.Load().sources) > 0 }
 	if isEmpty() {
+		s.shelf.Unread()
 		_ = s.refresh(ctx, false) // which is in the log
 	}
 	for {

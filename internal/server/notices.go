@@ -33,7 +33,7 @@ func (s *Server) noticeSettings(set *settings, public httpapi.Public) *notices.S
 		Sites: public.Sites, Cards: public.Cards, Labels: set.cfg.KnowsLabel,
 		Companions: func(host string) notices.Companions { return s.companions.Of(host) },
 		Findings: func() []checkup.Diagnostic {
-			list := slices.Concat(s.watch.Result().Findings, s.companions.Check(), s.checkCopy())
+			list := slices.Concat(s.watch.Result().Findings, s.companions.Check(), s.checkCopy(), s.checkAtlas())
 			if f, ok := public.Localize.CheckRates(); ok {
 				list = append(list, f)
 			}

@@ -115,6 +115,9 @@ func (s *Server) Reload(ctx context.Context, force bool) (api.Reloaded, error) {
 	if err != nil {
 		return api.Reloaded{}, unusable(err)
 	}
+	if err := CheckSources(next, s.opt.Input); err != nil {
+		return api.Reloaded{}, unusable(err)
+	}
 	before := s.inUse.Load()
 	if drops := before.cfg.Drops(next); len(drops) > 0 && !force {
 		return api.Reloaded{}, problem.Of(http.StatusConflict, "reload-drops", "Something would be dropped", plain.UpperFirst(strings.Join(drops, ", "))+" would be dropped.",
@@ -136,7 +139,7 @@ func (s *Server) Reload(ctx context.Context, force bool) (api.Reloaded, error) {
 		answer.Building = s.rebuild() == nil // one that is built already takes the new sources up at its next turn
 	}
 	s.opt.Log.Info("the configuration was reloaded", "changed", answer.Changed, "restart", answer.Restart)
-	return answer, s.noteConfiguration(ctx)
+	return answer, errors.Join(s.noteConfiguration(ctx), s.takeOver(ctx))
 }
 
 // exchange fills settings with what is stored, makes what serves under them, and puts them into use

@@ -4,6 +4,7 @@ package records
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -47,11 +48,17 @@ their neighbours may be elsewhere.`,
 			if err != nil {
 				return err
 			}
-			edition, seen, again, err := c.Reenrich(cmd.Context(), from)
+			answer, err := c.Reenrich(cmd.Context(), from)
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Out, "Of %s visits, %s were read again with edition %s.\n", terminal.Thousands(seen), terminal.Thousands(again), edition)
+			fmt.Fprintf(a.Out, "Of %s visits, %s were read again with edition %s.\n", terminal.Thousands(answer.Seen), terminal.Thousands(answer.Reenriched), answer.Edition)
+			for _, why := range slices.Sorted(maps.Keys(answer.Kept)) {
+				fmt.Fprintf(a.Out, "  %s stay as they are: %s.\n", terminal.Thousands(answer.Kept[why]), why)
+			}
+			if answer.Seen == 0 {
+				fmt.Fprintln(a.Out, "  None came since then: give an earlier time with --since.")
+			}
 			return nil
 		},
 	}

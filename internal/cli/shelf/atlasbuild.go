@@ -138,12 +138,25 @@ func drawColumns(a *terminal.App, file string, d *source.Description) {
 		t.AppendRow(table.Row{c.Name, c.Type, fmt.Sprintf("%.0f %%", 100*c.Filled), terminal.Cut(strings.Join(c.Values, ", "), 44), fact})
 	}
 	t.Render()
+	if odd := unread(d); len(odd) > 0 {
+		fmt.Fprintf(a.Out, "\nNot understood, and not read: %s. If one holds a fact, name it under columns: docs/range-data.md\n", strings.Join(odd, ", "))
+	}
 	if len(d.Sample) > 0 {
 		fmt.Fprintf(a.Out, "\nRows of different countries, among the first %s:\n", terminal.Thousands(d.Rows))
 		for _, row := range d.Sample {
 			fmt.Fprintf(a.Out, "  %s\n", terminal.Cut(strings.Join(row, "  "), 100))
 		}
 	}
+}
+
+// unread are the columns that no fact is read from.
+func unread(d *source.Description) (names []string) {
+	for _, c := range d.Columns {
+		if c.Fact == "" {
+			names = append(names, c.Name)
+		}
+	}
+	return names
 }
 
 func atlasBuildCommand(a *terminal.App) *cobra.Command {

@@ -155,6 +155,13 @@ that speaks for an address.`,
 			if address != "" && len(list.Feeds) == 0 {
 				return errors.New("no geofeed speaks for " + address)
 			}
+			_, job, err := c.Editions(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if job.Failed != "" {
+				a.Note("The last build failed, so that this may be older, or nothing: " + job.Failed)
+			}
 			return terminal.Emit(a, list.Feeds, false, func() { drawFeeds(a, list) })
 		},
 	}

@@ -27,6 +27,7 @@ import (
 // An Atlas is one edition: all sources, merged. It is immutable and safe for
 // concurrent use. The zero Atlas knows nothing.
 type Atlas struct {
+	why     string // there are no sources; "" is [NoData]
 	name    string
 	sum     [sha256.Size]byte // of all that the sources say, corrections too
 	built   time.Time
@@ -91,6 +92,13 @@ func (a *Atlas) With(first *Source) *Atlas {
 	return c.prepare()
 }
 
+// Because gives an edition without sources that says why it has none.
+func (a *Atlas) Because(why string) *Atlas {
+	c := *a
+	c.why = why
+	return c.prepare()
+}
+
 // Current is the atlas itself: one that is never replaced.
 func (a *Atlas) Current() *Atlas { return a }
 
@@ -136,7 +144,7 @@ func (a *Atlas) find(ip netip.Addr) *LookupResult {
 	}
 	switch {
 	case len(a.sources) == 0:
-		f.Location = Nowhere(NoData)
+		f.Location = Nowhere(cmp.Or(a.why, NoData))
 	case len(parts) == 0:
 		f.Location = Nowhere(unknown)
 	case won.DoNotLocate:
@@ -176,6 +184,9 @@ const unknown = "no source of this edition knows the address"
 
 // NoData is why a location is none where there is no source at all.
 const NoData = "there is no range data yet: eastporch atlas starter configures what is published openly"
+
+// Unread is why a location is none where sources are configured, and none could be read yet.
+const Unread = "the range data that is configured could not be read yet: eastporch atlas list says why"
 
 // NotLocated is why a location is none that must not be known.
 const NotLocated = "its network asks not to be located"

@@ -135,6 +135,55 @@ func TestACutConfigurationIsNotTakenUp(t *testing.T) {
 	require.NoError(t, p.Stop())
 }
 
+// A configuration whose sources are not there, or lack a column that is named, is not called usable.
+func TestSourcesThatAreNotThereAreSaid(t *testing.T) {
+	t.Parallel()
+	s := live.Start(t, nil)
+	file := filepath.Join(s.Dir, "eastporch.yaml")
+	check := func() string {
+		code, out, errs := live.Run(t, "", "serve", "--check", "--config", file)
+		return fmt.Sprint(code, " ", out, errs)
+	}
+	assert.Contains(t, check(), "0 The configuration is usable.")
+	for _, c := range [][3]string{
+		{"file: lakeside-exchange.csv", "file: lakeside.csv", "(Lakeside Exchange geofeed)"},
+		{"city: town,", "city: stadt,", `alder-networks.csv has no column "stadt" for city: its columns are `},
+	} {
+		s.Change(t, c[0], c[1])
+		assert.Contains(t, check(), c[2])
+		bad := s.Reload(t)
+		assert.Equal(t, http.StatusUnprocessableEntity, bad.Status)
+		assert.Contains(t, bad.Said(t), c[2])
+		s.Change(t, c[1], c[0])
+	}
+	assert.Equal(t, http.StatusOK, s.Reload(t).Status)
+}
+
+// Range data that is configured and cannot be fetched is told from range data that nobody configured.
+func TestRangeDataThatCannotBeFetchedIsSaid(t *testing.T) {
+	t.Parallel()
+	s := live.Start(t, nil)
+	file := filepath.Join(s.Dir, "eastporch.yaml")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	head, _, _ := strings.Cut(string(text), "  sources:\n")
+	away := live.FreeAddress(t)
+	nowhere := head + "  fetch_inside: true\n  sources:\n    - { name: open data, url: 'http://" + away + "/ranges.csv', format: csv, rank: 1 }\nareas: [areas.geojson]\n"
+	require.NoError(t, os.WriteFile(file, []byte(nowhere), 0o600))
+	p := live.NewProcess(t, db.New(t))
+	p.Args[2] = file
+	p.Start()
+	run := func(args ...string) string {
+		_, out, errs := live.Run(t, "", append([]string{"--server", p.AdminURL, "--key", p.Key}, args...)...)
+		return out + errs
+	}
+	require.Eventually(t, func() bool { return strings.Contains(run("checkup"), "none could be read") }, 10*time.Minute, 50*time.Millisecond)
+	assert.Contains(t, run("checkup"), away)
+	assert.Contains(t, run("resolve", "198.18.3.40"), "the range data that is configured could not be read yet")
+	assert.Contains(t, run("atlas", "feeds"), "The last build failed")
+	require.NoError(t, p.Stop())
+}
+
 // However often it is reloaded, no request is dropped, and each is answered by one configuration.
 func TestNoRequestIsDroppedWhileItReloads(t *testing.T) {
 	t.Parallel()

@@ -51,11 +51,11 @@ func TestAnEditionWaitsUntilItIsActivated(t *testing.T) {
 	assert.Equal(t, name, after.Edition.Name)
 
 	// Stored visits are read again, and keep the old reading.
-	edition, seen, again, err := s.Client.Reenrich(t.Context(), time.Time{})
+	answer, err := s.Client.Reenrich(t.Context(), time.Time{})
 	require.NoError(t, err)
-	assert.Equal(t, name, edition)
-	assert.Equal(t, 200, seen)
-	assert.Positive(t, again)
+	assert.Equal(t, name, answer.Edition)
+	assert.Equal(t, 200, answer.Seen)
+	assert.Positive(t, answer.Reenriched)
 	page, err := s.Client.Visits(t.Context(), url.Values{"site": {demo.Site}, "city": {"Seattle"}}, "", 5)
 	require.NoError(t, err)
 	for _, v := range page.Visits {
@@ -63,9 +63,16 @@ func TestAnEditionWaitsUntilItIsActivated(t *testing.T) {
 		assert.Equal(t, "Portland", *v.Earlier[0].Location.City)
 		assert.Equal(t, before.Edition.Name, v.Earlier[0].Edition)
 	}
-	_, _, again, err = s.Client.Reenrich(t.Context(), time.Time{})
+	answer, err = s.Client.Reenrich(t.Context(), time.Time{})
 	require.NoError(t, err)
-	assert.Zero(t, again, "once is enough")
+	assert.Zero(t, answer.Reenriched, "once is enough")
+	kept := 0
+	for why, n := range answer.Kept {
+		assert.NotEmpty(t, why)
+		kept += n
+	}
+	assert.Equal(t, 200, kept, "each of them for a reason that is said")
+	assert.Positive(t, answer.Kept["read with this edition before"])
 
 	back, err := s.Client.ActivateEdition(t.Context(), "")
 	require.NoError(t, err)

@@ -104,9 +104,15 @@ func (s *Visits) Reenrich(ctx context.Context, since *time.Time, edition string)
 	if since != nil {
 		from = *since
 	}
-	answer := api.ReenrichAnswer{Edition: edition}
+	answer := api.ReenrichAnswer{Edition: edition, Kept: map[string]int{}}
 	err := s.Store.Reenrich(ctx, from,
-		func(v visit.Visit) (card.Card, bool) { return visit.Reenrich(s.Cards, edition, v) },
+		func(v visit.Visit) (card.Card, bool) {
+			again, kept := visit.Reenrich(s.Cards, edition, v)
+			if kept != "" {
+				answer.Kept[kept]++
+			}
+			return again, kept == ""
+		},
 		func(seen, changed int) { answer.Seen, answer.Reenriched = seen, changed })
 	return answer, err
 }

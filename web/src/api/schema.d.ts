@@ -5048,6 +5048,10 @@ export interface components {
             edition: string;
             seen: number;
             reenriched: number;
+            /** @description How many stay as they are, by the reason. */
+            kept: {
+                [key: string]: number;
+            };
         };
         Corrections: {
             corrections: components["schemas"]["Correction"][];

@@ -63,7 +63,7 @@ function Verdict({ report }: { report: Checkup }) {
           )}
           {report.peers.length > 0 && <Peers report={report} />}
           <p className="small second">
-            From {report.requests.toLocaleString("en")} requests since {clockTime(report.since)}. Judged again
+            From {report.requests === 1 ? "1 request" : `${report.requests.toLocaleString("en")} requests`} since {clockTime(report.since)}. Judged again
             every minute. <Link to="/trail">Try a request</Link>
           </p>
         </div>
