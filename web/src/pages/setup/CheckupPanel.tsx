@@ -63,8 +63,8 @@ function Verdict({ report }: { report: Checkup }) {
           )}
           {report.peers.length > 0 && <Peers report={report} />}
           <p className="small second">
-            From {report.requests === 1 ? "1 request" : `${report.requests.toLocaleString("en")} requests`} since {clockTime(report.since)}. Judged again
-            every minute. <Link to="/trail">Try a request</Link>
+            From {report.requests === 1 ? "1 request" : `${report.requests.toLocaleString("en")} requests`}{" "}
+            since {clockTime(report.since)}. Judged again every minute. <Link to="/trail">Try a request</Link>
           </p>
         </div>
         {lines.length > 0 && <Lines lines={lines} inProxy={first?.where === "proxy"} />}
