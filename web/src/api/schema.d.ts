@@ -3683,7 +3683,7 @@ export interface components {
              * @description The first one of those that are kept.
              */
             first: string;
-            /** @description It came for the first time today */
+            /** @description It came for the first time today, and still comes. */
             is_new: boolean;
             /** @description The last hour by five minutes, what runs last. */
             hour: number[];
