@@ -242,7 +242,9 @@ func (s *Shown) in(tag string) *Answer {
 		a.Human[p.Name] = human(v, p, tag)
 		switch p.Type {
 		case number:
-			a.Values[p.Name] = v.Number
+			if a.Values[p.Name] = v.Number; isWhole(v) {
+				a.Values[p.Name] = json.Number(v.Text)
+			}
 		case boolean:
 			a.Values[p.Name] = v.Yes
 		default:
@@ -254,6 +256,12 @@ func (s *Shown) in(tag string) *Answer {
 	}
 	a.ready = a.begin(nil)
 	return a
+}
+
+// isWhole says whether a value is an integer that a float64 does not hold: its digits come through as they are.
+func isWhole(v *Value) bool {
+	digits := strings.TrimPrefix(v.Text, "-")
+	return len(digits) > 15 && digits[0] != '0' && strings.Trim(digits, "0123456789") == ""
 }
 
 // category is the key of the category's reason in Missing.

@@ -105,6 +105,28 @@ func TestCoordinatesAreRounded(t *testing.T) {
 	}
 }
 
+// What lies in the middle between two lines goes to the upper one, on both sides of zero: by a model of fractions.
+func TestTheMiddleOfTheGridGoesOneWay(t *testing.T) {
+	random := rand.New(rand.NewPCG(33, 5))
+	halves := 0
+	for range 20_000 {
+		grid := Grids[random.IntN(len(Grids))]
+		degrees := float64(random.IntN(360_001)-180_000) / 1000
+		if random.IntN(2) == 0 { // exactly in the middle, as decimals say it
+			line := random.IntN(int(360/grid)) - int(180/grid)
+			degrees, _ = strconv.ParseFloat(strconv.FormatFloat((float64(line)+0.5)*grid, 'f', 4, 64), 64)
+			halves++
+		}
+		exact, _ := new(big.Rat).SetString(strconv.FormatFloat(degrees, 'f', 6, 64))
+		wide, _ := new(big.Rat).SetString(strconv.FormatFloat(grid, 'f', -1, 64))
+		at := new(big.Rat).Add(new(big.Rat).Quo(exact, wide), big.NewRat(1, 2))
+		want := new(big.Int)
+		want.Div(at.Num(), at.Denom()) // towards minus infinity, for the denominator is positive
+		require.EqualValues(t, want.Int64(), gridLine(degrees, grid), "%v on a grid of %v", degrees, grid)
+	}
+	assert.Greater(t, halves, 9_000)
+}
+
 func TestFactsThatAreNotKnown(t *testing.T) {
 	for want, edit := range map[string]func(*Subject){
 		"it is not known where the visitor is":                                       func(s *Subject) { s.Point = nil },

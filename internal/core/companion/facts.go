@@ -63,10 +63,10 @@ func (c *Compiled) Facts(s *Subject) (f Facts, reason string) {
 			return f, fmt.Sprintf("the place is known to the %s only, and the companion wants the %s", s.Level, c.Level)
 		}
 		if c.uses.has(latitude) {
-			f.lat = int32(math.Round(s.Point.Latitude / c.Grid))
+			f.lat = gridLine(s.Point.Latitude, c.Grid)
 		}
 		if c.uses.has(longitude) {
-			f.lon = int32(math.Round(s.Point.Longitude / c.Grid))
+			f.lon = gridLine(s.Point.Longitude, c.Grid)
 			if whole := int32(math.Round(360 / c.Grid)); 2*f.lon == whole { // 180 degrees east are 180 west
 				f.lon -= whole
 			}
@@ -199,4 +199,16 @@ func placeholders(text string) (names []string) {
 		}
 		names, text = append(names, name), after
 	}
+}
+
+// gridLine is the number of the grid line that a coordinate is nearest to; what lies in the middle goes up on both
+// sides of zero, so that every line has places in it for the same width.
+func gridLine(degrees, grid float64) int32 {
+	const micro = 1_000_000
+	at, wide := int64(math.Round(degrees*micro)), int64(math.Round(grid*micro))
+	line := (2*at + wide) / (2 * wide)
+	if (2*at+wide)%(2*wide) < 0 { // which Go divides towards zero
+		line--
+	}
+	return int32(line)
 }

@@ -121,6 +121,27 @@ func TestAnswersThatAreNone(t *testing.T) {
 	}
 }
 
+// Integers of 64 bits come through whole, which a float64 does not hold.
+func TestLongNumbersComeThroughWhole(t *testing.T) {
+	c := checked(t, weather())
+	random := rand.New(rand.NewPCG(33, 64))
+	for range 2_000 {
+		n := random.Uint64() >> random.IntN(64)
+		text := strconv.FormatUint(n, 10)
+		if random.IntN(2) == 0 && n > 0 {
+			text = "-" + text
+		}
+		r, err := c.Read([]byte(`{"now":{"wind":`+text+`,"rain":1,"sky":"a"},"open":true}`), nil)
+		require.NoError(t, err)
+		out := c.Show(r).In("en").AppendJSON(nil)
+		var back struct {
+			Values map[string]json.RawMessage `json:"values"`
+		}
+		require.NoError(t, json.Unmarshal(out, &back))
+		require.Equal(t, text, string(back.Values["wind"]))
+	}
+}
+
 func TestValuesThatAreMissing(t *testing.T) {
 	c := checked(t, weather())
 	r, err := c.Read([]byte(`{"now":{"wind":"4.1","rain":"n/a","sky":7},"open":"yes"}`), nil)

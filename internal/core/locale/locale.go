@@ -54,7 +54,7 @@ func NewLanguages(offered []string, fallback string) (*Languages, error) {
 	known, _ := lru.New[ask, *Locale](maxKnown) // which fails for no size above 0
 	l := &Languages{written: offered, fallback: fallback, known: known}
 	for _, text := range offered {
-		tag, err := language.Parse(text)
+		tag, err := Read(text)
 		if err != nil || tag == language.Und {
 			return nil, fmt.Errorf("%.40q is not a language tag, such as pt-PT", text)
 		}
@@ -115,7 +115,7 @@ func (l *Languages) Negotiate(choice, acceptLanguage string, country *almanac.Co
 func (l *Languages) negotiate(choice, header string, country *almanac.Country, hints []string) *Locale {
 	found := &Locale{Offered: []string{}, Hints: append([]string{}, hints...)}
 	if choice != "" {
-		if tag, err := language.Parse(choice); err != nil || tag == language.Und {
+		if tag, err := Read(choice); err != nil || tag == language.Und {
 			found.Hints = append(found.Hints, fmt.Sprintf("The stored choice %.35q is not a language tag.", choice))
 		} else if !l.offer(found, tag, ByChoice) {
 			found.Hints = append(found.Hints, fmt.Sprintf("The visitor chose %s, which is not offered.", tag))
@@ -175,6 +175,8 @@ func family(tag language.Tag) string {
 		return "no"
 	case "gsw":
 		return "de"
+	case "cmn":
+		return "zh"
 	default:
 		return name
 	}
@@ -225,6 +227,14 @@ func DirectionOf(tag string) string {
 	return "ltr"
 }
 
+// Read reads a tag of BCP 47. Mandarin (cmn) is what is written as Chinese everywhere, and read as that.
+func Read(text string) (language.Tag, error) {
+	if rest, is := strings.CutPrefix(strings.ToLower(text), "cmn"); is && (rest == "" || rest[0] == '-' || rest[0] == '_') {
+		text = "zh" + text[len("cmn"):]
+	}
+	return language.Parse(text)
+}
+
 // readHeader reads Accept-Language, the most wanted first, and counts what it cannot
 // read. A weight of 0 and the wildcard ask for nothing.
 func readHeader(field string) (asked []language.Tag, unread int) {
@@ -256,7 +266,7 @@ func readHeader(field string) (asked []language.Tag, unread int) {
 		if text == "*" || weight == 0 {
 			continue
 		}
-		tag, err := language.Parse(text)
+		tag, err := Read(text)
 		if err != nil || tag == language.Und || text == "mul" {
 			unread++
 			continue

@@ -84,6 +84,18 @@ func TestNegotiate(t *testing.T) {
 	assert.Equal(t, "Suíça", *site.Negotiate("", "pt", country(t, "CH")).Names.Country, "in the visitor's language")
 }
 
+// Mandarin is what is written as Chinese.
+func TestMandarinIsChinese(t *testing.T) {
+	l, err := NewLanguages([]string{"en", "zh", "zh-Hant"}, "en")
+	require.NoError(t, err)
+	for asked, want := range map[string]string{"cmn": "zh", "cmn-Hans-CN": "zh", "cmn-Hant": "zh-Hant", "CMN-TW": "zh-Hant", "cmn_CN,en": "zh", "cmnx": "en"} {
+		assert.Equal(t, want, l.Negotiate("", asked, nil).Language, asked)
+		if asked != "cmn_CN,en" {
+			assert.Equal(t, want, l.Negotiate(asked, "", nil).Language, asked)
+		}
+	}
+}
+
 func TestHintsAreNoVerdicts(t *testing.T) {
 	every := languages(t, "")
 	l := every.Negotiate("", "fi-FI", country(t, "CL"))

@@ -14,6 +14,7 @@ import (
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/companion"
 	"eastporch/internal/core/geo"
+	"eastporch/internal/core/locale"
 )
 
 // A When is what must be so of a visitor. Of one kind any will do; each kind that is
@@ -212,9 +213,19 @@ func (c *Chooser) met(w *When, s Subject) bool {
 		(len(w.Areas) == 0 || s.Point != nil && slices.ContainsFunc(w.Areas, func(a string) bool { return c.inside(a, *s.Point) }))
 }
 
-// holds says whether a language is of a wider one (RFC 4647, basic filtering).
-func holds(wide, tag string) bool {
-	return wide == tag || len(tag) > len(wide) && tag[:len(wide)] == wide && tag[len(wide)] == '-'
+// holds says whether whoever reads a language reads that of a rule: as everywhere (see [locale.Alike]), and where the
+// rule names a region it is that one.
+func holds(rule, tag string) bool {
+	if rule == tag {
+		return true
+	}
+	a, b := language.Make(rule), language.Make(tag)
+	if tag == "" || b == language.Und || !locale.Alike(a, b) {
+		return false
+	}
+	_, _, wants := a.Raw()
+	_, _, has := b.Raw()
+	return wants.String() == "ZZ" || wants == has
 }
 
 func (c *Chooser) inside(area string, p geo.Point) bool {

@@ -70,6 +70,29 @@ func TestChoose(t *testing.T) {
 	}
 }
 
+// Languages of rules are matched as everywhere: by what their readers read, and by a region where one is named.
+func TestLanguagesOfRules(t *testing.T) {
+	for _, c := range []struct {
+		rule string
+		met  []string
+		not  []string
+	}{
+		{"pt", []string{"pt", "pt-PT", "pt-BR"}, []string{"", "es", "en-PT"}},
+		{"pt-PT", []string{"pt-PT"}, []string{"pt", "pt-BR"}},
+		{"zh-Hant", []string{"zh-Hant", "zh-TW", "zh-HK", "zh-Hant-HK"}, []string{"zh", "zh-CN", "zh-Hans", "zh-SG", "ja"}},
+		{"zh", []string{"zh", "zh-CN", "zh-Hans", "zh-Hans-SG", "cmn"}, []string{"zh-TW", "zh-Hant", "zh-Hant-HK"}},
+		{"nb", []string{"nb", "no", "nn", "nb-NO"}, []string{"da", "sv"}},
+		{"sr-Latn", []string{"sr-Latn", "sr-Latn-RS", "sr-ME"}, []string{"sr", "sr-Cyrl", "hr"}},
+	} {
+		chooser := New([]Set{{Name: "a", Default: "no", Rules: []Rule{{Variant: "yes", When: When{Languages: []string{c.rule}}}}}}, almanac.Groups{}, nil)
+		for want, tags := range map[string][]string{"yes": c.met, "no": c.not} {
+			for _, tag := range tags {
+				assert.Equal(t, want, chooser.Choose(Subject{Language: tag})["a"], "%s for %q", c.rule, tag)
+			}
+		}
+	}
+}
+
 func TestCheck(t *testing.T) {
 	known := Known{Categories: []string{"weather.storm"}, Areas: func(a string) bool { return a == "lake" }, Labels: func(l string) bool { return l == "office" }}
 	rule := func(w When) Set { return Set{"offer", "open", []Rule{{"early", w}}} }

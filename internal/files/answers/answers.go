@@ -5,6 +5,7 @@ package answers
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/csv"
 	"encoding/json"
 	"encoding/xml"
@@ -64,7 +65,7 @@ func Render(format string, value any, key string, paths []string) ([]byte, error
 	default:
 		whole = items[0]
 	}
-	return render(format, whole, items, places, isList)
+	return render(format, whole, items, places, isList, paths)
 }
 
 // Paths reads a list with commas between.
@@ -196,7 +197,7 @@ func coordinatesOf(v any) (latitude, longitude any) {
 	return m["latitude"], m["longitude"]
 }
 
-func render(format string, whole any, items []any, places [][2]any, isList bool) ([]byte, error) {
+func render(format string, whole any, items []any, places [][2]any, isList bool, paths []string) ([]byte, error) {
 	var b bytes.Buffer
 	switch format {
 	case "yaml":
@@ -219,7 +220,7 @@ func render(format string, whole any, items []any, places [][2]any, isList bool)
 		}
 		return b.Bytes(), nil
 	case "csv":
-		return renderCSV(items)
+		return renderCSV(items, paths)
 	case "text":
 		for i, item := range items {
 			if i > 0 && len(flat(item)) > 1 {
@@ -316,8 +317,9 @@ func flat(v any) (list []pair) {
 }
 
 // renderCSV writes a row a thing, with a column for every path of any of them.
-// What a spreadsheet would take for a formula is kept from being one.
-func renderCSV(items []any) ([]byte, error) {
+// Those of paths that were picked stand in their order. What a spreadsheet would take for a formula is kept from being
+// one.
+func renderCSV(items []any, paths []string) ([]byte, error) {
 	var head []string
 	at := map[string]int{}
 	rows := make([][]pair, len(items))
@@ -330,6 +332,14 @@ func renderCSV(items []any) ([]byte, error) {
 			}
 		}
 	}
+	slices.SortStableFunc(head, func(a, b string) int { return cmp.Compare(pathAt(paths, a), pathAt(paths, b)) })
+	if len(paths) > 0 { // what is above a path stands there where it is absent itself
+		head = slices.DeleteFunc(head, func(name string) bool { return pathAt(paths, name) == len(paths) })
+	}
+	clear(at)
+	for i, name := range head {
+		at[name] = i
+	}
 	var b bytes.Buffer
 	out := csv.NewWriter(&b)
 	names := make([]string, len(head))
@@ -340,7 +350,9 @@ func renderCSV(items []any) ([]byte, error) {
 	for _, pairs := range rows {
 		row := make([]string, len(head))
 		for _, p := range pairs {
-			row[at[p.path]] = plain.Guard(p.text())
+			if i, ok := at[p.path]; ok {
+				row[i] = plain.Guard(p.text())
+			}
 		}
 		_ = out.Write(row)
 	}
@@ -385,6 +397,16 @@ func (c *CSV) Write(value any) error {
 	_ = c.out.Write(row)
 	c.out.Flush()
 	return c.out.Error()
+}
+
+// pathAt is the place of the path that led to a column, the last place for none.
+func pathAt(paths []string, column string) int {
+	for i, path := range paths {
+		if column == path || strings.HasPrefix(column, path+".") {
+			return i
+		}
+	}
+	return len(paths)
 }
 
 func writeXML(b *bytes.Buffer, name string, v any, depth int) {

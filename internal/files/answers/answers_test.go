@@ -75,6 +75,17 @@ func TestFormats(t *testing.T) {
 	assert.Equal(t, "=cmd()\nReed Cable\n", text(t, "text", "operator"), "one fact is bare")
 }
 
+// The columns of CSV stand in the order in which they were asked for.
+func TestColumnsKeepTheirOrder(t *testing.T) {
+	things := map[string]any{"list": []map[string]any{{"a": 1, "b": map[string]any{"c": 2, "d": nil}, "e": "x"}, {"a": 3, "b": nil, "e": "y"}}}
+	for fields, head := range map[string]string{"e,a": "e,a", "a,e": "a,e", "b.d,e,b.c": "b.d,e,b.c", "e,b,a": "e,b.c,b.d,a", "b.c,a,e": "b.c,a,e"} {
+		text, err := Render("csv", things, "list", Paths(fields))
+		require.NoError(t, err)
+		first, _, _ := strings.Cut(string(text), "\n")
+		assert.Equal(t, strings.Replace(head, "b.c,b.d,a", "b.c,b.d,b,a", 1), first, "the second thing has none of the parts of b")
+	}
+}
+
 func TestFields(t *testing.T) {
 	assert.JSONEq(t, `{"edition":"e","things":[{"location":{"city":"Lisbon <&> \"x\""},"delta":-4},{"location":{"city":null},"delta":5}]}`,
 		text(t, "json", "location.city", "delta"))

@@ -176,13 +176,16 @@ func TownsNear(p geo.Point, count, people int) api.TownsNear {
 	return answer
 }
 
-// Held lists the owner's areas, and says which of them hold a point, nil for none.
+// Held lists the owner's areas, with a point those that hold it.
 func (s *Lookup) Held(p *geo.Point) api.Areas {
 	answer := api.Areas{Areas: []api.AreaHolds{}}
 	for _, known := range s.Areas {
 		one := api.AreaHolds{Name: known.Name, Remark: plain.Optional(known.Remark)}
 		if p != nil {
 			holds := known.Contains(*p)
+			if !holds {
+				continue
+			}
 			one.Holds = &holds
 		}
 		answer.Areas = append(answer.Areas, one)

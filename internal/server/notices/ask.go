@@ -1,6 +1,7 @@
 package notices
 
 import (
+	"cmp"
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
@@ -241,7 +242,7 @@ func (n *Notices) askToConfirm(ctx context.Context, site *sites.Site, k *notice.
 	}
 	link := n.link(mailLink{Pending: id, Expires: now.Add(linkFor).Unix()})
 	l, err := newLetter(k, kind, notice.Draft{
-		To: []string{q.To}, Subject: "Confirm your mail address at " + site.Name, Facts: map[string]string{},
+		To: []string{q.To}, Subject: "Confirm your mail address at " + cmp.Or(site.Name, site.Host), Facts: map[string]string{},
 		Text: fmt.Sprintf("Somebody asked at %s to have an answer sent to this mail address. If it was you, open this link within a day:\n\n%s\n\nIf it was not, do nothing: no other mail comes.\n", site.Host, link),
 	}, now)
 	if err != nil {

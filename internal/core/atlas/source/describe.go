@@ -117,9 +117,13 @@ func describeText(b []byte) (*Description, error) {
 		d.table(TSV, "its columns are parted by tabs", rowsOf(lines, '\t', false))
 	default:
 		rows := rowsOf(lines, ',', true)
+		if separator := separatorOf(first); separator == ';' && !startsWithRange(rows[0]) {
+			rows = rowsOf(lines, separator, true)
+		}
 		switch {
 		case !startsWithRange(rows[0]) && len(rows[0]) > 1:
-			d.table(CSV, "its columns are parted by commas, under a head", rows)
+			by := map[byte]string{',': "commas", ';': "semicolons"}[separatorOf(first)]
+			d.table(CSV, "its columns are parted by "+by+", under a head", rows)
 		case looksGeofeed(rows):
 			d.Format, d.Reason = Geofeed, "it has prefix, country, region, city and postal code, without a head (RFC 8805)"
 			d.describe([]string{"prefix", "country", "region", "city", "postal code"}, rows)

@@ -2,6 +2,7 @@ package source
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -27,7 +28,7 @@ var Columns = []string{
 	"as_number", "operator", "labels",
 }
 
-// ReadTable reads a table with a head with [Read], its columns parted by commas
+// ReadTable reads a table with a head with [Read], its columns parted by commas, semicolons
 // or tabs. mapping gives the table's own name of a column for one of [Columns];
 // columns that are not in it go by our names, and others are passed over. Ranges
 // and addresses may have any spelling of [addr.Read]. A bad row is kept in
@@ -57,6 +58,8 @@ type table struct {
 	head   []string
 	at     [14]int // by index in Columns; -1 for none
 	others bool    // columns that are no fact stand in the head
+	// separator parts the columns of CSV: a comma, or a semicolon where the head has more of these.
+	separator byte
 }
 
 // Indexes in Columns.
@@ -81,6 +84,7 @@ const (
 // mapping and ours are the columns.
 func (c *cutter) head(how ParseOptions, about atlas.About) (*table, error) {
 	var head []string
+	separator := byte(',')
 	if how.Format == JSONLines {
 		for _, fact := range Columns {
 			name := how.Columns[fact]
@@ -95,9 +99,10 @@ func (c *cutter) head(how ParseOptions, about atlas.About) (*table, error) {
 			return nil, fmt.Errorf("%s: %w", about.Name, err)
 		}
 		var fields [][]byte
+		separator = separatorOf(first)
 		if how.Format == TSV {
 			fields = split(nil, first, '\t')
-		} else if fields, err = quoted(nil, first, ','); err != nil {
+		} else if fields, err = quoted(nil, first, separator); err != nil {
 			return nil, fmt.Errorf("%s: the head of the table: %w", about.Name, err)
 		}
 		for _, f := range fields {
@@ -108,7 +113,16 @@ func (c *cutter) head(how ParseOptions, about atlas.About) (*table, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", about.Name, err)
 	}
+	t.separator = separator
 	return t, nil
+}
+
+// separatorOf says what parts the columns under a head of CSV.
+func separatorOf(head []byte) byte {
+	if bytes.Count(head, []byte{';'}) > bytes.Count(head, comma) {
+		return ';'
+	}
+	return ','
 }
 
 // firstLine takes the first line that is not empty off what is to be cut.
@@ -177,7 +191,7 @@ func (t *table) rows(format Format) rowFormat {
 	case JSONLines:
 		return &jsonRows{tableRows: tableRows{t: t}}
 	}
-	return &tableRows{t: t, separator: ',', quotes: true}
+	return &tableRows{t: t, separator: cmp.Or(t.separator, ','), quotes: true}
 }
 
 // tableRows reads the rows of a table.

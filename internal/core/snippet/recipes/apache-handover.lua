@@ -18,10 +18,10 @@ local function remove_ours(r)
             r.headers_in[name] = nil
         end
     end
-    -- "Connection: Porch-Gate" would have mod_proxy remove the field; only Upgrade passes.
-    local connection = r.headers_in["Connection"]
-    if connection then
-        r.headers_in["Connection"] = connection:lower():find("upgrade", 1, true) and "Upgrade" or nil
+    -- "Connection: Porch-Gate" would have mod_proxy remove the field; only Upgrade and close pass.
+    local connection = (r.headers_in["Connection"] or ""):lower()
+    if connection ~= "" then
+        r.headers_in["Connection"] = connection:find("upgrade", 1, true) and "Upgrade" or connection:find("close", 1, true) and "close" or nil
     end
 end
 
