@@ -51,8 +51,8 @@ func (s *Server) regate(ctx context.Context) error {
 // fillGates puts the newest rules into settings, while exchanging is held.
 func (s *Server) fillGates(ctx context.Context, set *settings) error {
 	newest, err := s.store.Gates().Newest(ctx)
-	if err == nil && set.ruled != nil && maps.Equal(newest, set.ruled) {
-		return nil
+	if set.ruled != nil && (err != nil || maps.Equal(newest, set.ruled)) {
+		return err
 	}
 	revisions, err := lastknown.Read(s.copy, "gates", func() (map[string]gate.Revision, error) {
 		if err != nil {
