@@ -46,7 +46,7 @@ func (o *of) open(ctx context.Context, a *terminal.App) (*client.Client, string,
 	c, err := a.Client()
 	site := o.site
 	if err == nil && site == "" {
-		site, err = terminal.FirstSite(ctx, c)
+		site, err = a.FirstSite(ctx, c)
 	}
 	return c, site, err
 }

@@ -48,7 +48,7 @@ func (o *of) open(cmd *cobra.Command) (*client.Client, string, error) {
 	if err != nil || *o.site != "" {
 		return c, *o.site, err
 	}
-	site, err := terminal.FirstSite(cmd.Context(), c)
+	site, err := o.FirstSite(cmd.Context(), c)
 	return c, site, err
 }
 

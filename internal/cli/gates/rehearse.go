@@ -79,7 +79,7 @@ func (o *rehearsed) open(cmd *cobra.Command, site string) (*client.Client, strin
 	if err != nil || site != "" {
 		return c, site, err
 	}
-	site, err = terminal.FirstSite(cmd.Context(), c)
+	site, err = o.FirstSite(cmd.Context(), c)
 	return c, site, err
 }
 

@@ -149,7 +149,7 @@ configuration. Without --code it gets one of five letters and digits.`,
 			}
 			fresh := client.NewLink{Code: own, Site: site, Said: link.Said{Name: s.name, Note: s.note, Destination: args[0], Status: s.status, HandOn: s.handOn}}
 			if fresh.Site == "" {
-				if fresh.Site, err = terminal.FirstSite(cmd.Context(), c); err != nil {
+				if fresh.Site, err = a.FirstSite(cmd.Context(), c); err != nil {
 					return err
 				}
 			}
@@ -246,7 +246,7 @@ func list(a *terminal.App) *cobra.Command {
 				return err
 			}
 			if site == "" {
-				if site, err = terminal.FirstSite(cmd.Context(), c); err != nil {
+				if site, err = a.FirstSite(cmd.Context(), c); err != nil {
 					return err
 				}
 			}

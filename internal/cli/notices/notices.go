@@ -49,7 +49,7 @@ func (o *of) with(a *terminal.App, do func(ctx context.Context, c *client.Client
 		c, err := a.Client()
 		site := o.site
 		if err == nil && site == "" {
-			site, err = terminal.FirstSite(cmd.Context(), c)
+			site, err = a.FirstSite(cmd.Context(), c)
 		}
 		if err != nil {
 			return err

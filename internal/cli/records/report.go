@@ -69,7 +69,7 @@ func (q *asked) add(cmd *cobra.Command) {
 }
 
 // query gives the query of the service, with the first site where none is named.
-func (q *asked) query(cmd *cobra.Command, c *client.Client) (url.Values, error) {
+func (q *asked) query(a *terminal.App, cmd *cobra.Command, c *client.Client) (url.Values, error) {
 	query := url.Values{}
 	for name, value := range q.filter {
 		if *value != "" {
@@ -89,7 +89,7 @@ func (q *asked) query(cmd *cobra.Command, c *client.Client) (url.Values, error) 
 	if query.Get("site") != "" {
 		return query, nil
 	}
-	return query, firstSite(cmd, c, query)
+	return query, firstSite(a, cmd, c, query)
 }
 
 // ask gives the service and the query of what a command was asked.
@@ -98,7 +98,7 @@ func ask(a *terminal.App, cmd *cobra.Command, q *asked) (*client.Client, url.Val
 	if err != nil {
 		return nil, nil, err
 	}
-	query, err := q.query(cmd, c)
+	query, err := q.query(a, cmd, c)
 	return c, query, err
 }
 

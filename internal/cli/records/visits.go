@@ -102,8 +102,8 @@ func visitsListCommand(a *terminal.App) *cobra.Command {
 	return cmd
 }
 
-func firstSite(cmd *cobra.Command, c *client.Client, query url.Values) error {
-	site, err := terminal.FirstSite(cmd.Context(), c)
+func firstSite(a *terminal.App, cmd *cobra.Command, c *client.Client, query url.Values) error {
+	site, err := a.FirstSite(cmd.Context(), c)
 	query.Set("site", site)
 	return err
 }

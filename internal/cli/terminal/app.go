@@ -61,14 +61,17 @@ func (a *App) Client() (*client.Client, error) {
 // Note writes a note for people to standard error.
 func (a *App) Note(args ...any) { fmt.Fprintln(a.Err, args...) }
 
-// FirstSite gives the host of the first site of a service.
-func FirstSite(ctx context.Context, c *client.Client) (string, error) {
+// FirstSite gives the host of the first site of a service, and says that it is the first of several.
+func (a *App) FirstSite(ctx context.Context, c *client.Client) (string, error) {
 	sites, err := c.Sites(ctx)
 	if err != nil {
 		return "", err
 	}
 	if len(sites) == 0 {
 		return "", errors.New("the service has no site: name one under sites in its configuration")
+	}
+	if len(sites) > 1 {
+		a.Note(fmt.Sprintf("Of %s, the first of %d sites; --site names another.", sites[0].Host, len(sites)))
 	}
 	return sites[0].Host, nil
 }

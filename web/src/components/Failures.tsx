@@ -37,6 +37,7 @@ export const names: Record<string, string> = {
   "gate-history": "earlier rules",
   "gate-check": "what is wrong with the rules",
   "gate-simulation": "the simulation",
+  "refused-requests": "the requests that were refused",
   rehearsal: "the rehearsal",
   links: "the links",
   clicks: "who followed the link",
