@@ -433,6 +433,18 @@ func TestFaultTheDiskIsFull(t *testing.T) {
 	require.NoError(t, err)
 	defer conn.Close(context.Background())
 	p.Start()
+	get := func(method, path, body string) (int, http.Header, string) {
+		req, err := http.NewRequest(method, p.AdminURL+path, strings.NewReader(body))
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+p.Key)
+		req.Header.Set("Content-Type", "application/json")
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		defer res.Body.Close()
+		text, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		return res.StatusCode, res.Header, string(text)
+	}
 	l := begin(t, p.Key, func() []string { return []string{p.AdminURL} })
 	for range *rounds {
 		l.pass(t, 50)
@@ -442,8 +454,19 @@ func TestFaultTheDiskIsFull(t *testing.T) {
 		require.NoError(t, err)
 		full := l.failed.Load()
 		require.Eventually(t, func() bool { return l.failed.Load() > full+20 }, 10*time.Minute, 10*time.Millisecond, "there is an end to the buffer")
+		var header http.Header
+		var body string
+		require.Eventually(t, func() (full bool) { // one alone may fit in still
+			var status int
+			status, header, body = get(http.MethodPost, "/v1/visits", `{"site":"heronlake.example","path":"/"}`)
+			return status == http.StatusServiceUnavailable
+		}, 10*time.Minute, 10*time.Millisecond)
+		assert.Contains(t, body, "/problems/disk-full")
+		assert.NotEmpty(t, header.Get("Retry-After"))
+		require.Eventually(t, func() bool { status, _, _ := get(http.MethodGet, "/readyz", ""); return status == http.StatusServiceUnavailable }, 10*time.Minute, 10*time.Millisecond)
 		require.NoError(t, tx.Rollback(t.Context()))
 		l.pass(t, 100) // there is buffer again
+		require.Eventually(t, func() bool { status, _, _ := get(http.MethodGet, "/readyz", ""); return status == http.StatusOK }, 10*time.Minute, 10*time.Millisecond)
 	}
 	l.end()
 	live.Settled(t, p.AdminURL, p.Key)
