@@ -41,6 +41,17 @@ func TestInitWritesWhatServeTakes(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotContains(t, string(waiting), secret, "only its hash waits")
 	assert.Contains(t, string(waiting), "https://heronlake.example")
+	mode := func(name string) os.FileMode {
+		info, err := os.Stat(name)
+		require.NoError(t, err)
+		return info.Mode().Perm()
+	}
+	assert.Equal(t, os.FileMode(0o600), mode(file), "it may come to hold a password")
+	require.NoError(t, os.Chmod(file, 0o640))
+	code, out, errs = run(t, "", append(flags, "--site", "boathouse.example")...)
+	require.Equal(t, 0, code, errs)
+	assert.Contains(t, out, "eastporch reload", "a running service takes the site and its key up")
+	assert.Equal(t, []os.FileMode{0o640, 0o640}, []os.FileMode{mode(file), mode(file + ".before")}, "whom the owner lets read may go on")
 }
 
 func TestInitAsksForWhatIsNotSaid(t *testing.T) {

@@ -145,10 +145,14 @@ func WithOpenData(a *terminal.App, before []byte) ([]byte, error) {
 	return text, err
 }
 
-// WriteConfig checks a configuration before it takes the place of another, which is kept beside it.
+// WriteConfig checks a configuration before it takes the place of another, which is kept beside it. Who may read it stays;
+// a new one is for its owner alone, for it may come to hold a password.
 func WriteConfig(a *terminal.App, file string, before, text []byte) (*config.Config, error) {
-	next := file + ".new"
-	if err := os.WriteFile(next, text, 0o644); err != nil {
+	next, mode := file+".new", os.FileMode(0o600)
+	if info, err := os.Stat(file); err == nil {
+		mode = info.Mode().Perm()
+	}
+	if err := writeAs(next, text, mode); err != nil {
 		return nil, err
 	}
 	defer os.Remove(next)
@@ -161,7 +165,7 @@ func WriteConfig(a *terminal.App, file string, before, text []byte) (*config.Con
 		return cfg, nil
 	}
 	if len(before) > 0 {
-		if err := os.WriteFile(file+".before", before, 0o644); err != nil {
+		if err := writeAs(file+".before", before, mode); err != nil {
 			return nil, err
 		}
 	}
@@ -174,4 +178,15 @@ func WriteConfig(a *terminal.App, file string, before, text []byte) (*config.Con
 		fmt.Fprintf(a.Out, "%s is written.\n", file)
 	}
 	return cfg, nil
+}
+
+// writeAs writes a file of exactly a mode.
+func writeAs(file string, text []byte, mode os.FileMode) error {
+	if err := os.Remove(file); err != nil && !os.IsNotExist(err) { // which may be readable to more
+		return err
+	}
+	if err := os.WriteFile(file, text, mode); err != nil {
+		return err
+	}
+	return os.Chmod(file, mode) // whatever the umask
 }

@@ -3,7 +3,9 @@ package gates
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
+	"math/rand/v2"
 	"testing"
 	"time"
 
@@ -11,6 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"eastporch/api"
+	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/gate"
 )
 
@@ -169,5 +173,36 @@ func TestAlarms(t *testing.T) {
 			assert.NotEmpty(t, a.Text)
 		}
 		assert.Equal(t, c.want, kinds, name)
+	}
+}
+
+// The rows of a simulation add up to its sum, however many countries and paths there are.
+func TestASimulationNamesTheRest(t *testing.T) {
+	random := rand.New(rand.NewPCG(33, 5))
+	for _, paths := range []int{3, 50, 51, 52, 400} {
+		draft := gate.New(gate.Rules{Gates: []gate.Gate{{Name: "all", Path: "/**", Mode: gate.On, List: gate.Allow, Missing: gate.Missing{Unknown: gate.Refuse}}}}, gate.Known{})
+		s := newSimulation(draft, nil, time.UTC)
+		all, codes := almanac.All(), map[string]bool{}
+		for range 3000 {
+			p := gate.Past{Time: now, Path: fmt.Sprintf("/%d", random.IntN(paths)), Counted: true, Edition: "an edition"}
+			if random.IntN(10) > 0 {
+				code := all[random.IntN(len(all))].Code
+				p.CountryCode, codes[code] = &code, true
+			}
+			s.add(&p)
+		}
+		var a api.GateSimulation
+		s.into(&a)
+		require.Equal(t, 3000, a.Draft)
+		sum := func(rows []api.GateSimulated) (n int) {
+			for _, row := range rows {
+				n += row.Draft
+			}
+			return n
+		}
+		assert.Equal(t, a.Draft, sum(a.Countries)+a.Missing.Draft)
+		assert.Len(t, a.Countries, len(codes), "each of them by name")
+		assert.Equal(t, a.Draft, sum(a.Paths))
+		assert.LessOrEqual(t, len(a.Paths), listed+1)
 	}
 }

@@ -281,13 +281,20 @@ func (s *simulation) add(p *gate.Past) {
 	}
 }
 
-// listed bounds the countries and paths of an answer.
+// listed bounds the paths of an answer; what is beyond stands together in the last row. There are only so many countries.
 const listed = 50
 
 func (s *simulation) into(a *api.GateSimulation) {
 	a.Visits, a.Draft, a.Live, a.Changed, a.LeftOut, a.Missing = s.total.Visits, s.total.Draft, s.total.Live, s.changed, s.leftOut, s.missing
 	a.Missing.Name = "location not known"
 	a.Countries, a.Paths = s.countries.refused(), s.paths.refused()
+	if rest := len(a.Paths) - listed; rest > 1 {
+		others := api.GateSimulated{Name: fmt.Sprintf("%d other paths", rest)}
+		for _, one := range a.Paths[listed:] {
+			others.Visits, others.Draft, others.Live = others.Visits+one.Visits, others.Draft+one.Draft, others.Live+one.Live
+		}
+		a.Paths = append(a.Paths[:listed], others)
+	}
 	a.Days = []api.GateSimulated{}
 	for _, day := range slices.Sorted(maps.Keys(s.days)) {
 		a.Days = append(a.Days, *s.days[day])
@@ -305,5 +312,5 @@ func (b byKey) refused() []api.GateSimulated {
 	slices.SortFunc(list, func(a, b api.GateSimulated) int {
 		return cmp.Or(cmp.Compare(max(b.Draft, b.Live), max(a.Draft, a.Live)), cmp.Compare(a.Key, b.Key))
 	})
-	return list[:min(len(list), listed)]
+	return list
 }
