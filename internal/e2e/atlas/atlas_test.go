@@ -307,7 +307,9 @@ func TestRangesTownsAreasAndMany(t *testing.T) {
 	}
 
 	// Host names are resolved only where the owner allows it.
-	assert.Equal(t, http.StatusBadRequest, get("/v1/addresses/localhost.").Status)
+	named := get("/v1/addresses/localhost.")
+	assert.Equal(t, http.StatusUnprocessableEntity, named.Status)
+	assert.Contains(t, named.Said(t), "resolve_names")
 
 	// One address in every format, and with the fields that are wanted.
 	assert.Equal(t, "Lisbon\n", get("/v1/addresses/198.18.3.40?fields=location.city&format=text").Body)
