@@ -101,7 +101,7 @@ func TestNoticesAsTheDocumentSays(t *testing.T) {
 	require.NoError(t, err)
 	p.Expected("/ask")
 	p.Do(chromedp.Navigate(page.URL), chromedp.SendKeys(chromedp.CSS(`[name="address"]`), "198.18.3.40"), chromedp.SendKeys(chromedp.CSS(`[name="to"]`), "sol@crew.example"), live.Click("#ask button"))
-	p.Says("[role=status]", "It could not be sent. Try again.")
+	p.Says("[role=status]", "It is not known here, or was revoked.")
 }
 
 // The receiver of docs/notices.md, run by Node.js, takes what is signed with its key and in time, and nothing else.
