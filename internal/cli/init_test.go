@@ -35,6 +35,10 @@ func TestInitWritesWhatServeTakes(t *testing.T) {
 	}
 	secret := pageKey.FindString(out)
 	require.NotEmpty(t, secret)
+	odd := filepath.Join(dir, "odd.csv")
+	require.NoError(t, os.WriteFile(odd, []byte("range,country_code,rating,remark\n198.18.0.0/24,PT,7,good\n"), 0o600))
+	_, described, _ := run(t, "", "atlas", "describe", odd)
+	assert.Contains(t, described, "Not understood, and not read: rating, remark.")
 	code, out, errs = run(t, "", "serve", "--config", file, "--check")
 	assert.Equal(t, 0, code, out+errs)
 	waiting, err := os.ReadFile(filepath.Join(dir, "data", "keys", "waiting.json"))

@@ -20,6 +20,7 @@ import (
 
 	"eastporch/api"
 	"eastporch/internal/core/gate"
+	"eastporch/internal/server/access"
 	"eastporch/internal/testkit/db"
 	"eastporch/internal/testkit/live"
 )
@@ -132,6 +133,29 @@ func TestACutConfigurationIsNotTakenUp(t *testing.T) {
 	assert.Zero(t, code, said)
 	_, now = asks()
 	assert.Equal(t, "127.0.0.1\n", now)
+	require.NoError(t, p.Stop())
+}
+
+// A key that eastporch init made while the service ran is in force after a reload.
+func TestAReloadTakesWaitingKeysOver(t *testing.T) {
+	t.Parallel()
+	p := live.NewProcess(t, db.New(t))
+	p.Start()
+	secret, err := access.Wait(p.Args[4], access.Key{Name: "pages of another site", Scope: access.Server, Sites: []string{"heronlake.example"}}, time.Now())
+	require.NoError(t, err)
+	ask := func() int {
+		req, err := http.NewRequest(http.MethodGet, p.AdminURL+"/v1/visitor/address", nil)
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+secret)
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		_ = res.Body.Close()
+		return res.StatusCode
+	}
+	assert.Equal(t, http.StatusUnauthorized, ask())
+	code, _, errs := live.Run(t, "", "--server", p.AdminURL, "--key", p.Key, "reload")
+	require.Zero(t, code, errs)
+	assert.Equal(t, http.StatusOK, ask())
 	require.NoError(t, p.Stop())
 }
 

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -162,6 +163,37 @@ func TestTheGateWhileTheServiceIsAway(t *testing.T) {
 	require.NoError(t, closed.Close())
 	s := live.Start(t, map[string]any{"proxies.trusted": []any{"127.0.0.1/32"}})
 	s.SaveGates(t, nordic(gate.Refuse))
+	// What answers and decides nothing is not silent, whatever its status: only "none" serves.
+	answering := func(status int, word string) string {
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			if word != "" {
+				w.Header().Set("Porch-Gate", word)
+			}
+			w.WriteHeader(status)
+		}))
+		t.Cleanup(server.Close)
+		return server.URL
+	}
+	undecided := map[string]struct {
+		at     string
+		serves bool
+	}{
+		"without rules": {answering(http.StatusServiceUnavailable, "unknown"), false}, "limited": {answering(http.StatusTooManyRequests, ""), false}, "broken": {answering(http.StatusInternalServerError, ""), false},
+		"unable to read it": {answering(http.StatusBadRequest, ""), false}, "without a gate there": {answering(http.StatusServiceUnavailable, "none"), true},
+	}
+	for _, front := range handoverFronts {
+		for what, c := range undecided {
+			t.Run(front.name+", "+what, func(t *testing.T) {
+				t.Parallel()
+				application, port := live.FreePort(t), live.FreePort(t)
+				sitePage(t, application)
+				front.start(t, port, s.Recipes(t, c.at, "porch_server_none", port, "127.0.0.1:"+application))
+				status, body, _ := request(t, port, "GET /early/eights", japanese)
+				assert.Equal(t, c.serves, strings.Contains(body, "served"), "%d %s", status, body)
+				assert.Equal(t, c.serves, status == http.StatusOK)
+			})
+		}
+	}
 	refuse := map[string]*strings.Replacer{
 		"nginx": strings.NewReplacer("return 204;", "return 403;"), "HAProxy": strings.NewReplacer("setenv PORCH_DOWN admit", "setenv PORCH_DOWN refuse"), "Apache": strings.NewReplacer(`local when_down = "admit"`, `local when_down = "refuse"`),
 	}

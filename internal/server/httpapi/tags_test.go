@@ -49,6 +49,8 @@ func TestAddressesAndTrails(t *testing.T) {
 	c := read[card.Card](t, ask(admin, server, http.MethodGet, "/v1/addresses/198.18.3.40?why=all&language=pt", ""), http.StatusOK)
 	assert.Equal(t, "Lisboa", *c.Location.Names.City)
 	refusedAs(t, ask(admin, server, http.MethodGet, "/v1/addresses/999.1.1.1", ""), http.StatusBadRequest, "invalid-address")
+	wrong := refusedAs(t, ask(admin, server, http.MethodPost, "/v1/addresses?fields=location.city", `{"addresses":["nonsense"]}`), http.StatusUnprocessableEntity, "invalid-field")
+	assert.Contains(t, wrong.Hint, "card.location.city", "a remedy that works, before anything is looked up")
 	list := ask(admin, server, http.MethodPost, "/v1/addresses", `{"addresses":["198.18.3.40","0xC6120328","nonsense"]}`)
 	many := read[api.AskedList](t, list, http.StatusOK)
 	assert.Equal(t, "PT", *many.Addresses[1].Card.Location.CountryCode)
