@@ -463,7 +463,10 @@ func TestFaultTheDiskIsFull(t *testing.T) {
 		}, 10*time.Minute, 10*time.Millisecond)
 		assert.Contains(t, body, "/problems/disk-full")
 		assert.NotEmpty(t, header.Get("Retry-After"))
-		require.Eventually(t, func() bool { status, _, _ := get(http.MethodGet, "/readyz", ""); return status == http.StatusServiceUnavailable }, 10*time.Minute, 10*time.Millisecond)
+		require.Eventually(t, func() bool {
+			status, _, _ := get(http.MethodGet, "/readyz", "")
+			return status == http.StatusServiceUnavailable
+		}, 10*time.Minute, 10*time.Millisecond)
 		require.NoError(t, tx.Rollback(t.Context()))
 		l.pass(t, 100) // there is buffer again
 		require.Eventually(t, func() bool { status, _, _ := get(http.MethodGet, "/readyz", ""); return status == http.StatusOK }, 10*time.Minute, 10*time.Millisecond)
