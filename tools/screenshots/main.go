@@ -47,7 +47,6 @@ var regatta = []from{
 }
 
 var shots = []shot{
-	{"refused-light", "/setup", "light", 1280, 800, ".refused-row", "", ""},
 	{"today-light", "/today", "light", 1280, 800, ".chart .bar", "", ""},
 	{"today-dark", "/today", "dark", 1280, 800, ".chart .bar", "", ""},
 	{"today-phone", "/today", "light", 390, 844, ".chart .bar", "", ""},

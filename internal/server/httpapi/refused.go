@@ -39,7 +39,7 @@ func (h *handlers) noteRefused(c *gin.Context, p *problem.Problem) {
 	case refused.Origin:
 		of.Detail = e.Origin
 	case refused.BadKey:
-		of.Detail = cmp.Or(e.Start, "not a whole key of ours")
+		of.Detail = cmp.Or(e.Start, refused.NotWhole)
 	case refused.NoKey:
 		if h.listener != PublicListener { // where the console asks before anybody has signed in
 			return

@@ -31,6 +31,9 @@ const (
 	Site    Kind = "site"    // the key is for others
 )
 
+// NotWhole is the detail of keys that were never whole, or none of ours.
+const NotWhole = "not a whole key of ours"
+
 // A Key tells refused requests apart.
 type Key struct {
 	Kind   Kind

@@ -188,7 +188,8 @@ func Mend(of Key, e Example, set Setting) string {
 	return strings.TrimSpace(question + ": " + strings.Join(lines, " "))
 }
 
-// Findings are those of the last hour for the checkup, one of each kind.
+// Findings are those of the last hour for the checkup, one of each kind. What strangers ask who go from address to address, by
+// no name and with no key of ours, is in the report alone: there is nothing to mend.
 func (c *Counter) Findings(ctx context.Context, set Setting) []checkup.Diagnostic {
 	report, err := c.Report(ctx, set, "")
 	if err != nil {
@@ -197,7 +198,7 @@ func (c *Counter) Findings(ctx context.Context, set Setting) []checkup.Diagnosti
 	var list []checkup.Diagnostic
 	seen := map[string]bool{}
 	for _, r := range report.Refused {
-		if r.LastHour == 0 || seen[r.Kind] {
+		if r.LastHour == 0 || seen[r.Kind] || len(r.Lines) == 0 || r.Detail == NotWhole {
 			continue
 		}
 		seen[r.Kind] = true
