@@ -139,7 +139,12 @@ func (s *Server) Reload(ctx context.Context, force bool) (api.Reloaded, error) {
 		answer.Building = s.rebuild() == nil // one that is built already takes the new sources up at its next turn
 	}
 	s.opt.Log.Info("the configuration was reloaded", "changed", answer.Changed, "restart", answer.Restart)
-	return answer, errors.Join(s.noteConfiguration(ctx), s.takeOver(ctx))
+	err = errors.Join(s.noteConfiguration(ctx), s.takeOver(ctx))
+	if errors.Is(err, visit.ErrAway) { // it is in use all the same
+		s.opt.Log.Warn("the reload is not in the audit log", "error", err)
+		err = nil
+	}
+	return answer, err
 }
 
 // exchange fills settings with what is stored, makes what serves under them, and puts them into use

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -103,6 +104,13 @@ func held(set Setting, all []keys.Key) api.RefusedHeld {
 	return h
 }
 
+// What was sent stands in a line to copy only where it can be nothing but the name of a host, or an origin: whoever sends
+// requests must not write what owners paste into their shell or configuration.
+var (
+	hostLike   = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]*[a-z0-9])?$`)
+	originLike = regexp.MustCompile(`^https?://[a-z0-9]([a-z0-9.-]*[a-z0-9])?(:[0-9]{1,5})?$`)
+)
+
 // mend says what a kind of refusal means, whether it is somebody's of the owner's, and the lines that mend it then.
 func mend(of Key, e Example, set Setting, all []keys.Key) (text, question string, lines []string) {
 	lines = []string{}
@@ -119,7 +127,7 @@ func mend(of Key, e Example, set Setting, all []keys.Key) (text, question string
 				text = fmt.Sprintf("%s allows %s, not this one. Its visits are not stored.", k.Name, cmp.Or(strings.Join(k.Origins, ", "), "no origin"))
 			}
 		}
-		if of.Detail != "" && !strings.Contains(of.Detail, "(") {
+		if originLike.MatchString(of.Detail) {
 			question = "If " + name + " is yours"
 			lines = append(lines, fmt.Sprintf("eastporch keys create %q --scope page --site %s --origin %s", name, site, of.Detail))
 		}
@@ -142,7 +150,7 @@ func mend(of Key, e Example, set Setting, all []keys.Key) (text, question string
 		lines = append(lines, "# Authorization: Bearer KEY, with a key such as", createLine(keys.Page, site, e.Origin))
 	case Host:
 		text = "The public listener does not answer to this name, so that no page can point a name of its own here."
-		if of.Detail != "" && !strings.Contains(of.Detail, "(") {
+		if hostLike.MatchString(of.Detail) {
 			question = "If " + of.Detail + " is yours"
 			lines = append(lines, "public:", "  hosts: ["+strings.Join(append(slices.Clone(set.Hosts), of.Detail), ", ")+"]")
 		}
@@ -176,7 +184,7 @@ func createLine(scope keys.Scope, site, origin string) string {
 	if scope != keys.Admin {
 		line += " --site " + site
 	}
-	if scope == keys.Page && origin != "" && !strings.Contains(origin, "(") {
+	if scope == keys.Page && originLike.MatchString(origin) {
 		line += " --origin " + origin
 	}
 	return line
