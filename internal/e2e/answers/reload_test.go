@@ -2,7 +2,6 @@ package answers
 
 import (
 	"fmt"
-	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -85,16 +84,8 @@ func TestACutConfigurationIsNotTakenUp(t *testing.T) {
 	require.NoError(t, err)
 	asks := func() (sites, address string) {
 		_, sites, _ = live.Run(t, "", "--server", p.AdminURL, "--key", p.Key, "visits", "list", "--site", "heronlake.example")
-		req, err := http.NewRequest(http.MethodGet, p.AdminURL+"/v1/visitor/address", nil)
-		require.NoError(t, err)
-		req.Header.Set("Authorization", "Bearer "+p.Key)
-		req.Header.Set("X-Forwarded-For", "198.18.3.40")
-		res, err := http.DefaultClient.Do(req)
-		require.NoError(t, err)
-		defer res.Body.Close()
-		text, err := io.ReadAll(res.Body)
-		require.NoError(t, err)
-		return sites, string(text)
+		_, _, address = p.Call(http.MethodGet, "/v1/visitor/address", "", "X-Forwarded-For: 198.18.3.40")
+		return sites, address
 	}
 	sites, address := asks()
 	require.Equal(t, "198.18.3.40\n", address)
@@ -144,13 +135,8 @@ func TestAReloadTakesWaitingKeysOver(t *testing.T) {
 	secret, err := access.Wait(p.Args[4], access.Key{Name: "pages of another site", Scope: access.Server, Sites: []string{"heronlake.example"}}, time.Now())
 	require.NoError(t, err)
 	ask := func() int {
-		req, err := http.NewRequest(http.MethodGet, p.AdminURL+"/v1/visitor/address", nil)
-		require.NoError(t, err)
-		req.Header.Set("Authorization", "Bearer "+secret)
-		res, err := http.DefaultClient.Do(req)
-		require.NoError(t, err)
-		_ = res.Body.Close()
-		return res.StatusCode
+		status, _, _ := p.Call(http.MethodGet, "/v1/visitor/address", "", "Authorization: Bearer "+secret)
+		return status
 	}
 	assert.Equal(t, http.StatusUnauthorized, ask())
 	code, _, errs := live.Run(t, "", "--server", p.AdminURL, "--key", p.Key, "reload")

@@ -240,28 +240,12 @@ func TestFaultTheDatabaseIsAwayAtTheStart(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = database.Stop(context.Background()) })
 	p := live.NewProcess(t, database.URL())
-	call := func(method, path, body string, header ...string) (int, http.Header, string) {
-		req, err := http.NewRequest(method, p.AdminURL+path, strings.NewReader(body))
-		require.NoError(t, err)
-		req.Header.Set("Authorization", "Bearer "+p.Key)
-		req.Header.Set("Content-Type", "application/json")
-		for _, h := range header {
-			name, value, _ := strings.Cut(h, ": ")
-			req.Header.Set(name, value)
-		}
-		res, err := (&http.Transport{DisableKeepAlives: true}).RoundTrip(req)
-		require.NoError(t, err)
-		defer res.Body.Close()
-		text, err := io.ReadAll(res.Body)
-		require.NoError(t, err)
-		return res.StatusCode, res.Header, string(text)
-	}
 	decide := func(from string) (int, string) {
-		status, header, _ := call(http.MethodGet, "/v1/gate/decide?site=heronlake.example", "", "X-Forwarded-For: "+from, "Porch-Original-Target: /early/eights")
+		status, header, _ := p.Call(http.MethodGet, "/v1/gate/decide?site=heronlake.example", "", "X-Forwarded-For: "+from, "Porch-Original-Target: /early/eights")
 		return status, header.Get("Porch-Gate")
 	}
 	visits := func(path string) int {
-		status, _, _ := call(http.MethodPost, "/v1/visits", `{"site":"heronlake.example","path":"`+path+`","peer":"198.18.3.40","user_agent":"Firefox"}`)
+		status, _, _ := p.Call(http.MethodPost, "/v1/visits", `{"site":"heronlake.example","path":"`+path+`","peer":"198.18.3.40","user_agent":"Firefox"}`)
 		return status
 	}
 	// Without a copy: nothing but 503, until the database answers.
@@ -275,7 +259,7 @@ func TestFaultTheDatabaseIsAwayAtTheStart(t *testing.T) {
 		return err == nil
 	}, 10*time.Minute, 20*time.Millisecond)
 	for _, path := range []string{"/v1/gate/decide?site=heronlake.example", "/v1/handover?site=heronlake.example", "/v1/visitor", "/v1/keys", "/to/tickets", "/readyz", "/"} {
-		status, header, body := call(http.MethodGet, path, "")
+		status, header, body := p.Call(http.MethodGet, path, "")
 		assert.Equal(t, http.StatusServiceUnavailable, status, path)
 		if strings.HasPrefix(path, "/v1/gate") || strings.HasPrefix(path, "/v1/handover") {
 			assert.Equal(t, "unknown", header.Get("Porch-Gate"), path)
@@ -284,7 +268,7 @@ func TestFaultTheDatabaseIsAwayAtTheStart(t *testing.T) {
 			assert.Contains(t, body, "/problems/database-unavailable")
 		}
 	}
-	status, _, _ := call(http.MethodGet, "/livez", "")
+	status, _, _ := p.Call(http.MethodGet, "/livez", "")
 	assert.Equal(t, http.StatusOK, status)
 	database, err = cluster.Start(t.Context(), opt)
 	require.NoError(t, err)
@@ -296,9 +280,9 @@ func TestFaultTheDatabaseIsAwayAtTheStart(t *testing.T) {
 	}}}})
 	require.NoError(t, err)
 	rules := string(saved)
-	status, _, body := call(http.MethodPut, "/v1/gate?site=heronlake.example", rules)
+	status, _, body := p.Call(http.MethodPut, "/v1/gate?site=heronlake.example", rules)
 	require.Equal(t, http.StatusOK, status, body)
-	status, _, body = call(http.MethodPost, "/v1/links", `{"site":"heronlake.example","code":"tickets","destination":"/tickets"}`)
+	status, _, body = p.Call(http.MethodPost, "/v1/links", `{"site":"heronlake.example","code":"tickets","destination":"/tickets"}`)
 	require.Equal(t, http.StatusCreated, status, body)
 	require.Less(t, visits("/before"), 300)
 	require.NoError(t, p.Stop())
@@ -310,28 +294,28 @@ func TestFaultTheDatabaseIsAwayAtTheStart(t *testing.T) {
 	assert.Equal(t, []any{http.StatusNoContent, "admit"}, []any{status, word})
 	status, word = decide("198.19.140.8")
 	assert.Equal(t, []any{http.StatusForbidden, "refuse"}, []any{status, word})
-	status, header, _ := call(http.MethodGet, "/to/tickets", "")
+	status, header, _ := p.Call(http.MethodGet, "/to/tickets", "")
 	assert.Equal(t, http.StatusFound, status)
 	assert.Contains(t, header.Get("Location"), "/tickets")
 	for i := range 20 {
 		assert.Less(t, visits(fmt.Sprintf("/while/%d", i)), 300)
 	}
-	status, _, body = call(http.MethodGet, "/v1/visitor", "", "X-Forwarded-For: 198.18.3.40")
+	status, _, body = p.Call(http.MethodGet, "/v1/visitor", "", "X-Forwarded-For: 198.18.3.40")
 	assert.Equal(t, http.StatusOK, status, body)
-	status, _, _ = call(http.MethodGet, "/v1/visitor", "", "Authorization: Bearer porch_admin_nothing")
+	status, _, _ = p.Call(http.MethodGet, "/v1/visitor", "", "Authorization: Bearer porch_admin_nothing")
 	assert.Equal(t, http.StatusUnauthorized, status)
-	_, _, body = call(http.MethodGet, "/v1/checkup", "")
+	_, _, body = p.Call(http.MethodGet, "/v1/checkup", "")
 	assert.Contains(t, body, "The database has not answered since the start.")
-	status, _, _ = call(http.MethodPut, "/v1/gate?site=heronlake.example", rules)
+	status, _, _ = p.Call(http.MethodPut, "/v1/gate?site=heronlake.example", rules)
 	assert.Equal(t, http.StatusServiceUnavailable, status, "nothing can be changed")
 	database, err = cluster.Start(t.Context(), opt)
 	require.NoError(t, err)
 	live.Settled(t, p.AdminURL, p.Key)
 	require.Eventually(t, func() bool {
-		_, _, body := call(http.MethodGet, "/v1/checkup", "")
+		_, _, body := p.Call(http.MethodGet, "/v1/checkup", "")
 		return !strings.Contains(body, "since the start")
 	}, 10*time.Minute, 50*time.Millisecond)
-	_, _, body = call(http.MethodGet, "/v1/visits?site=heronlake.example&limit=100", "")
+	_, _, body = p.Call(http.MethodGet, "/v1/visits?site=heronlake.example&limit=100", "")
 	assert.Equal(t, 21, strings.Count(body, `"path":"/while/`)+strings.Count(body, `"path":"/before"`), "each once")
 	status, _ = decide("198.19.140.8")
 	assert.Equal(t, http.StatusForbidden, status)
@@ -433,18 +417,6 @@ func TestFaultTheDiskIsFull(t *testing.T) {
 	require.NoError(t, err)
 	defer conn.Close(context.Background())
 	p.Start()
-	get := func(method, path, body string) (int, http.Header, string) {
-		req, err := http.NewRequest(method, p.AdminURL+path, strings.NewReader(body))
-		require.NoError(t, err)
-		req.Header.Set("Authorization", "Bearer "+p.Key)
-		req.Header.Set("Content-Type", "application/json")
-		res, err := http.DefaultClient.Do(req)
-		require.NoError(t, err)
-		defer res.Body.Close()
-		text, err := io.ReadAll(res.Body)
-		require.NoError(t, err)
-		return res.StatusCode, res.Header, string(text)
-	}
 	l := begin(t, p.Key, func() []string { return []string{p.AdminURL} })
 	for range *rounds {
 		l.pass(t, 50)
@@ -458,18 +430,18 @@ func TestFaultTheDiskIsFull(t *testing.T) {
 		var body string
 		require.Eventually(t, func() (full bool) { // one alone may fit in still
 			var status int
-			status, header, body = get(http.MethodPost, "/v1/visits", `{"site":"heronlake.example","path":"/"}`)
+			status, header, body = p.Call(http.MethodPost, "/v1/visits", `{"site":"heronlake.example","path":"/"}`)
 			return status == http.StatusServiceUnavailable
 		}, 10*time.Minute, 10*time.Millisecond)
 		assert.Contains(t, body, "/problems/disk-full")
 		assert.NotEmpty(t, header.Get("Retry-After"))
 		require.Eventually(t, func() bool {
-			status, _, _ := get(http.MethodGet, "/readyz", "")
+			status, _, _ := p.Call(http.MethodGet, "/readyz", "")
 			return status == http.StatusServiceUnavailable
 		}, 10*time.Minute, 10*time.Millisecond)
 		require.NoError(t, tx.Rollback(t.Context()))
 		l.pass(t, 100) // there is buffer again
-		require.Eventually(t, func() bool { status, _, _ := get(http.MethodGet, "/readyz", ""); return status == http.StatusOK }, 10*time.Minute, 10*time.Millisecond)
+		require.Eventually(t, func() bool { status, _, _ := p.Call(http.MethodGet, "/readyz", ""); return status == http.StatusOK }, 10*time.Minute, 10*time.Millisecond)
 	}
 	l.end()
 	live.Settled(t, p.AdminURL, p.Key)

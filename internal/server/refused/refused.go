@@ -117,9 +117,14 @@ func (c *Counter) Note(of Key, e Example, mend string) {
 	}
 }
 
-// Clean bounds what was sent, and masks an address in it.
+// Clean bounds what was sent, shows what is not ASCII, as hosts and origins are, by a mark, and masks an address in it.
 func Clean(text string) string {
-	text = plain.Clean(text, longest)
+	text = strings.Map(func(r rune) rune {
+		if r > '~' { // also marks that would turn a terminal's line around
+			return '?'
+		}
+		return r
+	}, plain.Clean(text, longest))
 	host := text
 	if u, err := url.Parse(text); err == nil && u.Host != "" {
 		host = u.Host

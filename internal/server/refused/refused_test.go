@@ -13,7 +13,7 @@ import (
 // Whatever strangers send, no line to copy has more of it than the name of a host or an origin.
 func TestStrangersWriteNoLines(t *testing.T) {
 	pieces := []string{
-		"https://", "http://", "shop.heronlake.example", ";", "touch x", "$(id)", "`id`", "'", "\"", " ", "|", "&", "\n", "#", "--scope admin", "]", "[", ", a: ", ":", "8443", "(", ")", "*", "\\", "A", "é", "-", "%", "{", "}", "<", ">",
+		"https://", "http://", "shop.heronlake.example", ";", "touch x", "$(id)", "`id`", "'", "\"", " ", "|", "&", "\n", "#", "--scope admin", "]", "[", ", a: ", ":", "8443", "(", ")", "*", "\\", "A", "é", "\u202e", "-", "%", "{", "}", "<", ">",
 	}
 	random := rand.New(rand.NewPCG(32, 10))
 	for range 20_000 {
@@ -22,6 +22,7 @@ func TestStrangersWriteNoLines(t *testing.T) {
 			text += pieces[random.IntN(len(pieces))]
 		}
 		text = Clean(text)
+		require.NotContains(t, text, "\u202e")
 		for kind := range titles {
 			_, question, lines := mend(Key{Kind: kind, Site: "heronlake.example", Detail: text}, Example{Origin: text, Host: text, Start: ""}, Setting{Hosts: []string{"in.heronlake.example"}, VisitorPerSecond: 20, KeyPerSecond: 1000}, nil)
 			for _, line := range lines {

@@ -102,6 +102,26 @@ func NewProcess(t *testing.T, database string) *Process {
 	return p
 }
 
+// Call asks the process at its admin listener with its key, on a connection of its own and without following redirects;
+// header lines come last, and win.
+func (p *Process) Call(method, path, body string, header ...string) (int, http.Header, string) {
+	p.t.Helper()
+	req, err := http.NewRequest(method, p.AdminURL+path, strings.NewReader(body))
+	require.NoError(p.t, err)
+	req.Header.Set("Authorization", "Bearer "+p.Key)
+	req.Header.Set("Content-Type", "application/json")
+	for _, line := range header {
+		name, value, _ := strings.Cut(line, ": ")
+		req.Header.Set(name, value)
+	}
+	res, err := (&http.Transport{DisableKeepAlives: true}).RoundTrip(req)
+	require.NoError(p.t, err)
+	defer res.Body.Close()
+	text, err := io.ReadAll(res.Body)
+	require.NoError(p.t, err)
+	return res.StatusCode, res.Header, string(text)
+}
+
 // FreeAddress is an address of 127.0.0.1 whose port is free, to nobody else.
 func FreeAddress(t *testing.T) string {
 	t.Helper()
