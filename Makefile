@@ -63,10 +63,10 @@ check-console: web/node_modules/.ready
 	cd web && npm run --silent lint && npm run --silent format:check && npm run --silent types
 
 .PHONY: generated
-generated: web/node_modules/.ready tools/gendata/node_modules/.ready internal/server/webui/dist/index.html
+generated: web/node_modules/.ready internal/server/webui/dist/index.html
 	@cd web && npx --no-install openapi-typescript ../api/openapi.yaml -o /tmp/eastporch-schema.$$$$.d.ts >/dev/null \
 		&& { cmp -s /tmp/eastporch-schema.$$$$.d.ts src/api/schema.d.ts || { echo "web/src/api/schema.d.ts is stale: run make generate"; exit 1; }; rm -f /tmp/eastporch-schema.$$$$.d.ts; }
-	@cd tools/gendata && node gen.mjs --check
+	@sha256sum --quiet --check tools/gendata/made.sha256 || { echo "The tables are not what tools/gendata makes: run make data"; exit 1; }
 	@go run ./tools/contract --check
 	@cd web && node porch.mjs --check
 	@go run ./tools/notice --check
@@ -81,6 +81,10 @@ generate: web/node_modules/.ready ## Make the types of Go, the console and the p
 .PHONY: data
 data: tools/gendata/node_modules/.ready ## Make the almanac's and the gazetteer's tables from open data
 	cd tools/gendata && node gen.mjs
+
+.PHONY: data-check
+data-check: tools/gendata/node_modules/.ready ## Make those tables again, and fail where one would change
+	cd tools/gendata && node gen.mjs --check
 
 .PHONY: parquetfiles
 parquetfiles: ## Write the Parquet files of the tests anew, with two other writers
@@ -122,6 +126,7 @@ bench: ## Run the benchmarks, in rounds so that what is compared takes turns, an
 soak: build ## Cause every fault 50 times, send odd requests for an hour, and load ten million visits; it takes some hours
 	go test ./internal/e2e/answers -run EveryOperationSurvives -fuzz-for 1h -timeout 3h -v | grep -E "operations|answers|^(---|ok|FAIL)"
 	go test ./internal/e2e/faults -run Fault -rounds 50 -stops 200 -waiting 1000000 -timeout 5h -v | grep -E "acknowledged|accepted in|stops:|to listen|^(---|ok|FAIL)"
+	$(MAKE) --no-print-directory data-check
 	go run ./tools/mutants
 	go test ./internal/server/store -run "ManyVisits|HostileWeek" -visits 10000000 -hostile 200000 -timeout 5h -v
 

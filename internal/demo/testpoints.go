@@ -29,8 +29,9 @@ func testPoints() []byte {
 			continue
 		}
 		for range pointsEach {
-			town, ok := gazetteer.Find(f[1], f[2], f[3])
-			if !ok || f[3] == "" || r.IntN(25) == 0 { // anywhere in the country
+			found, ok := gazetteer.Find(f[1], f[2], f[3])
+			town := found.Town
+			if !ok || r.IntN(25) == 0 { // anywhere in the country
 				if town, ok = someTown(r, f[1]); !ok {
 					break
 				}

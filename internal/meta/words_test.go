@@ -1,8 +1,10 @@
 package meta
 
 import (
+	"errors"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -47,11 +49,7 @@ func TestWordsThatAreGone(t *testing.T) {
 	root := filepath.Join("..", "..")
 	skipped := []string{".git", "node_modules", "dist", "bin", "decisions", "testdata", ".cache"}
 	kinds := []string{".go", ".sql", ".yaml", ".md", ".ts", ".tsx", ".css", ".html", ".js", ".lua", ".cfg", ".conf", ".sh", ""}
-	patterns := make([]*regexp.Regexp, len(gone))
-	for i, g := range gone {
-		patterns[i] = regexp.MustCompile(g.was)
-	}
-	files := 0
+	var files []string
 	err := filepath.WalkDir(root, func(path string, entry fs.DirEntry, err error) error {
 		switch {
 		case err != nil:
@@ -61,21 +59,33 @@ func TestWordsThatAreGone(t *testing.T) {
 		case entry.IsDir() || !slices.Contains(kinds, filepath.Ext(path)) || strings.HasSuffix(path, "words_test.go"):
 			return nil
 		}
-		text, err := os.ReadFile(path)
-		if err != nil {
-			return err
-		}
-		files++
-		for i, p := range patterns {
-			for _, at := range p.FindAllIndex(text, -1) {
-				line := 1 + strings.Count(string(text[:at[0]]), "\n")
-				t.Errorf("%s:%d says %q; say %s", path, line, text[at[0]:at[1]], gone[i].now)
-			}
-		}
+		files = append(files, path)
 		return nil
 	})
 	require.NoError(t, err)
-	assert.Greater(t, files, 300)
+	assert.Greater(t, len(files), 300)
+	// grep takes a tenth of the time that reading each file with each pattern does.
+	any := make([]string, len(gone))
+	for i, g := range gone {
+		any[i] = "(?:" + g.was + ")"
+	}
+	found, err := exec.Command("grep", append([]string{"-lP", "-e", strings.Join(any, "|"), "--"}, files...)...).Output()
+	var none *exec.ExitError
+	if errors.As(err, &none) && none.ExitCode() == 1 {
+		return
+	}
+	require.NoError(t, err)
+	for path := range strings.Lines(string(found)) {
+		path = strings.TrimSpace(path)
+		text, err := os.ReadFile(path)
+		require.NoError(t, err)
+		for _, g := range gone {
+			for _, at := range regexp.MustCompile(g.was).FindAllIndex(text, -1) {
+				line := 1 + strings.Count(string(text[:at[0]]), "\n")
+				t.Errorf("%s:%d says %q; say %s", path, line, text[at[0]:at[1]], g.now)
+			}
+		}
+	}
 }
 
 // Every pattern finds the word that it means.

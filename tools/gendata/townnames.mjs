@@ -54,5 +54,10 @@ export function townNames(towns) {
     });
     if (own.length || parent) lines.push([tag, parent, ...own].join("\t"));
   }
-  return { text: lines.join("\n") + "\n", towns: list.length, counts };
+  // What a town is called in any locale: the largest of its country of that name.
+  const all = new Map(), largest = new Map();
+  for (const t of list) for (const name of t.spellings) all.set(`${t.country} ${fold(name)}`, [...new Set(locales.map(t.of))]);
+  for (const t of towns) if (!largest.has(`${t.country} ${fold(t.name)}`)) largest.set(`${t.country} ${fold(t.name)}`, t.population);
+  const names = (t) => (largest.get(`${t.country} ${fold(t.name)}`) === t.population && all.get(`${t.country} ${fold(t.name)}`)) || [];
+  return { names, text: lines.join("\n") + "\n", towns: list.length, counts };
 }

@@ -1,6 +1,5 @@
-// The zones of towns: nearest by the shapes of zones, but always of the town's own
-// country, whose list is the tz database's. The shapes are coarse: at borders a point
-// may lie in the neighbour's zone, and islands in the sea's.
+// The zones of places: the one that GeoNames has, or the nearest by the shapes of zones
+// where that is none of the place's own country, by the tz database's list of its zones.
 import { createRequire } from "node:module";
 
 const require = createRequire(import.meta.url);
@@ -22,37 +21,28 @@ const zoneAt = (latitude, longitude) => {
   return named.get(zone) ?? zone;
 };
 
-// Reviewed: towns beside a border of zones, on whose wrong side the shapes have them.
-const reviewed = {
-  "BR Mineiros": "America/Sao_Paulo",
-  "BR Paranaíba": "America/Campo_Grande",
-  "BR Aparecida do Taboado": "America/Campo_Grande",
-  "CD Ilebo": "Africa/Lubumbashi",
-  "ID Amuntai": "Asia/Makassar",
-  "ID Wongsorejo": "Asia/Jakarta",
-  "MX Nuevo Casas Grandes": "America/Chihuahua",
-  "MX Ixtlán del Río": "America/Mazatlan",
-  "MX Pueblo Nuevo": "America/Monterrey",
-  "RU Nikolayevsk-on-Amure": "Asia/Vladivostok",
-  "US Williston": "America/Chicago",
-  "US Yuma": "America/Phoenix",
-};
+// Zones that are newer than GeoNames' list of places, or narrower than what it says.
+const rather = [
+  "Africa/Ceuta", "America/Ciudad_Juarez", "America/Coyhaique", "America/Indiana/Vincennes", "America/Matamoros", "America/Ojinaga",
+  "Asia/Qyzylorda",
+];
 
-// tz gives the IANA zone of a town that lies in a country, at a point in degrees.
-export function tz(latitude, longitude, country, name) {
+// tz gives the IANA zone of a place. It throws where no zone of its country is near.
+export function tz({ latitude, longitude, country, name, zone: listed }) {
   const own = zonesOf[country] ?? [];
-  if (reviewed[`${country} ${name}`]) return reviewed[`${country} ${name}`];
-  const zone = zoneAt(latitude, longitude);
-  if (own.length === 0 || own.includes(zone)) return zone;
   if (own.length === 1) return own[0];
+  const zone = zoneAt(latitude, longitude);
+  if (own.includes(zone) && rather.includes(zone)) return zone;
+  const known = named.get(listed) ?? listed;
+  if (own.includes(known) || own.length === 0) return known;
   // Rings around the point, a fiftieth of a degree apart, until one touches a zone of the country.
   const narrow = Math.cos((latitude * Math.PI) / 180);
-  for (let ring = 0.02; ring < 20; ring += Math.max(0.02, ring / 50)) {
+  for (let ring = 0; ring < 20; ring += Math.max(0.02, ring / 50)) {
     for (let bearing = 0; bearing < 360; bearing += 5) {
       const turn = (bearing * Math.PI) / 180;
       const near = zoneAt(latitude + ring * Math.cos(turn), longitude + (ring * Math.sin(turn)) / narrow);
       if (own.includes(near)) return near;
     }
   }
-  throw new Error(`zone.mjs: no zone of ${country} is near ${latitude}, ${longitude}, which lies in ${zone}`);
+  throw new Error(`zone.mjs: no zone of ${country} is near ${name} at ${latitude}, ${longitude}, which lies in ${zone}`);
 }

@@ -108,8 +108,8 @@ func NearCommand(a *terminal.App) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "near LATITUDE LONGITUDE | GEO-URI | TOWN",
 		Short: "List the towns nearest to a point, or find towns by name",
-		Long: `Lists the towns nearest to a point. With a name in place of a point, it lists the
-towns that are called so in any language, the most populous first, with their
+		Long: `Lists the towns of 15,000 people and more that are nearest to a point. With a name in place of a point, it lists the
+places that are called so in any language, the most populous first, with their
 coordinates, as a correction takes them.`,
 		Example: `  eastporch near 38.72 -9.14
   eastporch near geo:38.72,-9.14 --people 100000
@@ -145,7 +145,7 @@ coordinates, as a correction takes them.`,
 					}
 				}
 				if len(list) == 0 {
-					return fmt.Errorf("no town of the gazetteer is called %q: it knows those of 15,000 people and more, and seats of regions", args[0])
+					return fmt.Errorf("no town of the gazetteer is called %q: it knows those of 500 people and more", args[0])
 				}
 			} else {
 				for _, t := range gazetteer.Near(p, count, people) {

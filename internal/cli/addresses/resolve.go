@@ -285,7 +285,11 @@ func drawCard(a *terminal.App, c card.Card) {
 	if c.Address.Embedded.IsValid() {
 		t.AppendRow(table.Row{"Embedded", c.Address.Embedded})
 	}
-	t.AppendRow(table.Row{"Level", w.Level})
+	level := string(w.Level)
+	if w.Missing["level"] != "" {
+		level += fmt.Sprintf(", for %s is not in the gazetteer", plain.Value(w.City))
+	}
+	t.AppendRow(table.Row{"Level", level})
 	if c.Network.Range.IsValid() {
 		whose := plain.Value(c.Network.Operator)
 		if c.Network.ASNumber != nil {

@@ -162,20 +162,66 @@ func ReadCode(text string) (string, error) {
 //go:embed regions.tsv
 var regionFile string
 
-var regions = sync.OnceValue(func() map[string]string {
-	names := make(map[string]string, strings.Count(regionFile, "\n"))
+type region struct{ name, parent string }
+
+var regions = sync.OnceValue(func() map[string]region {
+	list := make(map[string]region, strings.Count(regionFile, "\n"))
 	for line := range strings.Lines(regionFile) {
-		code, name, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "\t")
-		names[code] = name
+		code, rest, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "\t")
+		name, parent, _ := strings.Cut(rest, "\t")
+		list[code] = region{name, parent}
 	}
-	return names
+	return list
 })
 
 // Region gives the English name of an ISO 3166-2 subdivision such as PT-11, by CLDR,
 // else as the standard has it.
 func Region(code string) (name string, ok bool) {
-	name, ok = regions()[code]
-	return name, ok
+	r, ok := regions()[code]
+	return r.name, ok
+}
+
+// ParentRegion gives the subdivision that one is a part of, as IT-25 of IT-MI; "" where
+// that is the country itself, or the code is none.
+func ParentRegion(code string) string { return regions()[code].parent }
+
+//go:embed replaced.tsv
+var replacedFile string
+
+var replaced = sync.OnceValue(func() map[string][]string {
+	list := map[string][]string{}
+	for line := range strings.Lines(replacedFile) {
+		code, successors, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "\t")
+		list[code] = strings.Fields(successors)
+	}
+	return list
+})
+
+// CurrentRegion gives the ISO 3166-2 code that is in use for one that may have been
+// replaced: itself, or its successor. It fails for what never was a code, and where the
+// subdivision was parted among several, which it names.
+func CurrentRegion(code string) (string, error) {
+	if _, ok := Region(code); ok {
+		return code, nil
+	}
+	switch successors := replaced()[code]; len(successors) {
+	case 0:
+		return "", fmt.Errorf("%.20q is not a region code of ISO 3166-2", code)
+	case 1:
+		return successors[0], nil
+	default:
+		return "", fmt.Errorf("%s is no region code of ISO 3166-2 any more: it was parted among %s", code, strings.Join(successors, ", "))
+	}
+}
+
+// Within says whether a subdivision is another one or lies within it.
+func Within(code, outer string) bool {
+	for ; code != ""; code = ParentRegion(code) {
+		if code == outer {
+			return true
+		}
+	}
+	return false
 }
 
 // RegionsOf lists the codes of a country's subdivisions, ascending.

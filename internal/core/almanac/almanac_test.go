@@ -78,7 +78,7 @@ func TestRegionsInTheReadersLanguage(t *testing.T) {
 	english := 0
 	for code, name := range regions() {
 		assert.NotEmpty(t, name, code)
-		if RegionIn(code, "ja") != name {
+		if RegionIn(code, "ja") != name.name {
 			english++
 		}
 	}
@@ -96,6 +96,34 @@ func TestRegion(t *testing.T) {
 	assert.Equal(t, "Lisbon", name)
 	_, ok = Region("PT-99")
 	assert.False(t, ok)
+}
+
+func TestReplacedRegions(t *testing.T) {
+	for old, want := range map[string]string{
+		"FR-75": "FR-75C", "IN-OR": "IN-OD", "IN-UT": "IN-UK", "LV-031": "LV-080", "NP-BA": "NP-P3", "NP-5": "NP-P7", "ZA-GT": "ZA-GP",
+		"MX-DIF": "MX-CMX", "PL-MZ": "PL-14", "CN-11": "CN-BJ", "NO-12": "NO-46", "KZ-AST": "KZ-71", "GR-A1": "GR-I", "EE-78": "EE-79",
+		"AL-TR": "AL-11", "CZ-PR": "CZ-10", "PT-11": "PT-11", "IT-VS": "IT-SU", "GB-ANT": "GB-ANN", "FR-R": "FR-PDL",
+	} {
+		got, err := CurrentRegion(old)
+		assert.NoError(t, err)
+		assert.Equal(t, want, got, old)
+	}
+	for old, says := range map[string]string{
+		"NP-1": "parted among NP-P2, NP-P3", "NO-30": "parted among NO-31, NO-32, NO-33", "XX-1": "not a region code", "": "not a region code",
+	} {
+		_, err := CurrentRegion(old)
+		assert.ErrorContains(t, err, says)
+	}
+	for old, successors := range replaced() {
+		_, inUse := Region(old)
+		assert.False(t, inUse, old)
+		require.NotEmpty(t, successors, old)
+		for _, s := range successors {
+			_, ok := Region(s)
+			assert.True(t, ok && s[:2] == old[:2], "%s is replaced by %s", old, s)
+		}
+	}
+	assert.Greater(t, len(replaced()), 350)
 }
 
 func TestNames(t *testing.T) {

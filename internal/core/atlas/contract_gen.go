@@ -47,7 +47,7 @@ type Location struct {
 	RadiusKm      *float64          `json:"radius_km"`
 	TimeZone      *string           `json:"time_zone"` // IANA name.
 	Names         Names             `json:"names"`
-	Missing       map[string]string `json:"missing"` // Why a fact is null.
+	Missing       map[string]string `json:"missing"`
 }
 
 // AppendJSON appends it as JSON, byte for byte as encoding/json writes it.

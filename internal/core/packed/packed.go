@@ -10,13 +10,22 @@ import (
 // Text unpacks a table that was compressed with gzip (RFC 1952). It panics where it
 // cannot: the table is part of the program.
 func Text(zipped []byte) string {
-	reader, err := gzip.NewReader(bytes.NewReader(zipped))
+	text, _ := Part(zipped)
+	return text
+}
+
+// Part unpacks the first part, a member by the RFC, of a table of several, and gives the
+// others as they are.
+func Part(zipped []byte) (text string, others []byte) {
+	in := bytes.NewReader(zipped)
+	reader, err := gzip.NewReader(in)
 	if err != nil {
 		panic("packed: " + err.Error())
 	}
-	text, err := io.ReadAll(reader)
+	reader.Multistream(false)
+	unpacked, err := io.ReadAll(reader)
 	if err != nil {
 		panic("packed: " + err.Error())
 	}
-	return string(text)
+	return string(unpacked), zipped[len(zipped)-in.Len():]
 }

@@ -72,8 +72,8 @@ func ParsePlace(text string) (Place, error) {
 			return Place{Network: n}, nil
 		}
 	}
-	if _, ok := almanac.Region(upper); ok {
-		return Place{Region: upper}, nil
+	if region, err := almanac.CurrentRegion(upper); err == nil {
+		return Place{Region: region}, nil
 	}
 	for i, all := 0, almanac.All(); i < len(all); i++ {
 		if strings.EqualFold(all[i].Name, text) || all[i].Alpha3 == upper {

@@ -78,7 +78,8 @@ export interface PorchLocation {
    * stored visits in English. A region that CLDR names in English alone stands in English, a town that it does not
    * know as the source has it. */
   names: { continent: string | null; country: string | null; region: string | null; city: string | null };
-  /** Why a fact is null. */
+  /** Why a fact is null. Under `level` stands `town_not_found` where the gazetteer does not know the town that is named, and the
+   * point and the level are of its region or country. */
   missing: Record<string, string>;
 }
 

@@ -2290,7 +2290,10 @@ export interface components {
                 region: string | null;
                 city: string | null;
             };
-            /** @description Why a fact is null. */
+            /**
+             * @description Why a fact is null. Under `level` stands `town_not_found` where the gazetteer does not know the town that is named, and the
+             *     point and the level are of its region or country.
+             */
             missing: {
                 [key: string]: string;
             };

@@ -69,8 +69,9 @@ func (c *Correction) Check() error {
 		*c.RegionCode = strings.ToUpper(strings.TrimSpace(*c.RegionCode))
 		p := atlas.Place{Country: *c.CountryCode, Region: *c.RegionCode}
 		if remark := checkRegion(&p); remark != "" {
-			return fmt.Errorf("region_code: %s", strings.TrimSuffix(remark, " and was dropped"))
+			return fmt.Errorf("region_code: %s", strings.TrimSuffix(remark, "; it was dropped"))
 		}
+		*c.RegionCode = p.Region
 	}
 	if c.City != nil {
 		*c.City = plain.Clean(*c.City, 200)

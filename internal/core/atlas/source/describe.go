@@ -285,7 +285,7 @@ func typeOf(values []string) string {
 		return "address"
 	case most(func(v string) bool { return len(v) == 2 && almanac.CheckCode(strings.ToUpper(v)) == nil }):
 		return "country code"
-	case most(func(v string) bool { _, ok := almanac.Region(strings.ToUpper(v)); return ok }):
+	case most(func(v string) bool { _, err := almanac.CurrentRegion(strings.ToUpper(v)); return err == nil }):
 		return "region code"
 	case most(func(v string) bool {
 		_, err := time.LoadLocation(v)

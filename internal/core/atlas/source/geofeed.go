@@ -131,20 +131,22 @@ func AppendEntry(b []byte, p netip.Prefix, place *atlas.Place) []byte {
 	return append(b, '\n')
 }
 
-// checkRegion drops a region that is none of the country, and says so.
+// checkRegion puts the successor in place of a region code that was replaced. It drops a
+// region that is none of the country, or has several successors, and says so.
 func checkRegion(p *atlas.Place) (remark string) {
 	if p.Region == "" {
 		return ""
 	}
-	if _, ok := almanac.Region(p.Region); !strings.HasPrefix(p.Region, p.Country+"-") {
-		remark = fmt.Sprintf("the region %s lies outside %s and was dropped", p.Region, p.Country)
-	} else if !ok {
-		remark = fmt.Sprintf("%s is not a region code of ISO 3166-2 and was dropped", p.Region)
+	current, err := almanac.CurrentRegion(p.Region)
+	if !strings.HasPrefix(p.Region, p.Country+"-") {
+		err = fmt.Errorf("the region %s lies outside %s", p.Region, p.Country)
 	}
-	if remark != "" {
+	if err != nil {
 		p.Region = ""
+		return err.Error() + "; it was dropped"
 	}
-	return remark
+	p.Region = current
+	return ""
 }
 
 // listRows reads ranges, one a line, with a label behind a comma or none.

@@ -162,6 +162,14 @@ export function Facts({ card, children }: { card: Card; children?: React.ReactNo
           <Missing what="no city" reason={w.missing["city"]} />
         </Fact>
       )}
+      {w.missing["level"] === "town_not_found" && (
+        <Fact name="Town">
+          <Missing
+            what="not found"
+            reason={`${w.city ?? "the town"} is not in the gazetteer, so the ${w.level} stands for it`}
+          />
+        </Fact>
+      )}
       <Fact name="Postal code">{w.postal_code ?? <Missing reason={w.missing["postal_code"]} />}</Fact>
     </dl>
   );

@@ -63,9 +63,9 @@ export function rowsOf(results: Rehearsed[]): RowOf[] {
                 <Basis basis={c.location.basis as never} />
               </p>
             )}
-            {c.location.level !== "city" && c.location.missing.city && (
+            {(c.location.missing.city ?? c.location.missing.level) && c.location.level !== "city" && (
               <p className="small second">
-                <b>no town,</b> {c.location.missing.city}
+                <b>no town,</b> {c.location.missing.city ?? `${c.location.city} is not in the gazetteer`}
               </p>
             )}
           </>
