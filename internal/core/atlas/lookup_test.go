@@ -64,7 +64,9 @@ func TestReplacedRegionCodesLeadToTheirSuccessors(t *testing.T) {
 	assert.Nil(t, parted.RegionCode, "it was parted, and nobody knows into which part the claim fell")
 	require.Len(t, s.Remarks(), 1)
 	assert.Contains(t, s.Remarks()[0].Reason, "parted among NP-P2, NP-P3; it was dropped")
-	own, err := source.Corrected([]source.Correction{{Range: "198.18.6.0/24", CountryCode: plain.Optional("FR"), RegionCode: plain.Optional("FR-75")}})
+	paris := source.Correction{Range: "198.18.6.0/24", CountryCode: plain.Optional("FR"), RegionCode: plain.Optional("fr-75")}
+	require.NoError(t, paris.Check())
+	own, err := source.Corrected([]source.Correction{paris})
 	require.NoError(t, err)
 	assert.Equal(t, "FR-75C", *at(atlas.New(own), "198.18.6.1").Location.RegionCode)
 }

@@ -113,7 +113,7 @@ func (p *Place) Fits(w *atlas.Location, n *atlas.Network, labels []string) bool 
 	case p.Region != "":
 		return plain.Value(w.RegionCode) == p.Region
 	case p.Town != "":
-		return (p.Country == nil || p.Country.Code == country) && (gazetteer.SameName(plain.Value(w.City), p.Town) || strings.EqualFold(plain.Value(w.Names.City), p.Town))
+		return (p.Country == nil || p.Country.Code == country) && w.City != nil && (gazetteer.SamePlace(country, plain.Value(w.RegionCode), *w.City, p.Town) || strings.EqualFold(plain.Value(w.Names.City), p.Town))
 	case p.Country != nil:
 		return p.Country.Code == country
 	}

@@ -16,6 +16,7 @@ import (
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/atlas/compile"
 	"eastporch/internal/core/atlas/source"
+	"eastporch/internal/core/gazetteer"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/core/plain"
 )
@@ -82,6 +83,9 @@ func testPoint(get func(string) string) (p TestPoint, err error) {
 		return p, fmt.Errorf("address: %s", strings.TrimPrefix(err.Error(), addr.ErrSyntax.Error()+": "))
 	}
 	p.CountryCode, p.RegionCode, p.City = strings.ToUpper(get("country_code")), strings.ToUpper(get("region_code")), plain.Clean(get("city"), 200)
+	if current, err := almanac.CurrentRegion(p.RegionCode); err == nil {
+		p.RegionCode = current
+	}
 	if p.CountryCode != "" {
 		if err := almanac.CheckCode(p.CountryCode); err != nil {
 			return p, fmt.Errorf("country_code: %w", err)
@@ -220,10 +224,10 @@ func (s *Score) add(p TestPoint, given atlas.Spot, km, radius *float64) {
 	if given.CountryCode != "" {
 		s.Located++
 	}
-	for i, pair := range [][2]string{{p.CountryCode, given.CountryCode}, {p.RegionCode, given.RegionCode}, {strings.ToLower(p.City), strings.ToLower(given.City)}} {
+	for i, pair := range [][2]string{{p.CountryCode, given.CountryCode}, {p.RegionCode, given.RegionCode}, {p.City, given.City}} {
 		if pair[0] != "" {
 			s.compared[i][0]++
-			if pair[0] == pair[1] {
+			if pair[0] == pair[1] || i == 2 && gazetteer.SamePlace(given.CountryCode, cmp.Or(p.RegionCode, given.RegionCode), pair[0], pair[1]) {
 				s.compared[i][1]++
 			}
 		}
