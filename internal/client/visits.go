@@ -28,12 +28,18 @@ func (c *Client) Report(ctx context.Context, by string, query url.Values) (repor
 	return r, err
 }
 
-// Timeline asks for visits by units of time, or with "visitors" as what, for the
-// distinct visitors of each day.
-func (c *Client) Timeline(ctx context.Context, what string, query url.Values) (report.Timeline, error) {
+// Timeline asks for visits by units of time.
+func (c *Client) Timeline(ctx context.Context, query url.Values) (report.Timeline, error) {
 	var t report.Timeline
-	err := c.long().call(ctx, http.MethodGet, "/v1/reports/"+what+"?"+query.Encode(), nil, &t)
+	err := c.long().call(ctx, http.MethodGet, "/v1/reports/timeline?"+query.Encode(), nil, &t)
 	return t, err
+}
+
+// Visitors asks for the distinct visitors of days.
+func (c *Client) Visitors(ctx context.Context, query url.Values) (report.Visitors, error) {
+	var v report.Visitors
+	err := c.long().call(ctx, http.MethodGet, "/v1/reports/visitors?"+query.Encode(), nil, &v)
+	return v, err
 }
 
 // Hours asks for visits by the hour of the week.

@@ -11,7 +11,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"eastporch/internal/cli/terminal"
+	"eastporch/internal/client"
 	"eastporch/internal/core/plain"
+	"eastporch/internal/core/visit"
 	"eastporch/internal/plot"
 )
 
@@ -22,11 +24,28 @@ func reportTimelineCommand(a *terminal.App) *cobra.Command {
 		Use: "timeline", Short: "Visits by units of time, in any zone", Args: cobra.NoArgs,
 		Example: "  eastporch report timeline --unit hour --last 24h\n  eastporch report timeline --unit day --last 30d --zone Asia/Tokyo --plot days.png",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return timeline(a, cmd, &q, "timeline", func(query url.Values) {
-				query.Set("unit", unit)
-				if zone != "" {
-					query.Set("zone", zone)
+			c, query, err := askLately(a, cmd, &q)
+			if err != nil {
+				return err
+			}
+			query.Set("unit", unit)
+			if zone != "" {
+				query.Set("zone", zone)
+			}
+			t, err := c.Timeline(cmd.Context(), query)
+			if err != nil {
+				return err
+			}
+			if err := plotSteps(a, &q, cmd.Short, t.Rows); err != nil {
+				return err
+			}
+			return terminal.Emit(a, t.Rows, false, func() {
+				layout := time.DateOnly
+				if t.Unit == "quarter" || t.Unit == "hour" {
+					layout = "2006-01-02 15:04"
 				}
+				drawSteps(a, t.Rows, "Visits", layout)
+				fmt.Fprintf(a.Out, "\n%s, %s; times are of %s.%s\n", terminal.Visits(t.Total), from(t.Answered), t.Zone, leftOut(t.Answered))
 			})
 		},
 	}
@@ -41,63 +60,68 @@ func reportVisitorsCommand(a *terminal.App) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "visitors", Short: "Distinct visitors by day in UTC", Args: cobra.NoArgs,
 		Long: `Distinct visitors by day in UTC, as far as what the site keeps of addresses tells
-them apart: under truncation all of a household, and some neighbours, are one.`,
+them apart: under truncation all of a household, and some neighbours, are one. Days
+are counted whole. Visits whose visitor was not found are of no visitor.`,
 		Example: "  eastporch report visitors --last 14d",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return timeline(a, cmd, &q, "visitors", func(url.Values) {})
+			c, query, err := askLately(a, cmd, &q)
+			if err != nil {
+				return err
+			}
+			v, err := c.Visitors(cmd.Context(), query)
+			if err != nil {
+				return err
+			}
+			if err := plotSteps(a, &q, cmd.Short, v.Rows); err != nil {
+				return err
+			}
+			return terminal.Emit(a, v.Rows, false, func() {
+				drawSteps(a, v.Rows, "Visitors", time.DateOnly)
+				whole := ""
+				if v.From != nil && v.To != nil {
+					whole = fmt.Sprintf("; %s to %s are counted whole", v.From.Format(time.DateOnly), v.To.Add(-1).Format(time.DateOnly))
+				}
+				fmt.Fprintf(a.Out, "\nDays are of UTC%s. A visitor of two days counts in both.%s\n", whole, leftOut(v.Answered))
+			})
 		},
 	}
 	q.add(cmd)
 	return cmd
 }
 
-func timeline(a *terminal.App, cmd *cobra.Command, q *asked, what string, more func(url.Values)) error {
+// askLately asks for the last 14 days where no time is given.
+func askLately(a *terminal.App, cmd *cobra.Command, q *asked) (*client.Client, url.Values, error) {
 	if *q.filter["from"] == "" && q.last == "" {
 		q.last = "14d"
 	}
-	c, query, err := ask(a, cmd, q)
-	if err != nil {
+	return ask(a, cmd, q)
+}
+
+func plotSteps(a *terminal.App, q *asked, title string, rows []visit.TimeCount) error {
+	if q.plot == "" {
+		return nil
+	}
+	var steps []plot.Step
+	for _, r := range rows {
+		steps = append(steps, plot.Step{At: r.From, Value: float64(r.Visits)})
+	}
+	if err := plot.Steps(q.plot, title, steps); err != nil {
 		return err
 	}
-	more(query)
-	t, err := c.Timeline(cmd.Context(), what, query)
-	if err != nil {
-		return err
+	a.Note("The plot is in " + q.plot + ".")
+	return nil
+}
+
+func drawSteps(a *terminal.App, rows []visit.TimeCount, head, layout string) {
+	most := int64(0)
+	for _, r := range rows {
+		most = max(most, r.Visits)
 	}
-	if q.plot != "" {
-		var steps []plot.Step
-		for _, r := range t.Rows {
-			steps = append(steps, plot.Step{At: r.From, Value: float64(r.Visits)})
-		}
-		if err := plot.Steps(q.plot, cmd.Short, steps); err != nil {
-			return err
-		}
-		a.Note("The plot is in " + q.plot + ".")
+	w := terminal.NewTable(a.Out, table.Row{"From", head, ""}, head)
+	for _, r := range rows {
+		w.AppendRow(table.Row{r.From.Format(layout), terminal.Thousands(r.Visits), barOf(r.Visits, most)})
 	}
-	return terminal.Emit(a, t.Rows, false, func() {
-		layout := time.DateOnly
-		if t.Unit == "quarter" || t.Unit == "hour" {
-			layout = "2006-01-02 15:04"
-		}
-		most := int64(0)
-		for _, r := range t.Rows {
-			most = max(most, r.Visits)
-		}
-		head := "Visits"
-		if what == "visitors" {
-			head = "Visitors"
-		}
-		w := terminal.NewTable(a.Out, table.Row{"From", head, ""}, head)
-		for _, r := range t.Rows {
-			w.AppendRow(table.Row{r.From.Format(layout), terminal.Thousands(r.Visits), barOf(r.Visits, most)})
-		}
-		w.Render()
-		if what == "visitors" {
-			fmt.Fprintln(a.Out, "\nDays are of UTC. A visitor of two days counts in both."+leftOut(t.Answered))
-			return
-		}
-		fmt.Fprintf(a.Out, "\n%s, %s; times are of %s.%s\n", terminal.Visits(t.Total), from(t.Answered), t.Zone, leftOut(t.Answered))
-	})
+	w.Render()
 }
 
 func reportHoursCommand(a *terminal.App) *cobra.Command {

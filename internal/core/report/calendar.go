@@ -62,17 +62,33 @@ func (r *Reports) Hours(ctx context.Context, f visit.Filter) (Hours, error) {
 	return Hours{Answered: said, Rows: rows}, err
 }
 
-// Visitors gives the distinct visitors of each day of the site's zone.
+// Visitors gives the distinct visitors of each day of UTC, of which those that from or to lie
+// within are counted whole.
 func (r *Reports) Visitors(ctx context.Context, f visit.Filter) (Visitors, error) {
 	if !f.OnlyTimes() {
 		return Visitors{}, invalid.Field("site", "visitors are told apart for a site and day only", "Leave all filters but site, from and to out.")
 	}
-	rows, err := r.counts.Visitors(ctx, f)
+	// Days are counted whole.
+	whole := f
+	if whole.From = f.From.UTC().Truncate(24 * time.Hour); f.From.IsZero() {
+		whole.From = f.From
+	}
+	if whole.To = f.To.UTC().Truncate(24 * time.Hour); !whole.To.Equal(f.To) {
+		whole.To = whole.To.Add(24 * time.Hour)
+	}
+	rows, err := r.counts.Visitors(ctx, whole)
 	if err != nil {
 		return Visitors{}, err
 	}
-	said, err := r.answered(ctx, f, "visitors", visit.Tally{Counted: true}, sum(rows))
-	return Visitors{Answered: said, Rows: append([]visit.TimeCount{}, rows...)}, err
+	said, err := r.answered(ctx, whole, "visitors", visit.Tally{Counted: true}, sum(rows))
+	answer := Visitors{Answered: said, Rows: append([]visit.TimeCount{}, rows...)}
+	if !f.From.IsZero() {
+		answer.From = &whole.From
+	}
+	if !f.To.IsZero() {
+		answer.To = &whole.To
+	}
+	return answer, err
 }
 
 // Units are the lengths of time that a timeline counts by, as long as they mostly are.

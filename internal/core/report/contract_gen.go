@@ -74,6 +74,8 @@ type Timeline struct {
 // Visitors: as the contract has it.
 type Visitors struct {
 	Answered
+	From *time.Time        `json:"from"` // The beginning of the first day that is counted, which may be before what was asked for: days of UTC are counted whole. Null where none was asked for.
+	To   *time.Time        `json:"to"`   // The end of the last day that is counted, which may be after what was asked for. Null where none was asked for.
 	Rows []visit.TimeCount `json:"rows"`
 }
 

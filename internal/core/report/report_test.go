@@ -252,4 +252,14 @@ func TestQuestionsThatDoNotFit(t *testing.T) {
 	visitors, err := reports.Visitors(t.Context(), visit.Filter{Site: "a"})
 	require.NoError(t, err)
 	assert.EqualValues(t, 7, visitors.Total)
+	assert.Nil(t, visitors.From)
+	part := visit.Filter{Site: "a", From: now.Add(-30 * time.Hour), To: now}
+	visitors, err = reports.Visitors(t.Context(), part)
+	require.NoError(t, err)
+	assert.Equal(t, part.From.Truncate(24*time.Hour), *visitors.From, "a day that was begun is counted whole, and the answer says so")
+	assert.Equal(t, part.To.Truncate(24*time.Hour).Add(24*time.Hour), *visitors.To)
+	part.From, part.To = *visitors.From, *visitors.To
+	again, err := reports.Visitors(t.Context(), part)
+	require.NoError(t, err)
+	assert.Equal(t, visitors, again, "whole days are what they are")
 }

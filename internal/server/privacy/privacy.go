@@ -72,9 +72,13 @@ func (k *Keys) Keep(v visit.Visit, mode visit.Mode, private bool) (visit.Visit, 
 		hash = hashWord(key, whole.Addr)
 	}
 	v = v.Keep(mode, hash)
-	kept := v.Card.Address.Text.String()
-	if hash != "" {
-		kept = hash
+	kept := hash
+	switch of := v.Card.Address; {
+	case kept != "" || of.Obtained == "": // who was not found is nobody
+	case of.Text.IsValid():
+		kept = of.Text.String()
+	case of.Placeholder != nil:
+		kept = *of.Placeholder
 	}
 	if mode == visit.Nothing || kept == "" {
 		return v, nil

@@ -27,6 +27,7 @@ func open(t *testing.T, dir string) *Keys {
 func of(ip string, at time.Time, site string) visit.Visit {
 	agent := "Firefox"
 	v := visit.Visit{Site: site, Time: at, UserAgent: &agent, Attributes: []byte(`{"a":1}`)}
+	v.Card.Address.Obtained = "given"
 	v.Card.Address.Text = addr.Optional{Addr: netip.MustParseAddr(ip)}
 	return v
 }
@@ -52,6 +53,26 @@ func TestVisitorsAreToldApartForASiteAndDay(t *testing.T) {
 	assert.Equal(t, cut.VisitorHash, keep(t, k, of("198.18.3.41", noon, "a.example"), visit.Truncated).VisitorHash, "no finer than what is kept")
 	assert.Equal(t, "198.18.3.0", cut.Card.Address.Text.String())
 	assert.Zero(t, keep(t, k, of("198.18.3.40", noon, "a.example"), visit.Nothing).VisitorHash)
+}
+
+func TestWhoWasNotFoundIsNoVisitor(t *testing.T) {
+	k := open(t, t.TempDir())
+	word, other := "behind the proxies", "office"
+	for _, mode := range []visit.Mode{visit.Whole, visit.Truncated, visit.Hashed, visit.Nothing} {
+		v := of("198.18.3.40", noon, "a.example")
+		v.Card.Address.Text, v.Card.Address.Obtained = addr.Optional{}, ""
+		assert.Zero(t, keep(t, k, v, mode).VisitorHash, "%s, without a word", mode)
+		v.Card.Address.Placeholder = &word
+		assert.Zero(t, keep(t, k, v, mode).VisitorHash, "%s, with the owner's word", mode)
+	}
+	skipped := func(word *string) int64 {
+		v := of("10.0.0.1", noon, "a.example")
+		v.Card.Address.Placeholder = word
+		return keep(t, k, v, visit.Whole).VisitorHash
+	}
+	assert.NotZero(t, skipped(&word), "who was found and is called so is one")
+	assert.Equal(t, skipped(&word), skipped(&word))
+	assert.NotEqual(t, skipped(&word), skipped(&other), "another word is another visitor")
 }
 
 func TestWhoAsksNotToBeTrackedLeavesNothing(t *testing.T) {

@@ -211,12 +211,12 @@ func (s *Store) FirstSeen(ctx context.Context, site string, by visit.By) (map[st
 	return seen, away(rows.Err())
 }
 
-// Visitors gives the distinct visitors of each day in UTC, as far as they could
-// be told apart.
+// Visitors gives the distinct visitors of each day in UTC that begins in the filter's time,
+// as far as they could be told apart.
 func (s *Store) Visitors(ctx context.Context, f visit.Filter) ([]visit.TimeCount, error) {
 	sql, args := `SELECT slot, visits FROM rollup WHERE site = @site AND dimension = 'visitors'`, pgx.NamedArgs{"site": f.CountedFor()}
 	if !f.From.IsZero() {
-		sql += ` AND slot > @from::timestamptz - interval '1 day'`
+		sql += ` AND slot >= @from`
 		args["from"] = f.From
 	}
 	if !f.To.IsZero() {

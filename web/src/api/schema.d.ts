@@ -716,7 +716,8 @@ export interface paths {
         };
         /**
          * Distinct visitors by day
-         * @description By day of UTC, as far as the site's privacy mode lets visitors be told apart. They cannot be added up over days.
+         * @description By day of UTC, as far as the site's privacy mode lets visitors be told apart. They cannot be added up over days. Days are counted
+         *     whole: `from` and `to` of the answer say which. Visits whose visitor was not found behind the proxies are of no visitor.
          */
         get: operations["getVisitors"];
         put?: never;
@@ -4462,6 +4463,16 @@ export interface components {
             /** @description there were more rows than are read */
             partial: boolean;
             left_out: components["schemas"]["LeftOut"];
+            /**
+             * Format: date-time
+             * @description The beginning of the first day that is counted, which may be before what was asked for: days of UTC are counted whole. Null where none was asked for.
+             */
+            from: string | null;
+            /**
+             * Format: date-time
+             * @description The end of the last day that is counted, which may be after what was asked for. Null where none was asked for.
+             */
+            to: string | null;
             rows: components["schemas"]["TimeCount"][];
         };
         Hours: {
