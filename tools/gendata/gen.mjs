@@ -17,6 +17,7 @@ import { countryFiles, isTown, places, seat } from "./places.mjs";
 import { replacedCodes } from "./replaced.mjs";
 import { subdivisionList } from "./subdivisions.mjs";
 import { townNames } from "./townnames.mjs";
+import { isSameRelease, writtenByICU } from "./written.mjs";
 import { tz } from "./zone.mjs";
 import { seats } from "./seats.mjs";
 
@@ -70,6 +71,7 @@ for (const [name, text] of flagFiles()) write(`internal/${name}`, gzipSync(text,
 for (const [name, text] of localeTables()) {
   write(`internal/core/${name}`, gzipSync(text, { level: 9 }));
 }
+if (isSameRelease) write("internal/core/locale/testdata/written.tsv.gz", gzipSync(writtenByICU(), { level: 9 }));
 // A second list, which tests hold the first against.
 const exponents = Object.values(require("@dinero.js/currencies")).map((c) => `${c.code}\t${c.exponent}\n`).sort();
 write("internal/core/almanac/testdata/exponents.tsv", exponents.join(""));

@@ -9,6 +9,7 @@ import { codes } from "./countries.mjs";
 
 const require = createRequire(import.meta.url);
 const { coverageLevels } = require("cldr-core/coverageLevels.json");
+const { dayPeriodRuleSet } = require("cldr-core/supplemental/dayPeriods.json").supplemental;
 const { parentLocale } = require("cldr-core/supplemental/parentLocales.json").supplemental.parentLocales;
 const systems = require("cldr-core/supplemental/numberingSystems.json").supplemental.numberingSystems;
 const population = require("cldr-core/supplemental/territoryInfo.json").supplemental.territoryInfo;
@@ -29,6 +30,10 @@ function writtenAbove(tag, rows) {
   for (let p = parentOf(tag); p !== "root"; p = parentOf(p)) if (rows.has(p)) return p;
   return "";
 }
+
+// A locale in a script has a line also where its parent has the same: whoever looks for its
+// parent by rule finds none.
+const inScript = (tag) => /-[A-Z][a-z]{3}$/.test(tag);
 
 // ------------------------------------------------------------------- names
 const continents = { AF: "002", AN: "AQ", AS: "142", EU: "150", NA: "003", OC: "009", SA: "005" };
@@ -66,7 +71,7 @@ function names() {
       return parent !== "root" && nameOf(parent, code) === name ? "" : name;
     });
     const own = ownName(tag) === (parent === "root" ? "" : ownName(parent)) ? "" : ownName(tag);
-    if (own || row.some(Boolean)) rows.set(tag, [own, ...row]);
+    if (own || row.some(Boolean) || inScript(tag)) rows.set(tag, [own, ...row]);
   }
   for (const [tag, row] of rows) lines.push([tag, writtenAbove(tag, rows), ...row].join("\t").trimEnd());
   // English names of the languages that are spoken somewhere.
@@ -80,27 +85,53 @@ function names() {
 }
 
 // ------------------------------------------------------------------- habits
+// The release has groups that its makers have not approved yet; browsers leave them out.
+const groups = { "fr-CH": "\u202f" };
+
+const currenciesOf = (tag) => main("cldr-numbers-full", tag, "currencies").numbers.currencies;
+
+// marksOf are the pattern and the marks of a currency that a locale writes otherwise than
+// others: those of where it is written so first, as ICU has it.
+function marksOf(tag, code) {
+  const own = currenciesOf(tag)[code], parent = parentOf(tag);
+  if (!own.pattern && !own.decimal) return [];
+  const above = parent === "root" ? {} : (currenciesOf(parent)[code] ?? {});
+  if (own.pattern === above.pattern && own.decimal === above.decimal) return marksOf(parent, code);
+  const symbols = main("cldr-numbers-full", tag, "numbers").numbers["symbols-numberSystem-latn"];
+  return [own.pattern ?? "", own.decimal ?? symbols.decimal, own.group ?? symbols.group];
+}
+
+// periods are the parts of a day: when each begins, and its name.
+function periods(tag, name) {
+  const rules = dayPeriodRuleSet[tag] ?? dayPeriodRuleSet[tag.split("-")[0]];
+  return Object.entries(rules).filter(([, r]) => r._from).map(([key, r]) => [r._from, name(key)]).sort().map((p) => p.join(" "));
+}
+
 function habitsOf(tag) {
   const numbers = main("cldr-numbers-full", tag, "numbers").numbers;
   const system = numbers.defaultNumberingSystem;
   const symbols = numbers[`symbols-numberSystem-${system}`];
   const money = numbers[`currencyFormats-numberSystem-${system}`];
   const digits = system === "latn" ? "" : (systems[system]?._digits ?? "");
-  const currencies = main("cldr-numbers-full", tag, "currencies").numbers.currencies;
-  const signs = Object.entries(currencies)
-    .filter(([code, c]) => c.symbol && c.symbol !== code)
-    .map(([code, c]) => `${code}=${c.symbol}`);
+  const signs = Object.entries(currenciesOf(tag))
+    .filter(([code, c]) => (c.symbol && c.symbol !== code) || c.pattern || c.decimal)
+    .map(([code, c]) => [`${code}=${c.symbol ?? code}`, ...marksOf(tag, code)].join("="));
   const dates = main("cldr-dates-full", tag, "ca-gregorian").dates.calendars.gregorian;
-  const wide = (what, keys) => keys.map((k) => dates[what].format.wide[k]).join(inner);
-  const period = (k) => dates.dayPeriods.format.abbreviated[k];
-  const join = dates["dateTimeFormats-atTime"]?.standard?.long ?? dates.dateTimeFormats.long;
   const one = (format) => (typeof format === "string" ? format : format._value);
+  const full = one(dates.dateFormats.full), letters = full.replace(/'[^']*'/g, "");
+  // Names in the form that the full date asks for.
+  const names = (what, keys, long, alone) => {
+    const form = new RegExp(alone).test(letters) ? "stand-alone" : "format";
+    return keys.map((k) => dates[what][form][new RegExp(`${long}|${alone}`).test(letters) ? "wide" : "abbreviated"][k]).join(inner);
+  };
+  const period = (k) => dates.dayPeriods.format.abbreviated[k];
+  const join = dates["dateTimeFormats-atTime"]?.standard?.full ?? dates.dateTimeFormats.full;
   return [
-    symbols.currencyDecimal ?? symbols.decimal, symbols.currencyGroup ?? symbols.group, symbols.minusSign, digits, numbers.minimumGroupingDigits,
+    symbols.currencyDecimal ?? symbols.decimal, symbols.currencyGroup ?? groups[tag] ?? symbols.group, symbols.minusSign, digits, numbers.minimumGroupingDigits,
     money.standard, money["standard-alphaNextToNumber"] ?? money.standard, signs.join(inner),
-    one(dates.dateFormats.full), one(dates.dateFormats.long), one(dates.dateFormats.short), one(dates.timeFormats.short), one(join),
-    wide("months", [1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12]), wide("days", ["sun", "mon", "tue", "wed", "thu", "fri", "sat"]),
-    period("am"), period("pm"),
+    full, one(dates.dateFormats.short), one(dates.timeFormats.short), one(join),
+    names("months", [1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12], "MMMM", "LLLL"), names("days", ["sun", "mon", "tue", "wed", "thu", "fri", "sat"], "EEEE", "cccc"),
+    period("am"), period("pm"), one(dates.timeFormats.short).includes("B") ? periods(tag, period).join(inner) : "", letters.includes("G") ? dates.eras.eraAbbr[1] : "",
   ];
 }
 
@@ -112,7 +143,7 @@ function habits() {
     const row = own.map((value, i) => (parent && parent[i] === value ? "" : value));
     // A field that is empty here and not in the parent is written as one space.
     own.forEach((value, i) => { if (value === "" && parent?.[i]) row[i] = " "; });
-    if (row.some(Boolean)) rows.set(tag, row);
+    if (row.some(Boolean) || inScript(tag)) rows.set(tag, row);
   }
   return [...rows].map(([tag, row]) => [tag, writtenAbove(tag, rows), ...row].join("\t")).join("\n") + "\n";
 }

@@ -279,13 +279,24 @@ func (h *Habits) letter(out *strings.Builder, r rune, n int, t time.Time) {
 		number(t.Minute(), n)
 	case 's':
 		number(t.Second(), n)
-	case 'a', 'b', 'B':
+	case 'B':
+		clock := t.Format("15:04")
+		members := strings.Split(h[dayPeriods], inner)
+		name := members[len(members)-1] // which may last beyond midnight
+		for _, m := range members {
+			if m[:len(clock)] <= clock {
+				name = m
+			}
+		}
+		out.WriteString(name[len(clock)+1:])
+	case 'a', 'b':
 		if t.Hour() < 12 {
 			out.WriteString(h[dayPeriodAM])
 		} else {
 			out.WriteString(h[dayPeriodPM])
 		}
-	case 'G': // an era, of which there is one
+	case 'G':
+		out.WriteString(h[era])
 	default:
 		out.WriteString(strings.Repeat(string(r), n))
 	}

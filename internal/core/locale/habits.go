@@ -22,16 +22,17 @@ const (
 	minGrouping
 	amountPattern // ¤ is the sign of the currency
 	amountLetters // the same, where the sign ends in a letter
-	currencySigns
+	currencySigns // "EUR=€", or with a pattern and marks of its own "EUR=€=¤#,##0.00=.=,"
 	dateFull
-	dateLong
 	dateShort
 	timeShort
 	dateAtTime // {1} is the date, {0} the time
-	monthNames
-	dayNames // from Sunday
+	monthNames // in the form that dateFull asks for
+	dayNames   // from Sunday; as the months
 	dayPeriodAM
 	dayPeriodPM
+	dayPeriods // "05:00 name": parts of the day, where timeShort asks for them
+	era        // where dateFull asks for it
 	fieldCount
 )
 
@@ -62,7 +63,7 @@ var habitTables = sync.OnceValue(func() map[string]*Habits {
 			switch {
 			case own == "" && has:
 				tables[tag][i] = above[i]
-			case own == " " && i == nativeDigits: // its parent has them
+			case own == " " && (i == nativeDigits || i == dayPeriods || i == era): // its parent has them
 				tables[tag][i] = ""
 			}
 		}

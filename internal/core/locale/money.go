@@ -1,8 +1,10 @@
 package locale
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -79,15 +81,22 @@ func FormatAmount(value decimal.Decimal, currency, tag string, ending Ending) st
 	}
 	value = value.Round(decimals)
 	h := habitsOf(tag)
-	sign := currency
-	for pair := range strings.SplitSeq(h[currencySigns], inner) {
-		if code, text, _ := strings.Cut(pair, "="); code == currency {
-			sign = text
+	sign, pattern := currency, h[amountPattern]
+	for one := range strings.SplitSeq(h[currencySigns], inner) {
+		fields := strings.Split(one, "=")
+		if fields[0] != currency {
+			continue
+		}
+		if sign = fields[1]; len(fields) == 5 { // which is written otherwise than others
+			own := *h
+			own[decimalMark], own[groupMark] = fields[3], fields[4]
+			h, pattern = &own, cmp.Or(fields[2], pattern)
 		}
 	}
-	pattern := h[amountPattern]
-	if letterByNumber(sign, pattern) {
-		pattern = h[amountLetters]
+	if pattern == h[amountPattern] && letterByNumber(sign, pattern) {
+		if pattern = h[amountLetters]; letterByNumber(sign, pattern) {
+			pattern = strings.NewReplacer("¤#", "¤\u00a0#", "0¤", "0\u00a0¤").Replace(pattern)
+		}
 	}
 	positive, negative, hasNegative := strings.Cut(pattern, ";")
 	use, minus := positive, ""
@@ -132,10 +141,7 @@ func (h *Habits) number(value decimal.Decimal, decimals int32, pattern string) s
 			secondary = len(groups[len(groups)-2])
 		}
 	}
-	least := 1
-	if h[minGrouping] == "2" {
-		least = 2
-	}
+	least, _ := strconv.Atoi(h[minGrouping])
 	if primary > 0 && len(whole) >= primary+least {
 		grouped := whole[len(whole)-primary:]
 		rest := whole[:len(whole)-primary]

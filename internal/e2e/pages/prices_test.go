@@ -96,6 +96,56 @@ func TestThePricesOfTheScript(t *testing.T) {
 	t.Logf("%d prices: %d differed", tried, differed)
 }
 
+// Times and prices of the script in languages that browsers know, as the service writes
+// them; and in Nynorsk, which they may not.
+func TestTheLanguagesOfTheScript(t *testing.T) {
+	t.Parallel()
+	var card atomic.Value
+	mux := http.NewServeMux()
+	mux.HandleFunc("/porch.js", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/javascript")
+		_, _ = w.Write(pagescript.Script)
+	})
+	mux.HandleFunc("/v1/visitor", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(card.Load().([]byte)) })
+	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		fmt.Fprint(w, `<!doctype html><meta charset="utf-8"><script src="/porch.js"></script>`)
+	})
+	card.Store([]byte(`{}`))
+	server := httptest.NewServer(mux)
+	t.Cleanup(server.Close)
+	p := live.OpenTab(t)
+	p.Do(chromedp.Navigate(server.URL))
+	plain := strings.NewReplacer("\u00a0", " ", "\u202f", " ")
+	chf := "CHF"
+	tried := 0
+	for _, tag := range strings.Fields("es-ES es-MX zh-Hant-TW zh-Hant-HK zh-CN fr-CH fr-FR de-CH de-AT nn-NO nb-NO pt-PT pt-BR ja-JP ar-EG hi-IN fi-FI th-TH fa-IR en-US en-IN ru-RU") {
+		text, err := json.Marshal(map[string]any{
+			"money":  map[string]any{"currency_code": chf, "display_digits": 2, "minor_units": 2, "rate": nil},
+			"locale": map[string]string{"formatting": tag}, "clock": map[string]string{"time_zone": "UTC"},
+		})
+		require.NoError(t, err)
+		card.Store(text)
+		for hour := range 8 {
+			at := time.Date(2027, 6, 12, 3*hour, 7, 0, 0, time.UTC)
+			amount := decimal.New(int64(hour-3)*123456789, -int32(2+hour%3))
+			answer := p.Eval(fmt.Sprintf(`porch.choose("").then(() => JSON.stringify([porch.time(%q), porch.price(%q, "CHF").text]))`, at.Format(time.RFC3339), amount))
+			var got []string
+			require.NoError(t, json.Unmarshal([]byte(answer), &got))
+			for i := range got {
+				got[i] = plain.Replace(got[i])
+			}
+			tried += 2
+			when, sum := locale.FormatTime(at, tag), locale.FormatAmount(amount, chf, tag, locale.Ending{})
+			if tag == "nn-NO" && strings.Contains(got[0], "lørdag") { // a browser that knows Bokmål alone
+				when = locale.FormatTime(at, "nb-NO")
+			}
+			assert.Equal(t, []string{plain.Replace(when), plain.Replace(sum)}, got, tag)
+		}
+	}
+	t.Logf("%d times and prices", tried)
+}
+
 func pow10(n int) int {
 	p := 1
 	for range n {

@@ -155,8 +155,8 @@
   const short = (tag) => tag.toLowerCase().split("-")[0];
   // habits are the visitor's, but never in another language than the page's.
   const habits = () => {
-    const own = at(last, "locale.formatting"), page = root.lang;
-    return own && page && short(own) !== short(page) ? page : own;
+    const own = at(last, "locale.formatting"), page = root.lang, tag = own && page && short(own) !== short(page) ? page : own;
+    return tag && short(tag) === "nn" ? [tag, "nb"] : tag; // browsers may know only one Norwegian
   };
 
   // Each gives the text to show, null to leave the element's own, undefined where it is
@@ -231,7 +231,7 @@
     time(instant, style = "full") {
       const t = new Date(instant), zone = at(last, "clock.time_zone");
       if (!zone || isNaN(t)) return null;
-      return new Intl.DateTimeFormat(habits(), { dateStyle: style, timeStyle: "short", timeZone: zone }).format(t);
+      return new Intl.DateTimeFormat(habits(), { dateStyle: style, timeStyle: "short", timeZone: zone, calendar: "gregory" }).format(t);
     },
     price(value, from) {
       const money = last?.money, rate = money?.rate, n = decimal(value);
