@@ -75,7 +75,7 @@ type Compiled struct {
 	own   way        // for everybody whom no route fits
 	to    []way
 	tags  []language.Tag // of the site's language, and of all routes
-	match language.Matcher
+	match *locale.Matcher
 }
 
 // way is a route that was read.
@@ -101,7 +101,7 @@ func Compile(l Link, off *time.Time, siteLanguage string) *Compiled {
 		}
 	}
 	if len(c.tags) > 1 {
-		c.match = language.NewMatcher(c.tags)
+		c.match = locale.NewMatcher(c.tags)
 	}
 	return c
 }
@@ -167,43 +167,12 @@ func (c *Compiled) suits(v Visitor) language.Tag {
 	if c.match == nil {
 		return language.Und
 	}
-	wanted, _, err := language.ParseAcceptLanguage(v.Accept)
-	if err != nil {
-		wanted = nil
-	}
-	if chosen, err := language.Parse(v.Choice); err == nil && chosen != language.Und {
+	wanted := locale.Asked(v.Accept)
+	if chosen, err := locale.Read(v.Choice); err == nil && chosen != language.Und {
 		wanted = append([]language.Tag{chosen}, wanted...)
 	}
-	if len(wanted) == 0 {
-		return language.Und
-	}
-	for _, tag := range wanted {
-		if found := c.nearest(tag); found != language.Und {
-			return found
-		}
-	}
-	for _, tag := range wanted {
-		if _, i, sure := c.match.Match(tag); sure >= language.High && locale.Alike(tag, c.tags[i]) { // such as no and nb
-			return c.tags[i]
-		}
-	}
-	return language.Und
-}
-
-// nearest gives the tag of the link that is a language, as exactly as there is one (RFC 4647, lookup), or else
-// another that its readers read as well.
-func (c *Compiled) nearest(wanted language.Tag) language.Tag {
-	for text := wanted.String(); text != ""; text = text[:max(0, strings.LastIndexByte(text, '-'))] {
-		for _, tag := range c.tags {
-			if tag.String() == text {
-				return tag
-			}
-		}
-	}
-	for _, tag := range c.tags {
-		if tag != language.Und && wanted != language.Und && locale.Alike(tag, wanted) {
-			return tag
-		}
+	if i, ok := c.match.Best(wanted...); ok {
+		return c.tags[i]
 	}
 	return language.Und
 }

@@ -34,12 +34,12 @@ var spoken = []struct {
 	{"ja", words{"このリンクは存在しません。", "印刷されたアドレスと見比べてください。", "このリンクは終了しました。", "お探しの内容は当サイトにあるかもしれません。", "サイトへ"}},
 }
 
-var speaks = sync.OnceValue(func() language.Matcher {
+var speaks = sync.OnceValue(func() *locale.Matcher {
 	tags := make([]language.Tag, len(spoken))
 	for i, l := range spoken {
 		tags[i] = language.Make(l.tag)
 	}
-	return language.NewMatcher(tags)
+	return locale.NewMatcher(tags)
 })
 
 // A Template is how the page looks for whoever asks for an unknown link, or one that has ended. It is immutable
@@ -84,11 +84,11 @@ func Parse(text string) (*Template, error) {
 
 // Write gives the page. The nonce is that of its content-security policy.
 func (t *Template) Write(m Missing, nonce string) ([]byte, error) {
-	wanted, _, err := language.ParseAcceptLanguage(m.Accept)
-	if err != nil || len(wanted) == 0 {
+	wanted := locale.Asked(m.Accept)
+	if len(wanted) == 0 {
 		wanted = []language.Tag{language.Make(cmp.Or(m.Default, "en"))}
 	}
-	_, i, _ := speaks().Match(wanted...)
+	i, _ := speaks().Best(wanted...)
 	w := spoken[i]
 	n := Notice{Nonce: nonce, Language: w.tag, Direction: locale.DirectionOf(w.tag), Site: m.Site, Title: w.unknown, Text: w.check, Go: w.home, Home: template.URL(m.Home), Ended: m.Ended}
 	if m.Ended {

@@ -36,7 +36,7 @@ type Languages struct {
 	tags     []language.Tag
 	written  []string // as the owner wrote them
 	fallback string
-	matcher  language.Matcher // nil where every language is offered
+	matcher  *Matcher // nil where every language is offered
 
 	known *lru.Cache[ask, *Locale]
 }
@@ -72,7 +72,7 @@ func NewLanguages(offered []string, fallback string) (*Languages, error) {
 		return nil, fmt.Errorf("%.40q is not a language tag, such as pt-PT", fallback)
 	}
 	if len(l.tags) > 0 {
-		l.matcher = language.NewMatcher(l.tags)
+		l.matcher = NewMatcher(l.tags)
 	}
 	return l, nil
 }
@@ -151,12 +151,45 @@ func (l *Languages) offer(found *Locale, tag language.Tag, reason string) (ok bo
 		add(found, tag.String(), tag.String(), reason)
 		return true
 	}
-	_, i, sure := l.matcher.Match(tag)
-	if sure < language.High || !Alike(tag, l.tags[i]) { // a neighbour's language is not one's own
+	i, ok := l.matcher.Best(tag)
+	if !ok {
 		return false
 	}
 	add(found, l.written[i], tag.String(), reason)
 	return true
+}
+
+// A Matcher finds which of some languages suits a reader, everywhere by the same rule: the
+// language itself or what it is a kind of (RFC 4647, section 3.4), else the nearest by
+// CLDR's distances, and no neighbour's language for one's own (see [Alike]). It is safe for
+// concurrent use.
+type Matcher struct {
+	tags    []language.Tag
+	matcher language.Matcher
+}
+
+// NewMatcher makes a matcher of languages; one that is [language.Und] suits nobody.
+func NewMatcher(tags []language.Tag) *Matcher { return &Matcher{tags, language.NewMatcher(tags)} }
+
+// Best gives the place of the language that suits the first of the wanted ones that any
+// suits; ok is false where none does.
+func (m *Matcher) Best(wanted ...language.Tag) (i int, ok bool) {
+	for _, tag := range wanted {
+		if tag == language.Und {
+			continue
+		}
+		for text := tag.String(); text != ""; text = text[:max(0, strings.LastIndexByte(text, '-'))] {
+			for i := range m.tags {
+				if m.tags[i].String() == text && Alike(tag, m.tags[i]) {
+					return i, true
+				}
+			}
+		}
+		if _, i, sure := m.matcher.Match(tag); sure >= language.High && Alike(tag, m.tags[i]) {
+			return i, true
+		}
+	}
+	return 0, false
 }
 
 // Alike says whether speakers of two languages read each other's: one language, or nearly so, in one
@@ -233,6 +266,16 @@ func Read(text string) (language.Tag, error) {
 		text = "zh" + text[len("cmn"):]
 	}
 	return language.Parse(text)
+}
+
+// Asked reads Accept-Language (RFC 9110, section 12.5.4), the most wanted language first. Of
+// what it cannot read nothing is asked; a header longer than 1 KB counts as absent.
+func Asked(header string) []language.Tag {
+	if len(header) > maxHeader {
+		return nil
+	}
+	asked, _ := readHeader(header)
+	return asked
 }
 
 // readHeader reads Accept-Language, the most wanted first, and counts what it cannot

@@ -44,12 +44,12 @@ var languages = []struct {
 	{"ja", words{"お使いの地域では、このページをご覧いただけません。", "ご利用の国は次のとおりと推定されます：%s", "誤りがある場合、または閲覧が必要な場合", "下の参照番号をお知らせください。", "お問い合わせ", "ほかのページはどなたでもご覧いただけます。", "ほかのページを見る", "参照番号"}},
 }
 
-var spoken = sync.OnceValue(func() language.Matcher {
+var spoken = sync.OnceValue(func() *locale.Matcher {
 	tags := make([]language.Tag, len(languages))
 	for i, l := range languages {
 		tags[i] = language.Make(l.tag)
 	}
-	return language.NewMatcher(tags)
+	return locale.NewMatcher(tags)
 })
 
 // A Template is how pages of refusal look. It is immutable and safe for concurrent use.
@@ -103,8 +103,8 @@ type part struct{ Language, Direction, Title, Text, Thought string }
 
 // Write gives the page. The nonce is that of its content-security policy.
 func (t *Template) Write(s Subject, nonce string) ([]byte, error) {
-	wanted, _, err := language.ParseAcceptLanguage(s.Accept)
-	if err != nil || len(wanted) == 0 {
+	wanted := locale.Asked(s.Accept)
+	if len(wanted) == 0 {
 		wanted = []language.Tag{language.Make(cmp.Or(s.Default, "en"))}
 	}
 	first, w := s.in(wanted)
@@ -136,8 +136,8 @@ func (t *Template) Write(s Subject, nonce string) ([]byte, error) {
 
 // First is what stands first on the page: its language, title and text.
 func (s Subject) First() (tag, title, text string) {
-	wanted, _, err := language.ParseAcceptLanguage(s.Accept)
-	if err != nil || len(wanted) == 0 {
+	wanted := locale.Asked(s.Accept)
+	if len(wanted) == 0 {
 		wanted = []language.Tag{language.Make(cmp.Or(s.Default, "en"))}
 	}
 	p, _ := s.in(wanted)
@@ -150,7 +150,7 @@ func (s *Subject) in(wanted []language.Tag) (part, words) {
 	if ownTag != language.Und {
 		wanted = []language.Tag{ownTag} // all of it in one language, if there is
 	}
-	_, i, _ := spoken().Match(wanted...)
+	i, _ := spoken().Best(wanted...)
 	w := languages[i]
 	tag := w.tag
 	if ownTag != language.Und {
@@ -177,7 +177,7 @@ func (s *Subject) own(wanted []language.Tag) (string, language.Tag) {
 	if len(tags) == 0 {
 		return "", language.Und
 	}
-	_, i, _ := language.NewMatcher(tags).Match(wanted...)
+	i, _ := locale.NewMatcher(tags).Best(wanted...)
 	for tag, text := range s.Refusal.Texts {
 		if language.Make(tag) == tags[i] {
 			return text, tags[i]
