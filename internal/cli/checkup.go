@@ -36,7 +36,7 @@ verdict with the evidence, and the configuration lines that mend what is wrong.`
 }
 
 func drawCheckup(a *terminal.App, r checkup.Result) {
-	fmt.Fprintf(a.Out, "%s\nFrom %d requests since %s.\n", r.Title, r.Requests, r.Since.Format("2006-01-02 15:04:05 UTC"))
+	fmt.Fprintf(a.Out, "%s\nFrom %s since %s.\n", r.Title, terminal.Count(r.Requests, "request"), r.Since.Format("2006-01-02 15:04:05 UTC"))
 	for _, f := range r.Findings {
 		mark := "ok "
 		if f.State == checkup.Attention {

@@ -66,7 +66,7 @@ func TestALongListIsAnsweredAsItComes(t *testing.T) {
 	assert.Equal(t, 1, code)
 	assert.Equal(t, 3, strings.Count(out, "\n"), out)
 	assert.Contains(t, notes, "nonsense: ")
-	assert.Contains(t, notes, "2 of 4 addresses have no answer")
+	assert.Contains(t, notes, "without an answer: 2 of 4 addresses")
 	_, out, _ = run(t, "", append(resolve, "-", "-o", "json")...)
 	assert.Equal(t, "[]\n", out)
 	code, _, notes = run(t, "198.18.3.40\n"+strings.Repeat("1", 5000)+"\n", append(resolve, "-")...)

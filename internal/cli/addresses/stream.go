@@ -66,11 +66,11 @@ func stream[T any](ctx context.Context, a *terminal.App, ask answerer[T], as lay
 	closed := out.Close()
 	switch {
 	case stopped:
-		err = fmt.Errorf("stopped after %d addresses", done)
+		err = fmt.Errorf("stopped after %s", plain.Count(done, "address"))
 	case err != nil:
-		err = fmt.Errorf("after %d addresses: %w", done, err)
+		err = fmt.Errorf("after %s: %w", plain.Count(done, "address"), err)
 	case failed > 0:
-		err = fmt.Errorf("%d of %d addresses have no answer", failed, done)
+		err = fmt.Errorf("without an answer: %d of %s", failed, plain.Count(done, "address"))
 	}
 	select {
 	case wrong := <-broken:

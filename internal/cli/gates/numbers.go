@@ -50,7 +50,7 @@ by the draft, and by those in force.`,
 }
 
 func (o *of) drawSimulation(s *api.GateSimulation, days int) {
-	fmt.Fprintf(o.Out, "Last %d days: %s of %s visits would be refused; the rules in force would refuse %s.\n", days, terminal.Thousands(s.Draft), terminal.Thousands(s.Visits), terminal.Thousands(s.Live))
+	fmt.Fprintf(o.Out, "Last %s: %s of %s would be refused; the rules in force would refuse %s.\n", terminal.Count(days, "day"), terminal.Thousands(s.Draft), terminal.Visits(s.Visits), terminal.Thousands(s.Live))
 	fmt.Fprintf(o.Out, "The two decide otherwise about %s.\n\n", terminal.Visits(s.Changed))
 	if len(s.Countries) > 0 || s.Missing.Draft+s.Missing.Live > 0 {
 		t := terminal.NewTable(o.Out, table.Row{"Refused from", "In force", "These", "Of"}, "In force", "These", "Of")
@@ -71,7 +71,7 @@ func (o *of) drawSimulation(s *api.GateSimulation, days int) {
 		fmt.Fprintln(o.Out, note)
 	}
 	if s.RefusedRequests > 0 {
-		fmt.Fprintf(o.Out, "Really refused in that time: %s requests.\n", terminal.Thousands(s.RefusedRequests))
+		fmt.Fprintf(o.Out, "Really refused in that time: %s.\n", terminal.Count(s.RefusedRequests, "request"))
 	}
 	if s.LeftOut > 0 {
 		fmt.Fprintf(o.Out, "Left out: %s of bots, monitors and tests.\n", terminal.Visits(s.LeftOut))

@@ -291,7 +291,7 @@ func drawList(out io.Writer, p *link.Page) {
 			t.AppendRow(table.Row{r.Link.Code, terminal.Shorten(r.Link.Name, 22), leads, terminal.Thousands(r.Clicks), last, stands(&r.Link, false)})
 		}
 		t.Render()
-		fmt.Fprintf(out, "\n%s links, %s active.", terminal.Thousands(p.All), terminal.Thousands(p.Active))
+		fmt.Fprintf(out, "\n%s, %s active.", terminal.Count(p.All, "link"), terminal.Thousands(p.Active))
 		if p.Next != nil {
 			fmt.Fprint(out, " There are more than are shown; see --limit and --search.")
 		}

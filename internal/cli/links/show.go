@@ -63,7 +63,7 @@ agent and destination. Days are those of UTC, by which visitors are told apart, 
 func drawReport(out io.Writer, r *link.Report, most int) {
 	of, other := &r.Of, r.Compared
 	describe(out, &of.Link)
-	fmt.Fprintf(out, "\n%s clicks by %s visitors since %s, days of %s.\n\n", terminal.Thousands(of.Clicks), terminal.Thousands(of.Visitors), r.From.Format("2006-01-02 15:04"), r.Zone)
+	fmt.Fprintf(out, "\n%s by %s since %s, days of %s.\n\n", terminal.Count(of.Clicks, "click"), terminal.Count(of.Visitors, "visitor"), r.From.Format("2006-01-02 15:04"), r.Zone)
 	zone, err := time.LoadLocation(r.Zone)
 	if err != nil {
 		zone = time.UTC
@@ -163,7 +163,7 @@ func leftOut(of *link.Figures) string {
 		text = "Left out: " + strings.Join(parts, ", ") + "."
 	}
 	if n := of.Link.ClicksNotRecorded; n > 0 {
-		text += fmt.Sprintf(" Not recorded, in all its time: %s clicks.", terminal.Thousands(n))
+		text += fmt.Sprintf(" Not recorded, in all its time: %s.", terminal.Count(n, "click"))
 	}
 	return text
 }

@@ -37,6 +37,10 @@ goes on from where it was, and misses none.`,
 		if err != nil {
 			return err
 		}
+		cut, err := truncates(cmd, c, query.Get("site"))
+		if err != nil {
+			return err
+		}
 		a.Note("Waiting for visits of " + query.Get("site") + "; Ctrl-C ends it.")
 		err = c.Follow(cmd.Context(), query, func(v visit.Visit) error {
 			if a.Output == "json" || a.Output == "ndjson" {
@@ -45,7 +49,7 @@ goes on from where it was, and misses none.`,
 				return terminal.Emit(&one, []visit.Visit{v}, false, nil)
 			}
 			w := v.Card.Location
-			_, err := fmt.Fprintf(a.Out, "%s  %-22s  %-28s  %-24s  %s\n", v.Time.Format(time.TimeOnly), terminal.Shorten(addressOf(v), 22),
+			_, err := fmt.Fprintf(a.Out, "%s  %-22s  %-28s  %-24s  %s\n", v.Time.Format(time.TimeOnly), terminal.Shorten(addressOf(v, cut), 22),
 				terminal.Shorten(terminal.Join(", ", terminal.Place(w), plain.Value(w.CountryCode)), 28), terminal.Shorten(v.Path, 24), marks(v))
 			return err
 		})
@@ -71,7 +75,7 @@ func visitsStateCommand(a *terminal.App) *cobra.Command {
 			}
 			return terminal.Emit(a, []api.VisitsState{s}, true, func() {
 				t := terminal.NewTable(a.Out, nil)
-				t.AppendRow(table.Row{"waiting", fmt.Sprintf("%s visits, %s of %s bytes", terminal.Thousands(s.Intake.Waiting), terminal.Thousands(s.Intake.Bytes), terminal.Thousands(s.Intake.Most))})
+				t.AppendRow(table.Row{"waiting", fmt.Sprintf("%s, %s of %s bytes", terminal.Visits(s.Intake.Waiting), terminal.Thousands(s.Intake.Bytes), terminal.Thousands(s.Intake.Most))})
 				if s.Intake.Away != nil {
 					t.AppendRow(table.Row{"", "the database takes none: " + *s.Intake.Away})
 				}
@@ -201,14 +205,14 @@ visitors are not told apart across an export.`,
 				return err
 			}
 			err = terminal.Emit(a, []api.Imported{done}, true, func() {
-				fmt.Fprintf(a.Out, "%s visits read: %s stored, %s stored before, %s too old, %s erased before, %s rejected.\n", terminal.Thousands(int64(done.Read)), terminal.Thousands(int64(done.Stored)),
+				fmt.Fprintf(a.Out, "%s read: %s stored, %s stored before, %s too old, %s erased before, %s rejected.\n", terminal.Visits(int64(done.Read)), terminal.Thousands(int64(done.Stored)),
 					terminal.Thousands(int64(done.Duplicate)), terminal.Thousands(int64(done.Expired)), terminal.Thousands(int64(done.Erased)), terminal.Thousands(int64(done.Rejected)))
 				for _, r := range done.Rejects {
 					fmt.Fprintf(a.Out, "  line %d: %s\n", r.Line, r.Reason)
 				}
 			})
 			if err == nil && done.Rejected > 0 {
-				err = fmt.Errorf("%d visits were rejected", done.Rejected)
+				err = fmt.Errorf("rejected: %s", terminal.Visits(done.Rejected))
 			}
 			return err
 		},
@@ -247,7 +251,7 @@ which all of them share, or the id of the visit. It cannot be undone.`,
 				return err
 			}
 			return terminal.Emit(a, []api.Receipt{r}, true, func() {
-				fmt.Fprintf(a.Out, "Erased at %s: %s visits, and %d in quarantine. The counts of %d days were made anew.\n", r.Time.Format(time.RFC3339), terminal.Thousands(int64(r.Visits)), r.Quarantine, r.Days)
+				fmt.Fprintf(a.Out, "Erased at %s: %s, and %d in quarantine. Counts were made anew of %s.\n", r.Time.Format(time.RFC3339), terminal.Visits(int64(r.Visits)), r.Quarantine, terminal.Count(r.Days, "day"))
 				if len(r.Left) > 0 {
 					fmt.Fprintf(a.Out, "Of %s no visit was erased: truncated addresses are not told apart. Give --prefix or --id.\n", strings.Join(r.Left, ", "))
 				}
@@ -310,7 +314,7 @@ func visitsVerifyCommand(a *terminal.App) *cobra.Command {
 					t.Render()
 					fmt.Fprintln(a.Out)
 				}
-				fmt.Fprintf(a.Out, "%s rows of %d days were recounted; %d counts differ.\n", terminal.Thousands(rows), len(days.Days), len(differs))
+				fmt.Fprintf(a.Out, "Recounted: %s of %s; %s differently.\n", terminal.Count(rows, "row"), terminal.Count(len(days.Days), "day"), terminal.Count(len(differs), "count"))
 			})
 			if err == nil && len(differs) > 0 && !mend {
 				err = fmt.Errorf("%d counts differ; eastporch visits verify --mend puts them right", len(differs))

@@ -276,9 +276,9 @@ func from(c report.Answered) string {
 	case c.Basis == "counts":
 		return "from counts"
 	case c.Partial:
-		return fmt.Sprintf("from the newest %s rows; there are more, which were not read", terminal.Thousands(c.Scanned-1))
+		return fmt.Sprintf("from the newest %s; there are more, which were not read", terminal.Count(c.Scanned-1, "row"))
 	}
-	return fmt.Sprintf("from %s rows", terminal.Thousands(c.Scanned))
+	return "from " + terminal.Count(c.Scanned, "row")
 }
 
 // shades stand for how many, from few to many.

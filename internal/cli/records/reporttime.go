@@ -157,7 +157,7 @@ func reportHoursCommand(a *terminal.App) *cobra.Command {
 					}
 					fmt.Fprintf(a.Out, " %8s\n", terminal.Thousands(sum))
 				}
-				fmt.Fprintf(a.Out, "\n%s visits at their visitors' own time, %s; the busiest hour has %s.%s\n", terminal.Thousands(h.Total), from(h.Answered), terminal.Thousands(most), leftOut(h.Answered))
+				fmt.Fprintf(a.Out, "\n%s at the visitors' own time, %s; the busiest hour has %s.%s\n", terminal.Visits(h.Total), from(h.Answered), terminal.Thousands(most), leftOut(h.Answered))
 			})
 		},
 	}
@@ -196,8 +196,8 @@ func reportDistancesCommand(a *terminal.App) *cobra.Command {
 				}
 				t.Render()
 				if d.MedianKm != nil && d.FarthestKm != nil {
-					fmt.Fprintf(a.Out, "\nHalf of %s visits come from within %s km; the farthest from %s, %s km away.\n",
-						terminal.Thousands(d.Total), terminal.Thousands(int64(*d.MedianKm)), plain.Value(d.Farthest), terminal.Thousands(int64(*d.FarthestKm)))
+					fmt.Fprintf(a.Out, "\nHalf of %s come from within %s km; the farthest from %s, %s km away.\n",
+						terminal.Visits(d.Total), terminal.Thousands(int64(*d.MedianKm)), plain.Value(d.Farthest), terminal.Thousands(int64(*d.FarthestKm)))
 				}
 				fmt.Fprintln(a.Out, strings.TrimSpace(withoutPlace(d.NoPoint)+leftOut(d.Answered)))
 			})

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
@@ -13,8 +14,10 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"eastporch/api"
 	"eastporch/internal/cli/terminal"
 	"eastporch/internal/client"
+	"eastporch/internal/core/addr"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
 )
@@ -52,7 +55,7 @@ their neighbours may be elsewhere.`,
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Out, "Of %s visits, %s were read again with edition %s.\n", terminal.Thousands(answer.Seen), terminal.Thousands(answer.Reenriched), answer.Edition)
+			fmt.Fprintf(a.Out, "Of %s, %s were read again with edition %s.\n", terminal.Visits(answer.Seen), terminal.Thousands(answer.Reenriched), answer.Edition)
 			for _, why := range slices.Sorted(maps.Keys(answer.Kept)) {
 				fmt.Fprintf(a.Out, "  %s stay as they are: %s.\n", terminal.Thousands(answer.Kept[why]), why)
 			}
@@ -92,7 +95,11 @@ func visitsListCommand(a *terminal.App) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return terminal.Emit(a, visits, false, func() { drawVisits(a, visits, count) })
+		cut, err := truncates(cmd, c, query.Get("site"))
+		if err != nil {
+			return err
+		}
+		return terminal.Emit(a, visits, false, func() { drawVisits(a, visits, count, cut) })
 	}
 	cmd.Flags().IntVar(&limit, "limit", 50, "how many at the most")
 	cmd.Flags().StringVar(&q.last, "last", "", "instead of --from: this long back, such as 24h or 30d")
@@ -126,7 +133,7 @@ func readVisits(cmd *cobra.Command, c *client.Client, query url.Values, limit in
 	return visits, count, nil
 }
 
-func drawVisits(a *terminal.App, visits []visit.Visit, count visit.Count) {
+func drawVisits(a *terminal.App, visits []visit.Visit, count visit.Count, cut bool) {
 	if len(visits) == 0 {
 		switch count.All {
 		case 0:
@@ -141,7 +148,7 @@ func drawVisits(a *terminal.App, visits []visit.Visit, count visit.Count) {
 	t := terminal.NewTable(a.Out, table.Row{"Time", "Address", "Place", "Country", "Level", "Within", "Path", "Marks"}, "Within")
 	for _, v := range visits {
 		w := v.Card.Location
-		address, within := addressOf(v), "–"
+		address, within := addressOf(v, cut), "–"
 		if w.RadiusKm != nil {
 			within = plain.Decimal(*w.RadiusKm) + " km"
 		}
@@ -157,11 +164,19 @@ func drawVisits(a *terminal.App, visits []visit.Visit, count visit.Count) {
 	fmt.Fprintf(a.Out, "\n%s of %s%s matching visits; the site has %s.\n", terminal.Thousands(int64(len(visits))), more, terminal.Thousands(count.Matching), terminal.Thousands(count.All))
 }
 
-// addressOf is what is kept of an address.
-func addressOf(v visit.Visit) string {
-	switch {
-	case v.Card.Address.Text.IsValid():
-		return v.Card.Address.Text.String()
+// truncates says whether a site keeps truncated addresses.
+func truncates(cmd *cobra.Command, c *client.Client, host string) (bool, error) {
+	sites, err := c.Sites(cmd.Context())
+	return slices.ContainsFunc(sites, func(s api.Site) bool { return s.Host == host && s.Privacy == visit.Truncated.String() }), err
+}
+
+// addressOf is what is kept of an address: the prefix that is left of it where it was cut.
+func addressOf(v visit.Visit, cut bool) string {
+	switch a := v.Card.Address.Text; {
+	case a.IsValid() && cut && addr.Truncate(a.Addr) == a.Addr:
+		return addr.TruncatePrefix(netip.PrefixFrom(a.Addr, a.BitLen())).String()
+	case a.IsValid():
+		return a.String()
 	case v.Card.Address.Placeholder != nil:
 		return *v.Card.Address.Placeholder
 	}

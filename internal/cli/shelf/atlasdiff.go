@@ -125,10 +125,10 @@ func drawChanges(a *terminal.App, c api.Changes) {
 		fmt.Fprintf(a.Out, "%s and %s say the same everywhere.\n", c.Now, c.Then)
 		return
 	}
-	fmt.Fprintf(a.Out, "From %s to %s, %s ranges would read differently: %s of the located IPv4 addresses, %s of IPv6.\n",
-		c.Now, c.Then, terminal.Thousands(c.Ranges), terminal.Fine(c.Share4), terminal.Fine(c.Share6))
+	fmt.Fprintf(a.Out, "From %s to %s, %s would read differently: %s of the located IPv4 addresses, %s of IPv6.\n",
+		c.Now, c.Then, terminal.Count(c.Ranges, "range"), terminal.Fine(c.Share4), terminal.Fine(c.Share6))
 	if v := c.Visits; v.Days > 0 { // of a service
-		fmt.Fprintf(a.Out, "Of the %s visits of the last %d days, %s would, from %s addresses.\n", terminal.Thousands(v.Visits), v.Days, terminal.Thousands(v.Differently.Visits), terminal.Thousands(v.Differently.Addresses))
+		fmt.Fprintf(a.Out, "Of %s in the last %s, %s would, from %s.\n", terminal.Visits(v.Visits), terminal.Count(v.Days, "day"), terminal.Thousands(v.Differently.Visits), terminal.Count(v.Differently.Addresses, "address"))
 	}
 	if c.Km.P50 != nil {
 		fmt.Fprintf(a.Out, "Half of the ranges move by less than %.0f km, nine in ten by less than %.0f km.\n", *c.Km.P50, *c.Km.P90)

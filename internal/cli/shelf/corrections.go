@@ -177,7 +177,7 @@ reject or drop, and why. The exit code is 1 where a line would be rejected.`,
 				list = append(list, finding{"dropped", n})
 			}
 			err = terminal.Emit(a, list, false, func() {
-				fmt.Fprintf(a.Out, "%s of %s lines are good.\n", terminal.Thousands(s.Accepted), terminal.Thousands(s.Rows))
+				fmt.Fprintf(a.Out, "Good: %s of %s.\n", terminal.Thousands(s.Accepted), terminal.Count(s.Rows, "line"))
 				if len(list) > 0 {
 					fmt.Fprintln(a.Out)
 					t := terminal.NewTable(a.Out, table.Row{"Line", "", "Reason", "Text"}, "Line")
@@ -188,7 +188,7 @@ reject or drop, and why. The exit code is 1 where a line would be rejected.`,
 				}
 			})
 			if err == nil && s.Rejected > 0 {
-				err = fmt.Errorf("%d lines would be rejected", s.Rejected)
+				err = fmt.Errorf("would be rejected: %s", terminal.Count(s.Rejected, "line"))
 			}
 			return err
 		},

@@ -57,7 +57,7 @@ const visitRows = 12
 
 func drawVisits(a *terminal.App, v api.VisitCoverage) {
 	share := func(n int) string { return terminal.Percent(float64(n), float64(v.Visits)) }
-	fmt.Fprintf(a.Out, "Edition %s, the visits of the last %d days: %s with an address", v.Edition, v.Days, terminal.Thousands(v.Visits))
+	fmt.Fprintf(a.Out, "Edition %s, the visits of the last %s: %s with an address", v.Edition, terminal.Count(v.Days, "day"), terminal.Thousands(v.Visits))
 	if v.WithoutAddress > 0 {
 		fmt.Fprintf(a.Out, ", and %s whose address was not kept", terminal.Thousands(v.WithoutAddress))
 	}

@@ -32,13 +32,13 @@ func Cut(s string, n int) string {
 	return string(r[:n-1]) + "…"
 }
 
-// Visits words a count of visits.
-func Visits[N int | int64](n N) string {
-	if n == 1 {
-		return "1 visit"
-	}
-	return Thousands(n) + " visits"
+// Count words a count, with commas: 1 visit, 12,345 visits.
+func Count[N int | int64](n N, noun string) string {
+	return Thousands(n) + " " + plain.Plural(n, noun)
 }
+
+// Visits words a count of visits.
+func Visits[N int | int64](n N) string { return Count(n, "visit") }
 
 // Thousands writes a count with commas.
 func Thousands[N int | int64](n N) string {

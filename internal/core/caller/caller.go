@@ -190,15 +190,15 @@ func (f Finder) count(w *walk, list []element) {
 			w.unreadable(hop, list, i)
 			return
 		}
-		rule := fmt.Sprintf("%d hops", f.hops)
-		hop.Verdict, hop.Rule, hop.Reason = Trusted, &rule, fmt.Sprintf("One of your %d hops: skipped.", f.hops)
+		rule := plain.Count(f.hops, "hop")
+		hop.Verdict, hop.Rule, hop.Reason = Trusted, &rule, fmt.Sprintf("One of your %s: skipped.", rule)
 		if a, err := addr.Parse(list[i].address); err == nil {
 			hop = w.at(hop, a)
 		}
 		w.add(hop)
 	}
 	if at < 0 {
-		w.trail.Reason = fmt.Sprintf("Not found: %s has %d entries, and the visitor stands at place %d from the right.", w.source, len(list), f.hops)
+		w.trail.Reason = fmt.Sprintf("Not found: %s has %s, and the visitor stands at place %d from the right.", w.source, plain.Count(len(list), "entry"), f.hops)
 		return
 	}
 	hop := w.hop(list, at)

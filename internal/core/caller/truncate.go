@@ -9,24 +9,15 @@ import (
 	"eastporch/internal/core/addr"
 )
 
-// Truncate gives a copy of t in which every address is truncated, wherever it
-// stands: hops, rules, reasons and notes. Text that is not an address is dropped,
-// since it may hide one.
+// Truncate gives a copy of t in which every address is truncated, wherever it stands: hops,
+// reasons and notes. Rules stay as the owner wrote them: they are of the owner's proxies.
+// Text that is not an address is dropped, since it may hide one.
 func (t Trail) Truncate() Trail {
 	cut := t.rewrite(func(h *Hop) {
 		h.Text = ""
 		if h.Address.IsValid() {
 			h.Address.Addr = addr.Truncate(h.Address.Addr)
 			h.Text = h.Address.String()
-		}
-		if h.Rule == nil {
-			return
-		}
-		if p, err := addr.ParsePrefix(*h.Rule); err == nil {
-			if wide := addr.TruncatePrefix(p); wide != p {
-				text := wide.String()
-				h.Rule = &text
-			}
 		}
 	})
 	cut.notes(func(a netip.Addr) string { return addr.Truncate(a).String() })
@@ -87,8 +78,8 @@ func (t Trail) rewrite(edit func(*Hop)) Trail {
 		if visitor.IsValid() && old.Address == visitor {
 			t.Visitor = h.Address
 		}
-		if old.Rule != nil && *h.Rule != *old.Rule {
-			changes = append(changes, change{*old.Rule, *h.Rule})
+		if h.Rule != nil { // whose address is no visitor's
+			changes = append(changes, change{*h.Rule, *h.Rule})
 		}
 	}
 	// The longest first: 198.18.3.4 must not cut into 198.18.3.40.

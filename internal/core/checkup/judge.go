@@ -10,6 +10,7 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/caller"
+	"eastporch/internal/core/plain"
 )
 
 // Report judges what was seen so far.
@@ -109,7 +110,7 @@ func (w *Watch) judgeStranger(p *seen) []Diagnostic {
 	case p.address == caller.UnknownPeer:
 		return []Diagnostic{{
 			Name: "nobody-named", State: Attention, Title: "The PROXY protocol often does not say who connected.",
-			Text:  fmt.Sprintf("In %s it said UNKNOWN, LOCAL or a Unix socket, so the visitor was not found.", requestWords(p.Requests)),
+			Text:  fmt.Sprintf("In %s it said UNKNOWN, LOCAL or a Unix socket, so the visitor was not found.", plain.Count(p.Requests, "request")),
 			Where: InProxy, Lines: []string{"# HAProxy: its own requests, other than to /livez and /readyz, have no visitor;", "# clients must reach it by TCP, and the line must end so:", "server porch 127.0.0.1:8080 send-proxy-v2"},
 		}}
 	case near(p.address) && p.isMany(count):
@@ -181,7 +182,7 @@ func (w *Watch) judgeTrusted(p *seen) []Diagnostic {
 	if len(found) == 0 {
 		found = append(found, Diagnostic{
 			Name: "trusted-proxy", State: OK, Title: fmt.Sprintf("%s is trusted and names its visitors.", p.Peer),
-			Text: fmt.Sprintf("%d requests, %s.", p.Requests, visitorWords(p.Visitors)),
+			Text: fmt.Sprintf("%s, %s.", plain.Count(p.Requests, "request"), visitorWords(p.Visitors)),
 		})
 	}
 	return found
@@ -350,7 +351,7 @@ func (w *Watch) forged(peers []*seen) Diagnostic {
 	f := Diagnostic{Name: "forged-lists", State: OK, Title: "No client sent a list of its own.", Text: "Nothing stood left of a visitor."}
 	if n > 0 {
 		f.Title = "Some clients send lists of their own."
-		f.Text = fmt.Sprintf("In %s addresses stood left of the visitor. None was believed.", requestWords(n))
+		f.Text = fmt.Sprintf("In %s addresses stood left of the visitor. None was believed.", plain.Count(n, "request"))
 	}
 	return f
 }

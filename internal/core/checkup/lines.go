@@ -6,20 +6,14 @@ import (
 	"strings"
 
 	"eastporch/internal/core/caller"
+	"eastporch/internal/core/plain"
 )
-
-func requestWords(n int) string {
-	if n == 1 {
-		return "1 request"
-	}
-	return fmt.Sprintf("%d requests", n)
-}
 
 func visitorWords(n int) string {
 	if n >= maxVisitors {
 		return fmt.Sprintf("%d visitors and more", maxVisitors)
 	}
-	return fmt.Sprintf("%d visitors", n)
+	return plain.Count(n, "visitor")
 }
 
 // trust gives the lines that trust an address and believe a header. An address that may be

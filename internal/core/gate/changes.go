@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/plain"
 )
 
 // Changes says what differs between two versions of rules, in sentences without a full stop, such as
@@ -32,7 +33,7 @@ func Changes(before, after Rules) []string {
 		now := &after.Gates[i]
 		was := find(before, now.Name)
 		if was == nil {
-			say("added the gate %s at %s, %s with %s", now.Name, now.Path, article(now.List), plural(len(now.Rules), "rule"))
+			say("added the gate %s at %s, %s with %s", now.Name, now.Path, article(now.List), plain.Count(len(now.Rules), "rule"))
 			continue
 		}
 		changed(was, now, say)
@@ -44,13 +45,6 @@ func Changes(before, after Rules) []string {
 }
 
 func article(l List) string { return map[List]string{Allow: "an allow list", Deny: "a deny list"}[l] }
-
-func plural(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
-}
 
 func changed(was, now *Gate, say func(string, ...any)) {
 	name := now.Name

@@ -53,4 +53,3 @@ func TestOneLanguageEverywhere(t *testing.T) {
 	}
 	t.Logf("%d offers and questions, %d with a language that suits: %d differed", tried, suited, differed)
 }
-

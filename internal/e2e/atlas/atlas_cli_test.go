@@ -71,7 +71,7 @@ func TestAtlasCommandsOffline(t *testing.T) {
 		{"near nowhere", []string{"near", "139", "35"}, 2, "", "swapped?"},
 		{"areas", []string{"areas", "38.72", "-9.14", "--file", in("areas.geojson")}, 0, "Iberia", ""},
 		{"areas that are none", []string{"areas", "--file", in("good.csv")}, 1, "", "no GeoJSON"},
-		{"check of a feed", []string{"corrections", "check", in("harbour-net.csv")}, 1, "host bits", "2 lines would be rejected"},
+		{"check of a feed", []string{"corrections", "check", in("harbour-net.csv")}, 1, "host bits", "would be rejected: 2 lines"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			code, out, notes := live.Run(t, "", tt.args...)

@@ -58,7 +58,7 @@ func (c *Companions) Save(ctx context.Context, site *sites.Site, name string, s 
 func (c *Companions) check(s companion.Said) (companion.Said, error) {
 	s, err := companion.Check(s)
 	if err == nil && !c.Inside && strings.HasPrefix(s.URL, "http:") && len(companion.Compile("", s).SecretNames()) > 0 {
-		err = invalid.Field("url", "a secret would go to it where everybody on the way can read it", "Write https://.")
+		err = invalid.Field("url", "a secret would go to it where everybody on the way can read it", "Write https://. companions.fetch_inside allows it, for services of your own network.")
 	}
 	return s, err
 }

@@ -308,7 +308,7 @@ func (h *handlers) importVisits(c *gin.Context) {
 	done, err := h.Visits.Service.Import(c, c.Request.Body, format)
 	if err != nil && !errors.Is(err, visit.ErrAway) {
 		err = problem.Of(http.StatusUnprocessableEntity, "invalid-file", "File could not be read to the end", plain.UpperFirst(err.Error())+".",
-			fmt.Sprintf("Until then %d visits were read and %d stored; sending it again stores none twice.", done.Read, done.Stored))
+			fmt.Sprintf("Read until then: %s; stored: %d; sending it again stores none twice.", plain.Count(done.Read, "visit"), done.Stored))
 	}
 	if err != nil {
 		h.fail(c, err)
@@ -330,7 +330,7 @@ func (h *handlers) eraseVisits(c *gin.Context) {
 		h.fail(c, err)
 		return
 	}
-	h.note(c, "visits erased", fmt.Sprintf("%d visits", done.Visits))
+	h.note(c, "visits erased", plain.Count(done.Visits, "visit"))
 	c.JSON(http.StatusOK, done)
 }
 

@@ -22,6 +22,13 @@ export function placeName(w: Location): string {
 const steps: Record<Level, number> = { city: 4, region: 3, country: 2, continent: 1, none: 0 };
 export const levelSteps = (level: Level) => steps[level];
 
+/** bitsLeft is how long the prefix is that is left of an address that was truncated, as /24; nothing for a whole one. */
+export function bitsLeft(address: string): string {
+  if (/^\d+\.\d+\.\d+\.0$/.test(address)) return "/24";
+  if (/^2002:[^:]+:([^:]*00|0)?::$|^2002(:[^:]+)?::$/.test(address)) return "/40";
+  return /^([^:]+:){1,3}:$/.test(address) ? "/48" : "";
+}
+
 /** wasFound says whether a visitor was found at all, kept or not. */
 export const wasFound = (card: Card) => card.address.kind !== null;
 

@@ -10,9 +10,19 @@ import { hasAddress, maskAddress, maskText, shortenV6 } from "../features/presen
 import { usePreferences } from "./preferences";
 
 /** Addr is the only way for an address or prefix to reach the screen; a click looks an address up. */
-export function Addr(props: { text: string; subject?: boolean; link?: boolean; short?: boolean }) {
+export function Addr(props: {
+  text: string;
+  /** bits is how long a prefix is left of the address, as /24. */
+  bits?: string;
+  subject?: boolean;
+  link?: boolean;
+  short?: boolean;
+}) {
   const { presenting } = usePreferences();
-  const shown = presenting ? veiledAddress(props.text) : props.short ? shortenV6(props.text) : props.text;
+  const plain = props.text + (props.bits ?? "");
+  const shown = presenting
+    ? veiledAddress(props.text)
+    : (props.short ? shortenV6(props.text) : props.text) + (props.bits ?? "");
   const className = props.subject ? "addr subject" : "addr";
   const node = props.link ? (
     <Link className={className} to={lookupPath((presenting && codeOf(props.text)) || props.text, presenting)}>
@@ -21,7 +31,7 @@ export function Addr(props: { text: string; subject?: boolean; link?: boolean; s
   ) : (
     <span className={className}>{shown}</span>
   );
-  return shown !== props.text && !presenting ? <Tooltip title={props.text}>{node}</Tooltip> : node;
+  return shown !== plain && !presenting ? <Tooltip title={plain}>{node}</Tooltip> : node;
 }
 
 /** veiledAddress is what is shown of an address, or of what was taken for one and is none. */

@@ -1,6 +1,7 @@
 import { memo, type KeyboardEvent, type ReactNode } from "react";
 import type { Visit } from "../../api/client";
-import { clockTime, km, placeName, unverified, wasFound } from "../../components/format";
+import { useSites } from "../../api/queries";
+import { bitsLeft, clockTime, km, placeName, unverified, wasFound } from "../../components/format";
 import { Addr, Country, AttentionChip, KindChip, LabelChip, LevelMark, Steps } from "../../components/parts";
 import { smallTablet, tablet, useNarrow } from "../../components/useNarrow";
 import { Thumb } from "../../features/map/Thumb";
@@ -8,7 +9,9 @@ import { Thumb } from "../../features/map/Thumb";
 /** AddressOf shows the address as far as it is kept, and says where it is not. */
 export function AddressOf({ visit, short = false }: { visit: Visit; short?: boolean }) {
   const { text, placeholder } = visit.card.address;
-  if (text) return <Addr text={text} subject link short={short} />;
+  const site = useSites().data?.sites.find((s) => s.host === visit.site);
+  const bits = text && site?.privacy === "truncated" ? bitsLeft(text) : "";
+  if (text) return <Addr text={text} bits={bits} subject link short={short} />;
   return <span className="second">{placeholder ?? (wasFound(visit.card) ? "not kept" : "not found")}</span>;
 }
 

@@ -1,0 +1,17 @@
+import { expect, test } from "vitest";
+import { bitsLeft } from "./format";
+
+test("what is left of a truncated address is a prefix", () => {
+  expect(
+    [
+      "198.18.3.0",
+      "198.18.3.40",
+      "2001:db8:5::",
+      "2001:db8::",
+      "2001:db8:5::1",
+      "2002:c612:300::",
+      "2002:c612:345::",
+      "2001:db8:5:1::",
+    ].map(bitsLeft),
+  ).toEqual(["/24", "", "/48", "/48", "", "/40", "/48", ""]);
+});
