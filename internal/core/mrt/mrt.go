@@ -62,7 +62,13 @@ const (
 // the next. documentation says whether AS numbers for documentation (RFC 5398) count. The error
 // wraps [ErrNotMRT] or [ErrCut], or is that of r; what came before it was handed to do.
 func Read(r io.Reader, documentation bool, do func(*Route)) (stats Stats, err error) {
-	stats.Passed = map[string]int{}
+	// Records that say nothing are only counted: a small packed file may hold very many.
+	passed, unseen := map[[2]uint16]int{}, 0 // the first by type and subtype
+	defer func() {
+		if stats.Passed = passedWords(passed); unseen > 0 {
+			stats.Passed["prefixes that no peer sees"] = unseen
+		}
+	}()
 	in := bufio.NewReaderSize(r, 64<<10)
 	d := &decoder{documentation: documentation}
 	var head [12]byte
@@ -101,7 +107,7 @@ func Read(r io.Reader, documentation bool, do func(*Route)) (stats Stats, err er
 		d.route.Record = stats.Records
 		switch {
 		case kind != tableDump2:
-			stats.Passed[fmt.Sprintf("records of type %d", kind)]++
+			passed[[2]uint16{kind}]++
 		case sub == peerIndex:
 			if n, ok := peersOf(body); ok {
 				stats.Peers = n
@@ -113,11 +119,27 @@ func Read(r io.Reader, documentation bool, do func(*Route)) (stats Stats, err er
 				stats.Broken++
 				continue
 			}
+			if d.entries == 0 {
+				unseen++
+				continue
+			}
 			do(&d.route)
 		default:
-			stats.Passed[fmt.Sprintf("records of TABLE_DUMP_V2 of subtype %d", sub)]++
+			passed[[2]uint16{kind, sub}]++
 		}
 	}
+}
+
+func passedWords(passed map[[2]uint16]int) map[string]int {
+	words := make(map[string]int, len(passed))
+	for of, n := range passed {
+		if of[0] == tableDump2 {
+			words[fmt.Sprintf("records of TABLE_DUMP_V2 of subtype %d", of[1])] += n
+		} else {
+			words[fmt.Sprintf("records of type %d", of[0])] += n
+		}
+	}
+	return words
 }
 
 // peersOf counts the peers of a PEER_INDEX_TABLE.
@@ -135,6 +157,7 @@ func peersOf(b []byte) (n int, ok bool) {
 type decoder struct {
 	documentation bool
 	route         Route
+	entries       int // of the prefix, whatever they say
 	votes         []vote
 }
 
@@ -168,7 +191,7 @@ func (d *decoder) rib(b []byte, is4, added bool) (ok bool) {
 	r.Prefix = netip.PrefixFrom(a, bits).Masked()
 	b = b[5+size:]
 	count := int(binary.BigEndian.Uint16(b))
-	b = b[2:]
+	b, d.entries = b[2:], count
 	for range count {
 		head := 8
 		if added {

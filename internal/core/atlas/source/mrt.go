@@ -40,6 +40,11 @@ func readMRT(r io.Reader, how ParseOptions, about atlas.About) (*atlas.Source, e
 		if failed != nil {
 			return
 		}
+		if w.out.rows == 50_000 {
+			if failed = flush(route.Record - 1); failed != nil {
+				return
+			}
+		}
 		w.out.rows++
 		key = route.Prefix.AppendTo(key[:0])
 		w.out.bytes += len(key) + 40*route.Peers
@@ -62,10 +67,6 @@ func readMRT(r io.Reader, how ParseOptions, about atlas.About) (*atlas.Source, e
 		}
 		if err := w.add(uint32(route.Record), nil, rangeText{span: addr.RangeOf(route.Prefix)}, v); err != nil {
 			failed = err
-			return
-		}
-		if w.out.rows == 50_000 {
-			failed = flush(route.Record)
 		}
 	})
 	if err = errors.Join(failed, err); err != nil && !(errors.Is(err, mrt.ErrCut) && failed == nil) {
