@@ -42,21 +42,22 @@ func Run(ctx context.Context, sys System) (exitCode int) {
 	root.SetOut(sys.Out)
 	root.SetErr(sys.Err)
 	err := root.ExecuteContext(ctx)
+	stderr := terminal.ForPeople(sys.Err)
 	var usage terminal.UsageError
 	switch {
 	case err == nil:
 		return exitOK
 	case errors.As(err, &usage), isCobraUsage(err):
-		fmt.Fprintf(sys.Err, "eastporch: %v\nSee eastporch --help.\n", err)
+		fmt.Fprintf(stderr, "eastporch: %v\nSee eastporch --help.\n", err)
 		return exitUsage
 	}
-	fmt.Fprintf(sys.Err, "eastporch: %v\n", err)
+	fmt.Fprintf(stderr, "eastporch: %v\n", err)
 	if errors.Is(err, client.ErrUnreachable) {
-		fmt.Fprintln(sys.Err, "Start it with eastporch serve, name it with --server or EASTPORCH_SERVER, or work offline with --atlas.")
+		fmt.Fprintln(stderr, "Start it with eastporch serve, name it with --server or EASTPORCH_SERVER, or work offline with --atlas.")
 	}
 	var problem *client.Problem
 	if errors.As(err, &problem) && problem.Status == http.StatusUnauthorized {
-		fmt.Fprintln(sys.Err, "Give a key with --key or EASTPORCH_KEY, or let eastporch login LINK keep one.")
+		fmt.Fprintln(stderr, "Give a key with --key or EASTPORCH_KEY, or let eastporch login LINK keep one.")
 	}
 	return exitFailed
 }

@@ -4,8 +4,10 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
+	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -81,3 +83,28 @@ var clock = regexp.MustCompile(`"?local_time"?: ?[^,\n]*`)
 
 // withoutClock drops what says what time it is.
 func withoutClock(text string) string { return clock.ReplaceAllString(text, "") }
+
+// What strangers wrote cannot turn round what stands beside it in a terminal; as data it is
+// handed on as it is.
+func TestMarksOfDirectionAreVisible(t *testing.T) {
+	feed := filepath.Join(t.TempDir(), "feed.csv")
+	town := "Lis\u202ebon\u2066\u2028x"
+	require.NoError(t, os.WriteFile(feed, []byte("198.18.0.0/24,PT,PT-11,"+town+",\n"), 0o600))
+	for _, args := range [][]string{
+		{"resolve", "198.18.0.1", "--open", "198.18.0.0/15", "--atlas", feed},
+		{"resolve", "198.18.0.1", "198.18.0.2", "--open", "198.18.0.0/15", "--atlas", feed},
+		{"ranges", "198.18.0.0/24", "--atlas", feed},
+	} {
+		code, out, notes := run(t, "", args...)
+		require.Zero(t, code, notes)
+		assert.Contains(t, out, "Lis⟨U+202E⟩bon⟨U+2066⟩⟨U+2028⟩x", args)
+		assert.False(t, strings.ContainsAny(out+notes, "\u202e\u2066\u2028"), args)
+	}
+	_, out, _ := run(t, "", "resolve", "198.18.0.1", "--open", "198.18.0.0/15", "--atlas", feed, "-o", "ndjson")
+	var card struct{ Location struct{ City string } }
+	require.NoError(t, json.Unmarshal([]byte(out), &card))
+	assert.Equal(t, town, card.Location.City)
+	_, _, notes := run(t, "", "resolve", "198\u202e.18", "--atlas", feed)
+	assert.Contains(t, notes, "⟨U+202E⟩")
+	assert.NotContains(t, notes, "\u202e")
+}

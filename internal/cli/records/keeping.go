@@ -49,7 +49,7 @@ goes on from where it was, and misses none.`,
 				return terminal.Emit(&one, []visit.Visit{v}, false, nil)
 			}
 			w := v.Card.Location
-			_, err := fmt.Fprintf(a.Out, "%s  %-22s  %-28s  %-24s  %s\n", v.Time.Format(time.TimeOnly), terminal.Shorten(addressOf(v, cut), 22),
+			_, err := fmt.Fprintf(terminal.ForPeople(a.Out), "%s  %-22s  %-28s  %-24s  %s\n", v.Time.Format(time.TimeOnly), terminal.Shorten(addressOf(v, cut), 22),
 				terminal.Shorten(terminal.Join(", ", terminal.Place(w), plain.Value(w.CountryCode)), 28), terminal.Shorten(v.Path, 24), marks(v))
 			return err
 		})

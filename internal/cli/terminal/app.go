@@ -59,7 +59,7 @@ func (a *App) Client() (*client.Client, error) {
 }
 
 // Note writes a note for people to standard error.
-func (a *App) Note(args ...any) { fmt.Fprintln(a.Err, args...) }
+func (a *App) Note(args ...any) { fmt.Fprintln(ForPeople(a.Err), args...) }
 
 // FirstSite gives the host of the first site of a service, and says that it is the first of several.
 func (a *App) FirstSite(ctx context.Context, c *client.Client) (string, error) {

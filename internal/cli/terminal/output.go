@@ -11,6 +11,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
+	"eastporch/internal/core/plain"
 	"eastporch/internal/files/answers"
 )
 
@@ -94,7 +95,7 @@ func (s *Stream) Write(v any, head, line string) error {
 	if s.n == 1 {
 		line = head + "\n" + line
 	}
-	_, err := s.out.WriteString(line + "\n")
+	_, err := s.out.WriteString(plain.Visible(line) + "\n")
 	return err
 }
 
@@ -146,6 +147,22 @@ func Emit[T any](a *App, values []T, single bool, draw func()) error {
 		}
 		return err
 	}
+	out := a.Out
+	a.Out = ForPeople(out)
+	defer func() { a.Out = out }()
 	draw()
 	return nil
+}
+
+// ForPeople gives a writer to w for what people read: strangers' texts cannot turn round or
+// part what stands beside them (see [plain.Visible]).
+func ForPeople(w io.Writer) io.Writer { return forPeople{w} }
+
+type forPeople struct{ io.Writer }
+
+func (w forPeople) Write(p []byte) (int, error) {
+	if _, err := w.Writer.Write([]byte(plain.Visible(string(p)))); err != nil {
+		return 0, err
+	}
+	return len(p), nil
 }

@@ -133,7 +133,7 @@ func (s Site) destination(field, text string) (string, error) {
 	if err := plain.Check(text, mostDestination); err != nil {
 		return bad(err.Error(), write)
 	}
-	if strings.ContainsFunc(text, misleads) {
+	if strings.ContainsFunc(text, plain.Misleads) {
 		return bad("it has a character that turns the direction of text or ends a line", "Leave it out, or escape it.")
 	}
 	if strings.ContainsAny(text, "\\ ") {
@@ -157,12 +157,6 @@ func (s Site) destination(field, text string) (string, error) {
 		return bad("it leads to a link, which may lead back", "Give where that link leads.")
 	}
 	return text, nil
-}
-
-// misleads says whether a character shows an address as another than it is: direction marks of Unicode's
-// bidirectional algorithm (UAX #9), and separators of lines and paragraphs.
-func misleads(c rune) bool {
-	return c >= 0x202a && c <= 0x202e || c >= 0x2066 && c <= 0x2069 || c == 0x2028 || c == 0x2029
 }
 
 // isLink says whether a path is one of a link, however it is written.

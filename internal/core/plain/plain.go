@@ -47,6 +47,28 @@ func Clean(text string, maxBytes int) string {
 	return replaced[:end] + ellipsis
 }
 
+// Misleads says whether a character shows a text as another than it is: direction marks of
+// Unicode's bidirectional algorithm (UAX #9), and separators of lines and paragraphs.
+func Misleads(c rune) bool {
+	return c >= 0x202a && c <= 0x202e || c >= 0x2066 && c <= 0x2069 || c == 0x2028 || c == 0x2029
+}
+
+// Visible writes characters that mislead ([Misleads]) as their numbers, such as ⟨U+202E⟩.
+func Visible(text string) string {
+	if !strings.ContainsFunc(text, Misleads) {
+		return text
+	}
+	var b strings.Builder
+	for _, c := range text {
+		if Misleads(c) {
+			fmt.Fprintf(&b, "⟨U+%04X⟩", c)
+		} else {
+			b.WriteRune(c)
+		}
+	}
+	return b.String()
+}
+
 // harmless begins like a formula and is none: a number, or an offset from UTC.
 var harmless = regexp.MustCompile(`^[+-][0-9]+(\.[0-9]+|:[0-9]{2})?$`)
 
