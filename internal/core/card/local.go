@@ -22,7 +22,7 @@ type Local struct {
 	Companions companions
 
 	variants atomic.Pointer[variant.Chooser]
-	rates    atomic.Pointer[map[string]*locale.Rate]
+	rates    atomic.Pointer[exchange]
 	gates    atomic.Pointer[gate.Set]
 }
 
@@ -51,17 +51,28 @@ func (l *Local) Gates() *gate.Set { return l.gates.Load() }
 // UseGates puts gates in the place of those before, while cards are made.
 func (l *Local) UseGates(s *gate.Set) { l.gates.Store(s) }
 
-// UseRates puts rates in the place of those before, while cards are made.
-func (l *Local) UseRates(r locale.Rates) {
-	table := r.Table(l.Currency, l.Endings)
-	l.rates.Store(&table)
+// exchange has the rates that there are, and those from the site's own currency.
+type exchange struct {
+	all  locale.Rates
+	from map[string]*locale.Rate
 }
 
-// rate gives the rate from the site's currency to another; nil where there is none.
-func (l *Local) rate(to *string) *locale.Rate {
-	table := l.rates.Load()
-	if table == nil || to == nil {
-		return nil
+// UseRates puts rates in the place of those before, while cards are made.
+func (l *Local) UseRates(r locale.Rates) {
+	l.rates.Store(&exchange{r, r.Table(l.Currency, l.Endings)})
+}
+
+// exchange puts the rates to the currency of m into it: from the site's own, and from others
+// that prices are in.
+func (l *Local) exchange(m *locale.Money, pricesIn []string) {
+	rates := l.rates.Load()
+	if rates == nil || m.CurrencyCode == nil {
+		return
 	}
-	return (*table)[*to]
+	m.Rate = rates.from[*m.CurrencyCode]
+	for _, from := range pricesIn {
+		if one := rates.all.Between(from, *m.CurrencyCode, l.Endings); one != nil {
+			m.Rates = append(m.Rates[:len(m.Rates):len(m.Rates)], *one)
+		}
+	}
 }

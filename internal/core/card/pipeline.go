@@ -52,6 +52,7 @@ func (p *Pipeline) ready() *Pipeline {
 type RequestContext struct {
 	Choice         string // the language that was chosen before, BCP 47
 	AcceptLanguage string
+	PricesIn       []string // currencies that prices are in beside the site's own, ISO 4217
 	At             *Local // the site's; nil for none
 	// Target is what was asked for, which the site's gates decide about; nil for nothing. Pass says that
 	// the browser has an owner's pass.
@@ -195,7 +196,7 @@ func (p *Pipeline) localize(card *Card, country *almanac.Country, req RequestCon
 	card.Locale = *at.Languages.Negotiate(req.Choice, req.AcceptLanguage, country)
 	card.Clock = p.ready().clocks.At(card.Location.TimeZone, now, at.Hours, country)
 	card.Money = locale.MoneyOf(country)
-	card.Money.Rate = at.rate(card.Money.CurrencyCode)
+	at.exchange(&card.Money, req.PricesIn)
 	if at.Companions != nil {
 		subject := card.companionSubject(country)
 		card.Companions = at.Companions.Answers(&subject, req.Ask, now)

@@ -134,7 +134,7 @@ func TestVerdicts(t *testing.T) {
 		}, Attention, "headers-disagree", "30 of its 30", `proxy_set_header X-Real-IP "";`},
 		{"forged lists harm nobody", trusting, func(w *Watch) { watch(w, 30, "203.0.113.4", forwardedFor("192.0.2.10, 198.18.3.%d")) }, OK, "forged-lists", "In 30 requests", ""},
 		{"too few", trusting, func(w *Watch) { watch(w, 5, "10.0.3.7", forwardedFor("198.18.3.%d")) }, Unknown, "forged-lists", "Nothing stood", ""},
-		{"one visitor only", trusting, func(w *Watch) { watch(w, 50, "203.0.113.4", forwardedFor("198.18.3.40")) }, Unknown, "trusted-proxy", "1 visitors", ""},
+		{"one visitor only", trusting, func(w *Watch) { watch(w, 50, "203.0.113.4", forwardedFor("198.18.3.40")) }, Unknown, "trusted-proxy", "1 visitor.", ""},
 		{"clients without a proxy", trusting, func(w *Watch) { fromMany(w, 200) }, OK, "forged-lists", "Nothing stood", ""},
 		{"a balancer that says nothing", trusting, func(w *Watch) { watch(w, 50, "10.0.3.7", none) }, Attention, "one-peer", "without a forwarding header", `- "10.0.3.7/32"`},
 		{"a Unix socket that is not trusted", trusting, func(w *Watch) {

@@ -82,7 +82,52 @@ func (v *Clock) AppendJSON(b []byte) []byte {
 	return append(b, '}')
 }
 
-// Rate: From the site's own currency.
+// Money: The currency of a country. All but also is null where it has none.
+type Money struct {
+	CurrencyCode *string  `json:"currency_code"`  // ISO 4217, the usual one.
+	Symbol       *string  `json:"symbol"`         // As written in English, so that it is not mistaken for another's.
+	MinorUnits   *int     `json:"minor_units"`    // Decimals by ISO 4217, which amounts are rounded to; null where the list has none.
+	Digits       *int     `json:"display_digits"` // Decimals that texts show (CLDR).
+	Also         []string `json:"also"`           // What else is legal tender.
+	Rate         *Rate    `json:"rate"`           // From the site's own currency.
+	Rates        []Rate   `json:"rates"`          // From the currencies of `prices_in`, in its order; one that there is no rate of is left out.
+}
+
+// AppendJSON appends it as JSON, byte for byte as encoding/json writes it.
+func (v *Money) AppendJSON(b []byte) []byte {
+	b = append(b, `{"currency_code":`...)
+	b = jsonout.Optional(b, v.CurrencyCode)
+	b = append(b, `,"symbol":`...)
+	b = jsonout.Optional(b, v.Symbol)
+	b = append(b, `,"minor_units":`...)
+	b = jsonout.Int(b, v.MinorUnits)
+	b = append(b, `,"display_digits":`...)
+	b = jsonout.Int(b, v.Digits)
+	b = append(b, `,"also":`...)
+	b = jsonout.Strings(b, v.Also)
+	b = append(b, `,"rate":`...)
+	if v.Rate == nil {
+		b = append(b, "null"...)
+	} else {
+		b = v.Rate.AppendJSON(b)
+	}
+	b = append(b, `,"rates":`...)
+	if v.Rates == nil {
+		b = append(b, "null"...)
+	} else {
+		b = append(b, '[')
+		for i := range v.Rates {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = v.Rates[i].AppendJSON(b)
+		}
+		b = append(b, ']')
+	}
+	return append(b, '}')
+}
+
+// Rate: What one unit of a currency is in the visitor's.
 type Rate struct {
 	From      string          `json:"from"`
 	Rate      decimal.Decimal `json:"rate"`      // For one of from, as a decimal number.
@@ -106,37 +151,6 @@ func (v *Rate) AppendJSON(b []byte) []byte {
 	b = jsonout.String(b, v.Source)
 	b = append(b, `,"ending":`...)
 	b = jsonout.Optional(b, v.Ending)
-	return append(b, '}')
-}
-
-// Money: The currency of a country. All but also is null where it has none.
-type Money struct {
-	CurrencyCode *string  `json:"currency_code"`  // ISO 4217, the usual one.
-	Symbol       *string  `json:"symbol"`         // As written in English, so that it is not mistaken for another's.
-	MinorUnits   *int     `json:"minor_units"`    // Decimals by ISO 4217, which amounts are rounded to; null where the list has none.
-	Digits       *int     `json:"display_digits"` // Decimals that texts show (CLDR).
-	Also         []string `json:"also"`           // What else is legal tender.
-	Rate         *Rate    `json:"rate"`           // From the site's own currency.
-}
-
-// AppendJSON appends it as JSON, byte for byte as encoding/json writes it.
-func (v *Money) AppendJSON(b []byte) []byte {
-	b = append(b, `{"currency_code":`...)
-	b = jsonout.Optional(b, v.CurrencyCode)
-	b = append(b, `,"symbol":`...)
-	b = jsonout.Optional(b, v.Symbol)
-	b = append(b, `,"minor_units":`...)
-	b = jsonout.Int(b, v.MinorUnits)
-	b = append(b, `,"display_digits":`...)
-	b = jsonout.Int(b, v.Digits)
-	b = append(b, `,"also":`...)
-	b = jsonout.Strings(b, v.Also)
-	b = append(b, `,"rate":`...)
-	if v.Rate == nil {
-		b = append(b, "null"...)
-	} else {
-		b = v.Rate.AppendJSON(b)
-	}
 	return append(b, '}')
 }
 

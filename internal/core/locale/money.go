@@ -14,7 +14,10 @@ import (
 	"eastporch/internal/core/almanac"
 )
 
-var noOthers = []string{}
+var (
+	noOthers = []string{}
+	noRates  = []Rate{}
+)
 
 // smallNumbers are the numbers of decimals, to be pointed to.
 var smallNumbers = [...]int{0, 1, 2, 3, 4}
@@ -22,9 +25,9 @@ var smallNumbers = [...]int{0, 1, 2, 3, 4}
 // MoneyOf gives the currency of a country, which may be nil.
 func MoneyOf(c *almanac.Country) Money {
 	if c == nil || c.Currency == "" {
-		return Money{Also: noOthers}
+		return Money{Also: noOthers, Rates: noRates}
 	}
-	m := Money{CurrencyCode: &c.Currency, Symbol: &c.Symbol, Digits: &smallNumbers[almanac.DisplayDigitsOf(c.Currency)], Also: noOthers}
+	m := Money{CurrencyCode: &c.Currency, Symbol: &c.Symbol, Digits: &smallNumbers[almanac.DisplayDigitsOf(c.Currency)], Also: noOthers, Rates: noRates}
 	if units, ok := almanac.MinorUnitsOf(c.Currency); ok {
 		m.MinorUnits = &smallNumbers[units]
 	}

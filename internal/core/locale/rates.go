@@ -198,22 +198,33 @@ func direction(from, to string, rate decimal.Decimal) string {
 // none where there is no rate of it.
 func (r Rates) Table(from string, endings map[string]Ending) map[string]*Rate {
 	table := map[string]*Rate{}
-	if _, ok := r.Of[from]; !ok {
-		return table
-	}
 	for to := range r.Of {
-		rate := r.between(from, to)
-		one := &Rate{From: from, Rate: rate, Dated: r.Dated.Format(time.DateOnly), Source: r.Source}
-		if to != from {
-			words := direction(from, to, rate)
-			one.Direction = &words
-			if e, ok := endings[to]; ok {
-				one.Ending = &e.text
-			}
+		if one := r.Between(from, to, endings); one != nil {
+			table[to] = one
 		}
-		table[to] = one
 	}
 	return table
+}
+
+// Between gives the rate from one currency to another, with how prices end there; nil where
+// one of the two has none.
+func (r Rates) Between(from, to string, endings map[string]Ending) *Rate {
+	if _, ok := r.Of[from]; !ok {
+		return nil
+	}
+	if _, ok := r.Of[to]; !ok {
+		return nil
+	}
+	rate := r.between(from, to)
+	one := &Rate{From: from, Rate: rate, Dated: r.Dated.Format(time.DateOnly), Source: r.Source}
+	if to != from {
+		words := direction(from, to, rate)
+		one.Direction = &words
+		if e, ok := endings[to]; ok {
+			one.Ending = &e.text
+		}
+	}
+	return one
 }
 
 // A Conversion is an amount in another currency, with everything that it was made of.

@@ -66,6 +66,10 @@ func TestThePricesOfTheScript(t *testing.T) {
 		}
 		money := locale.MoneyOf(&c)
 		money.Rate = rates.Table(from, endings)[c.Currency]
+		if rnd.IntN(2) == 0 { // a price of the page that is in another currency than the site's
+			rates.Of["NOK"] = number(3, 4).Add(decimal.New(1, -4))
+			from, money.Rates = "NOK", []locale.Rate{*rates.Between("NOK", c.Currency, endings)}
+		}
 		text, err := json.Marshal(map[string]any{"money": money, "locale": map[string]string{"formatting": "en"}})
 		require.NoError(t, err)
 		card.Store(text)

@@ -3,6 +3,8 @@ package httpapi
 import (
 	"net/http"
 	"net/netip"
+	"slices"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -18,6 +20,9 @@ import (
 // header has a say in it.
 func peer(r *http.Request) netip.Addr { return caller.PeerOf(r.RemoteAddr) }
 
+// maxPricesIn bounds the currencies that a card may be asked for rates from.
+const maxPricesIn = 10
+
 // requestContext is who a request is for, beside the address: of which site, and with which
 // language chosen. header is the request's own, or as somebody reports it.
 func (h *handlers) requestContext(c *gin.Context, header map[string][]string, site *sites.Site) card.RequestContext {
@@ -27,6 +32,11 @@ func (h *handlers) requestContext(c *gin.Context, header map[string][]string, si
 	}
 	if g.Choice = c.Query("choice"); g.Choice == "" {
 		g.Choice = request.Cookie(header, handover.ChoiceCookie)
+	}
+	for code := range strings.SplitSeq(c.Query("prices_in"), ",") {
+		if code = strings.ToUpper(strings.TrimSpace(code)); len(code) == 3 && len(g.PricesIn) < maxPricesIn && !slices.Contains(g.PricesIn, code) {
+			g.PricesIn = append(g.PricesIn, code)
+		}
 	}
 	return g
 }

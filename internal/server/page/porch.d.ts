@@ -121,7 +121,21 @@ export interface PorchMoney {
   /** What else is legal tender. */
   also: string[];
   /** From the site's own currency. */
-  rate: { from: string; rate: string; direction: string | null; dated: string; source: string; ending: string | null } | null;
+  rate: PorchRate | null;
+  /** From the currencies of `prices_in`, in its order; one that there is no rate of is left out. */
+  rates: PorchRate[];
+}
+
+export interface PorchRate {
+  from: string;
+  /** For one of from, as a decimal number. */
+  rate: string;
+  /** Null for one and the same currency. */
+  direction: string | null;
+  dated: string;
+  source: string;
+  /** How the owner's prices end. */
+  ending: string | null;
 }
 
 export interface PorchDevice {

@@ -38,7 +38,8 @@
     }
     return body;
   }
-  const ask = (query) => call(url("v1/visitor", { fields: wanted(), ...query }));
+  const ask = (query) => call(url("v1/visitor", { fields: wanted(), prices_in: priced(), ...query }));
+  const priced = () => [...new Set([...doc.querySelectorAll("[data-currency]")].map((e) => e.dataset.currency))].join();
 
   // send reports a view, and gives the card that answers it. It is sent again, with the same
   // nonce, where no answer came or the service was busy. A text asks no preflight.
@@ -47,7 +48,7 @@
     const body = JSON.stringify({ site: set.site, path: location.pathname, ...view, nonce });
     for (const pause of [1000, 4000, 0]) {
       try {
-        return (await call(url("v1/visits", { fields: wanted() }), { method: "POST", body, keepalive: true })).card;
+        return (await call(url("v1/visits", { fields: wanted(), prices_in: priced() }), { method: "POST", body, keepalive: true })).card;
       } catch (error) {
         if (!allowed || !pause || error.status < 500 && error.status !== 429) throw error;
         await new Promise((done) => { setTimeout(done, pause); });
@@ -234,13 +235,14 @@
       return new Intl.DateTimeFormat(habits(), { dateStyle: style, timeStyle: "short", timeZone: zone, calendar: "gregory" }).format(t);
     },
     price(value, from) {
-      const money = last?.money, rate = money?.rate, n = decimal(value);
+      const money = last?.money, rate = (from && money?.rates?.find((r) => r.from === from)) || money?.rate, n = decimal(value);
       from ||= rate?.from;
       if (!money?.currency_code || n === null || !from) return null;
       const own = from === money.currency_code;
       if (!own && rate?.from !== from) return null;
-      const product = n * decimal(own ? 1 : rate.rate), sign = product < 0n ? "-" : "";
-      let size = sign ? -product : product, digits = money.display_digits ?? 2;
+      // A rate is rounded to 20 decimals: what is half a step by the whole rate must not fall below it.
+      const whole = n < 0n ? -n : n, sign = n < 0n ? "-" : "";
+      let size = own ? whole * decimal(1) : whole * decimal(rate.rate) + whole, digits = money.display_digits ?? 2;
       const unit = (places) => 10n ** BigInt(2 * scale - places), text = () => (size ? sign : "") + `${size}`.padStart(2 * scale + 1, "0").replace(/(\d{40})$/, ".$1");
       const round = (places) => { size = (size + unit(places) / 2n) / unit(places) * unit(places); };
       if (!own && rate.ending) { // such as x.95

@@ -2352,24 +2352,28 @@ export interface components {
             /** @description What else is legal tender. */
             also: string[];
             /** @description From the site's own currency. */
-            rate: {
-                from: string;
-                /** @description For one of from, as a decimal number. */
-                rate: string;
-                /**
-                 * @description Null for one and the same currency.
-                 * @example 1 EUR = 161.25 JPY
-                 */
-                direction: string | null;
-                /** Format: date */
-                dated: string;
-                source: string;
-                /**
-                 * @description How the owner's prices end.
-                 * @example x.95
-                 */
-                ending: string | null;
-            } | null;
+            rate: components["schemas"]["Rate"] | null;
+            /** @description From the currencies of `prices_in`, in its order; one that there is no rate of is left out. */
+            rates: components["schemas"]["Rate"][];
+        };
+        /** @description What one unit of a currency is in the visitor's. */
+        Rate: {
+            from: string;
+            /** @description For one of from, as a decimal number. */
+            rate: string;
+            /**
+             * @description Null for one and the same currency.
+             * @example 1 EUR = 161.25 JPY
+             */
+            direction: string | null;
+            /** Format: date */
+            dated: string;
+            source: string;
+            /**
+             * @description How the owner's prices end.
+             * @example x.95
+             */
+            ending: string | null;
         };
         /** @description What follows from the position that the visitor's device told; never stored. */
         Device: {
@@ -5394,6 +5398,11 @@ export interface components {
         /** @description Visits that came by this link. */
         Link: string;
         /**
+         * @description Currencies that prices are in beside the site's own, by commas, at most 10: the card then has a rate from each.
+         * @example CHF,USD
+         */
+        PricesIn: string;
+        /**
          * @description How long to wait for companions that are being asked, up to 5 s. Without it nothing waits: what is not there yet is pending.
          * @example wait:300ms
          */
@@ -5458,6 +5467,11 @@ export interface operations {
                  * @example wait:300ms
                  */
                 companions?: components["parameters"]["Companions"];
+                /**
+                 * @description Currencies that prices are in beside the site's own, by commas, at most 10: the card then has a rate from each.
+                 * @example CHF,USD
+                 */
+                prices_in?: components["parameters"]["PricesIn"];
                 /**
                  * @description Paths of the facts that are wanted, with commas between.
                  * @example location.city,clock
@@ -6389,6 +6403,11 @@ export interface operations {
                 fields?: string;
                 /** @description The language that the visitor chose before, BCP 47. */
                 choice?: string;
+                /**
+                 * @description Currencies that prices are in beside the site's own, by commas, at most 10: the card then has a rate from each.
+                 * @example CHF,USD
+                 */
+                prices_in?: components["parameters"]["PricesIn"];
             };
             header?: {
                 /**
