@@ -197,3 +197,43 @@ func everyGoFile(t *testing.T, visit func(path, text string)) {
 	})
 	require.NoError(t, err)
 }
+
+// Links of the documents lead to files that are there, and to headings that stand in them.
+func TestLinksOfTheDocumentsLeadSomewhere(t *testing.T) {
+	root := filepath.Join("..", "..")
+	files, err := filepath.Glob(filepath.Join(root, "docs", "*.md"))
+	require.NoError(t, err)
+	more, err := filepath.Glob(filepath.Join(root, "docs", "*", "*.md"))
+	require.NoError(t, err)
+	files = append(append(files, more...), filepath.Join(root, "README.md"), filepath.Join(root, "CONTRIBUTING.md"))
+	link := regexp.MustCompile(`\]\(([^)\s]+)\)`)
+	heading := regexp.MustCompile(`(?m)^#+ +(.+)$`)
+	others := regexp.MustCompile(`[^\p{L}\p{N} _-]`)
+	links := 0
+	for _, file := range files {
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		for _, found := range link.FindAllStringSubmatch(string(text), -1) {
+			path, anchor, _ := strings.Cut(found[1], "#")
+			if strings.Contains(path, ":") {
+				continue
+			}
+			links++
+			to := file
+			if path != "" {
+				to = filepath.Join(filepath.Dir(file), path)
+			}
+			if _, err := os.Stat(to); !assert.NoError(t, err, "%s leads to %s", file, found[1]) || anchor == "" {
+				continue
+			}
+			there, err := os.ReadFile(to)
+			require.NoError(t, err)
+			var anchors []string
+			for _, h := range heading.FindAllStringSubmatch(string(there), -1) {
+				anchors = append(anchors, strings.ReplaceAll(others.ReplaceAllString(strings.ToLower(h[1]), ""), " ", "-"))
+			}
+			assert.Contains(t, anchors, anchor, "%s leads to %s", file, found[1])
+		}
+	}
+	assert.Greater(t, links, 100)
+}

@@ -87,7 +87,7 @@ func TestTheFirstHour(t *testing.T) {
 		return strings.Contains(text(), "step 8 ")
 	}, 10*time.Minute, 50*time.Millisecond)
 	logSteps(t, list, text())
-	for _, says := range []string{`"location":{"city":"Lisbon"}`, "198.18.3.0  Lisbon  PT", "Lisbon, PT       1  100.0 %", "1 visit, from counts."} {
+	for _, says := range []string{`"location":{"city":"Lisbon"}`, "198.18.3.0/24  Lisbon  PT", "Lisbon, PT       1  100.0 %", "1 visit, from counts."} {
 		assert.Contains(t, text(), says)
 	}
 	assert.Regexp(t, `(?m)^ Lisbon \| +1$`, text(), "by SQL")

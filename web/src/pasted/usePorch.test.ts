@@ -13,7 +13,15 @@ const template = readFileSync(join(repository, "internal/core/snippet/templates/
 const snippet = template.replace("{{firstJS}}", "location?.names.city");
 
 const lisbon: PorchCard = {
-  money: { currency_code: "EUR", symbol: "€", minor_units: 2, display_digits: 2, also: [], rate: null },
+  money: {
+    currency_code: "EUR",
+    symbol: "€",
+    minor_units: 2,
+    display_digits: 2,
+    also: [],
+    rate: null,
+    rates: [],
+  },
   variants: { offer: "early" },
 };
 const tokyo: PorchCard = { variants: { offer: "open" } };

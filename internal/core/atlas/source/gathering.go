@@ -1,6 +1,7 @@
 package source
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"iter"
@@ -162,7 +163,7 @@ func readRows(t *table, rows iter.Seq2[[]string, error], how ParseOptions, about
 		if err := w.add(uint32(n), key, span, v); err != nil {
 			w.out.rejects = append(w.out.rejects, compile.NoteOf(n, strings.Join(fields, ","), err.Error()))
 		}
-		if n-at == 10_000 {
+		if n-at == cmp.Or(how.chunk, 10_000) {
 			if err := flush(); err != nil {
 				return nil, err
 			}

@@ -1,6 +1,7 @@
 package source
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -40,7 +41,7 @@ func readMRT(r io.Reader, how ParseOptions, about atlas.About) (*atlas.Source, e
 		if failed != nil {
 			return
 		}
-		if w.out.rows == 50_000 {
+		if w.out.rows == cmp.Or(how.chunk, 50_000) {
 			if failed = flush(route.Record - 1); failed != nil {
 				return
 			}

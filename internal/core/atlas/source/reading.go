@@ -233,6 +233,9 @@ func (c *cutter) next() (chunk, error) {
 		*b = make([]byte, c.size)
 	}
 	buf := (*b)[:cap(*b)]
+	if len(c.rest) > len(buf) { // what was read beyond a head, where chunks are short
+		buf = make([]byte, len(c.rest))
+	}
 	n := copy(buf, c.rest)
 	read, err := io.ReadFull(c.r, buf[n:])
 	buf = buf[:n+read]

@@ -12,6 +12,7 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
+	"eastporch/internal/core/mrt"
 )
 
 func readRPSL(t *testing.T, text string) *atlas.Source {
@@ -143,7 +144,7 @@ func TestQuickPairsAgree(t *testing.T) {
 }
 
 // However text is cut into chunks, and however many rows are taken together, each row is read as if it stood
-// alone: of every form that is read by lines or by objects.
+// alone: of every form of text, of rows that come from elsewhere (Parquet, a database), and of dumps.
 func TestRowsAreReadAsIfEachStoodAlone(t *testing.T) {
 	r := rand.New(rand.NewPCG(33, 2))
 	countries := []string{"PT", "ES", "FR", "NO", "JP", "CA", "AU", "NZ", "CH", "SE", "FI", "IT", "GR", "BR", "IN", "ZA", "EU", "pt", ""}
@@ -173,17 +174,51 @@ func TestRowsAreReadAsIfEachStoodAlone(t *testing.T) {
 		List: func(n int) string {
 			return fmt.Sprintf("198.18.%d.%d # from %d\n", n/250, n%250, r.IntN(40))
 		},
+		CSV: func(n int) string {
+			return fmt.Sprintf("198.18.%d.%d,%s,\"Town, %d\"%s", n/250, n%250, countries[r.IntN(16)], r.IntN(40), []string{"\n", "\r\n", "\n\n"}[r.IntN(3)])
+		},
+		TSV: func(n int) string {
+			return fmt.Sprintf("198.18.%d.%d\t%s\tTown %d\n", n/250, n%250, countries[r.IntN(16)], r.IntN(40))
+		},
+		JSONLines: func(n int) string {
+			return fmt.Sprintf(`{"range":"198.18.%d.%d","country_code":%q,"city":"Town %d"}`+"\n", n/250, n%250, countries[r.IntN(16)], r.IntN(40))
+		},
+		Parquet: func(n int) string {
+			return fmt.Sprintf("198.18.%d.%d\t%s\tTown %d\n", n/250, n%250, countries[r.IntN(16)], r.IntN(40))
+		},
+		MRT: func(n int) string {
+			w := &mrt.Writer{}
+			w.Route(netip.PrefixFrom(netip.AddrFrom4([4]byte{198, 18, byte(n), 0}), 24), false, mrt.Path{AS: []uint32{3320, 3320 + r.Uint32N(40)}})
+			return string(w.Buffer)
+		},
 	}
+	heads := map[Format]string{CSV: "range,country_code,city\n", TSV: "range\tcountry_code\tcity\n"}
+	peers := &mrt.Writer{}
+	peers.Peers(3)
+	heads[MRT] = string(peers.Buffer)
 	said := func(format Format, text string, chunk int) *atlas.Source {
-		s, err := Read(strings.NewReader(text), ParseOptions{Format: format, Label: "office", chunk: chunk}, atlas.About{Name: "source", Rank: 1})
+		how, about := ParseOptions{Format: format, Label: "office", chunk: chunk}, atlas.About{Name: "source", Rank: 1}
+		var s *atlas.Source
+		var err error
+		if format == Parquet {
+			s, err = ReadRows([]string{"range", "country_code", "city"}, func(yield func([]string, error) bool) {
+				for line := range strings.Lines(text) {
+					if !yield(strings.Split(strings.TrimSuffix(line, "\n"), "\t"), nil) {
+						return
+					}
+				}
+			}, how, about)
+		} else {
+			s, err = Read(strings.NewReader(heads[format]+text), how, about)
+		}
 		require.NoError(t, err, "%s of %q", format, text)
 		return s
 	}
 	type fact struct{ address, location string }
 	tried := 0
 	for format, one := range made {
-		for range 60 {
-			size := 1 + r.IntN(100)
+		for range 24 {
+			size := 1 + r.IntN(50)
 			var whole strings.Builder
 			var rows, accepted, remarked int
 			var feeds []string
@@ -197,13 +232,20 @@ func TestRowsAreReadAsIfEachStoodAlone(t *testing.T) {
 					feeds = append(feeds, f.URL+" "+f.Range.String())
 				}
 				address := fmt.Sprintf("198.18.%d.%d", n/250, n%250)
+				if format == MRT {
+					address = fmt.Sprintf("198.18.%d.0", n)
+				}
 				facts = append(facts, fact{address, fmt.Sprint(plainFacts(at(atlas.New(alone), address)))})
 			}
 			text := whole.String()
-			if r.IntN(2) == 0 {
-				text = strings.TrimRight(text, "\n")
+			if r.IntN(2) == 0 && format != MRT {
+				text = strings.TrimRight(text, "\r\n")
 			}
-			for _, chunk := range []int{1 << 16, 700 + r.IntN(3000)} {
+			chunks := []int{1 << 16, 700 + r.IntN(3000)} // of bytes
+			if format == Parquet || format == MRT {
+				chunks = []int{1 << 16, 1 + r.IntN(20)} // of rows
+			}
+			for _, chunk := range chunks {
 				got := said(format, text, chunk)
 				assert.Equal(t, []int{rows, accepted, remarked}, []int{got.Rows, got.Accepted, got.Remarked}, "%s in chunks of %d: %q", format, chunk, text)
 				var found []string
@@ -231,6 +273,9 @@ func plainFacts(found atlas.LookupResult) []string {
 		if text != nil {
 			facts = append(facts, *text)
 		}
+	}
+	if found.Network.ASNumber != nil {
+		facts = append(facts, fmt.Sprint("AS", *found.Network.ASNumber))
 	}
 	return append(facts, found.Labels...)
 }
