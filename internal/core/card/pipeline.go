@@ -53,7 +53,7 @@ type RequestContext struct {
 	Choice         string // the language that was chosen before, BCP 47
 	AcceptLanguage string
 	PricesIn       []string // currencies that prices are in beside the site's own, ISO 4217
-	At             *Local // the site's; nil for none
+	At             *Local   // the site's; nil for none
 	// Target is what was asked for, which the site's gates decide about; nil for nothing. Pass says that
 	// the browser has an owner's pass.
 	Target *gate.Target
