@@ -1,13 +1,14 @@
 package config
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
+
+	"eastporch/internal/core/addr"
 )
 
 // A First is what a first configuration says; what is "" or empty is left as it stands.
@@ -64,7 +65,9 @@ func Edit(text []byte, first First) ([]byte, error) {
 	}
 	if first.Proxies != nil {
 		trusted := list(mapping(root, "proxies"), "trusted")
-		trusted.Style = yaml.FlowStyle
+		if trusted.Line == 0 {
+			trusted.Style = yaml.FlowStyle
+		}
 		for _, prefix := range first.Proxies {
 			if !contains(trusted, prefix) {
 				trusted.Content = append(trusted.Content, scalar(prefix))
@@ -91,13 +94,10 @@ func Edit(text []byte, first First) ([]byte, error) {
 			set(source, "columns", columns)
 		}
 	}
-	var out bytes.Buffer
-	e := yaml.NewEncoder(&out)
-	e.SetIndent(2)
-	if err := errors.Join(e.Encode(&doc), e.Close()); err != nil {
+	edited, err := write(text, &doc)
+	if err != nil {
 		return nil, err
 	}
-	edited := out.String()
 	if isNew {
 		edited = head + edited
 	}
@@ -128,7 +128,7 @@ func AddSources(text, from []byte) (edited []byte, added []string, err error) {
 	theirs := get(other.Content[0], "atlas")
 	for i := 0; i+1 < len(theirs.Content); i += 2 {
 		if key := theirs.Content[i]; key.Value != "sources" && get(at, key.Value) == nil {
-			at.Content = append(at.Content, key, theirs.Content[i+1])
+			at.Content = append(at.Content, fresh(key), fresh(theirs.Content[i+1]))
 		}
 	}
 	for _, source := range get(theirs, "sources").Content {
@@ -136,18 +136,25 @@ func AddSources(text, from []byte) (edited []byte, added []string, err error) {
 		if slices.ContainsFunc(there.Content, func(n *yaml.Node) bool { v := get(n, "name"); return v != nil && v.Value == name }) {
 			continue
 		}
-		there.Content, added = append(there.Content, source), append(added, name)
+		there.Content, added = append(there.Content, fresh(source)), append(added, name)
 	}
 	if len(added) == 0 {
 		return text, nil, nil
 	}
-	var out bytes.Buffer
-	e := yaml.NewEncoder(&out)
-	e.SetIndent(2)
-	if err := errors.Join(e.Encode(&doc), e.Close()); err != nil {
+	whole, err := write(text, &doc)
+	if err != nil {
 		return nil, nil, err
 	}
-	return []byte(strings.ReplaceAll(out.String(), noRanges, "")), added, nil
+	return []byte(strings.ReplaceAll(whole, noRanges, "")), added, nil
+}
+
+// fresh marks a node of another text as new in this one.
+func fresh(n *yaml.Node) *yaml.Node {
+	n.Line, n.Column = 0, 0
+	for _, c := range n.Content {
+		fresh(c)
+	}
+	return n
 }
 
 func sourceNames(doc *yaml.Node) (names []string) {
@@ -173,9 +180,16 @@ func get(of *yaml.Node, key string) *yaml.Node {
 	return nil
 }
 
-// set puts a value under a key, and keeps the comment of the one before.
+// set puts a value under a key, and keeps the comment of the one before. What says the same
+// stays as it is written; a value in the place of another has that one's line, below 0.
 func set(of *yaml.Node, key string, value *yaml.Node) {
 	if before := get(of, key); before != nil {
+		if before.Kind == yaml.ScalarNode && value.Kind == yaml.ScalarNode && before.Value == value.Value {
+			return
+		}
+		if before.Kind == value.Kind && before.Style&yaml.FlowStyle == value.Style&yaml.FlowStyle {
+			value.Line, value.Column = -before.Line, before.Column
+		}
 		value.LineComment, value.HeadComment, value.FootComment = before.LineComment, before.HeadComment, before.FootComment
 		*before = *value
 		return
@@ -211,7 +225,9 @@ func under(in *yaml.Node, key, value string) *yaml.Node {
 
 func contains(in *yaml.Node, text string) bool {
 	for _, one := range in.Content {
-		if one.Value == text {
+		there, err := addr.ParsePrefix(one.Value)
+		wanted, wrong := addr.ParsePrefix(text)
+		if one.Value == text || err == nil && wrong == nil && there == wanted {
 			return true
 		}
 	}

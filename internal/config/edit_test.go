@@ -1,13 +1,16 @@
 package config
 
 import (
+	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
 )
 
 var complete = First{
@@ -108,4 +111,80 @@ func TestWhatIsNoConfigurationIsRefused(t *testing.T) {
 		_, err := Edit([]byte(bad), complete)
 		require.Error(t, err, bad)
 	}
+}
+
+// Whatever a configuration looks like, what its owner wrote stays to the letter: nothing but
+// what is new differs, and the service reads both alike.
+func TestTheOwnersSpellingStays(t *testing.T) {
+	r := rand.New(rand.NewPCG(33, 7))
+	pick := func(list ...string) string { return list[r.IntN(len(list))] }
+	const tried = 400
+	anew := 0
+	for range tried {
+		parts := []string{
+			pick("", "# my own\n", "\n\n# two lines\n# of it\n"),
+			pick("", "\"data_dir\":   './data'   # here\n", "data_dir: ./data\n", "data_dir: \"./da ta\"#no comment\n"),
+			pick("", "sites:\n    -   host:  'harbour.example'   # quoted\n        name: \"Heron  Lake\"\n        languages: [ \"en\" , pt  ]\n",
+				"sites:\n- host: harbour.example\n  name: >-\n    folded\n    name\n\n", "sites: [ {host: harbour.example, name: 'It''s, here]'} ,\n  {host: second.example} ]\n",
+				"sites:\n  - {host: heronlake.example}  # the same\n  # - host: old.example\n", "sites: [\n  {host: harbour.example},\n]\n"),
+			pick("", "proxies: { trusted: [ 127.0.0.1 ] }\n", "proxies:\n  trusted:\n  - 203.0.113.0/28 # ours\n  header: X-Real-IP\n", "proxies:\n    header:   X-Forwarded-For # it is\n"),
+			pick("", "atlas:\n   sources:\n   -  name: own.csv\n      file: /srv/own.csv\n      format: geofeed\n      rank: 7\n",
+				"atlas:\n  activate: manual\n", "atlas: {sources: [{name: ranges.csv, file: /srv/old.csv, format: csv, rank: 1, columns: {range: net}}]}\n",
+				"atlas:\n  sources:\n    - name: ranges.csv\n      file: '/srv/old.csv'   # before\n      format: csv\n      rank: 1\n"),
+			pick("", "log:\n  level:   info\n", "log: {level: 'debug' }\n\n# the end"),
+		}
+		r.Shuffle(5, func(i, j int) { parts[i], parts[j] = parts[j], parts[i] })
+		text := strings.Join(parts, "")
+		var before map[string]any
+		require.NoError(t, yaml.Unmarshal([]byte(text), &before), text)
+		first := complete
+		if r.IntN(3) == 0 {
+			first.Source = nil
+		}
+		if r.IntN(3) == 0 {
+			first.DataDir = "/var/lib/east porch"
+		}
+		edited, err := Edit([]byte(text), first)
+		require.NoError(t, err, text)
+		after := loaded(t, edited) // which also says that nothing is there twice
+		assert.True(t, slices.ContainsFunc(after.Sites, func(s Site) bool { return s.Host == "heronlake.example" }), text)
+
+		// Each of the owner's lines stands there, in order: whole, or with something put in.
+		rest, whole := strings.Split(string(edited), "\n"), true
+		for line := range strings.Lines(text) {
+			line = strings.TrimSuffix(line, "\n")
+			at := slices.IndexFunc(rest, func(l string) bool { return l == line || holds(l, line) })
+			if at < 0 {
+				whole = false
+				break
+			}
+			rest = rest[at+1:]
+		}
+		if !whole {
+			anew++
+		}
+		again, err := Edit(edited, first)
+		require.NoError(t, err)
+		assert.Equal(t, string(edited), string(again), "twice is once, of\n%s", text)
+	}
+	t.Logf("%d configurations, %d of them written anew", tried, anew)
+	assert.Less(t, anew, tried/10)
+}
+
+// holds says whether a line has all of another in order, but for the values that were replaced.
+func holds(line, other string) bool {
+	if start, _, ok := strings.Cut(other, "file: /srv/old.csv, format: csv, rank: 1, columns: {range: net}"); ok {
+		return strings.HasPrefix(line, start) && strings.HasSuffix(line, "}]}")
+	}
+	for _, old := range []string{"'/srv/old.csv'", "/srv/old.csv", "'./data'", "./data", `"./da ta"`} {
+		if key, comment, ok := strings.Cut(other, old); ok && strings.HasPrefix(line, key) && strings.HasSuffix(line, comment) {
+			return true
+		}
+	}
+	for i := range len(other) {
+		if strings.HasPrefix(line, other[:i]) && strings.HasSuffix(line, other[i:]) && strings.TrimSpace(other) != "" && i > 0 {
+			return true
+		}
+	}
+	return false
 }
