@@ -17,8 +17,8 @@ demo: ## Set up what is missing, build, and run the Heron Lake Regatta until Ctr
 	@$(MAKE) --no-print-directory build
 	@exec $(BIN) demo
 
-# timed runs a part of the tests and prints how long it took.
-timed = @start=$$(date +%s); { $(2); } && echo "==== $(1): $$(( $$(date +%s) - start )) s"
+# timed runs a part of the tests and prints how long it took, and how much of that by the processor.
+timed = @TIMEFORMAT="==== $(1): %0R s, %0U + %0S s of the processor"; time { $(2); }
 # Only what hangs meets this limit: no package takes a ninth of it here. A test that meets it is named.
 GOTEST := go test -timeout 30m
 # What is built is found again in another clone.
