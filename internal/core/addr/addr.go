@@ -106,17 +106,6 @@ func parseAddr(text string) (netip.Addr, error) {
 // Canonical unwraps an IPv4-mapped address and drops the zone.
 func Canonical(a netip.Addr) netip.Addr { return a.Unmap().WithZone("") }
 
-// Family is 4 or 6, and 0 for the zero Addr.
-func Family(a netip.Addr) int {
-	switch {
-	case a.Is4():
-		return 4
-	case a.Is6():
-		return 6
-	}
-	return 0
-}
-
 // withoutPort strips brackets and a port of at most five digits.
 func withoutPort(s string) (string, bool) {
 	if rest, ok := strings.CutPrefix(s, "["); ok {

@@ -113,10 +113,10 @@ func TestRanges(t *testing.T) {
 	all, err := ParseRange("::/0")
 	require.NoError(t, err)
 	assert.Equal(t, "340282366920938463463374607431768211456", all.Count().String())
-	low, high, ok := Halves(netip.MustParsePrefix("198.18.0.0/15"))
+	low, high, ok := halves(netip.MustParsePrefix("198.18.0.0/15"))
 	assert.True(t, ok)
 	assert.Equal(t, "198.18.0.0/16 198.19.0.0/16", low.String()+" "+high.String())
-	_, _, ok = Halves(netip.MustParsePrefix("::1/128"))
+	_, _, ok = halves(netip.MustParsePrefix("::1/128"))
 	assert.False(t, ok)
 }
 
@@ -154,7 +154,7 @@ func TestPrefixesAreAMinimalCover(t *testing.T) {
 		for i, p := range list {
 			require.Equal(t, next, p.Addr(), r)
 			if i > 0 && list[i-1].Bits() == p.Bits() {
-				low, _, _ := Halves(netip.PrefixFrom(list[i-1].Addr(), p.Bits()-1))
+				low, _, _ := halves(netip.PrefixFrom(list[i-1].Addr(), p.Bits()-1))
 				require.NotEqual(t, list[i-1], low, "%s could be joined with %s", p, list[i-1])
 			}
 			next = RangeOf(p).Last.Next()
@@ -162,12 +162,6 @@ func TestPrefixesAreAMinimalCover(t *testing.T) {
 		require.Equal(t, r.Last, RangeOf(list[len(list)-1]).Last, r)
 		require.True(t, r.Overlaps(RangeOf(list[0])))
 	}
-}
-
-func TestMask(t *testing.T) {
-	assert.Equal(t, "198.18.••.••", Mask(netip.MustParseAddr("198.18.3.40")))
-	assert.Equal(t, "3fff:1a0:••••", Mask(netip.MustParseAddr("3fff:1a0:7::9")))
-	assert.Equal(t, "••••", Mask(netip.Addr{}))
 }
 
 // findIn lists what Find finds: "text=prefix", or "text!" for a look-alike.
@@ -281,4 +275,14 @@ func BenchmarkFind(b *testing.B) {
 			either.FindAllIndex(text, -1)
 		}
 	})
+}
+
+// halves cuts a prefix in two; ok is false for a single address.
+func halves(p netip.Prefix) (low, high netip.Prefix, ok bool) {
+	p = p.Masked()
+	if !p.IsValid() || p.IsSingleIP() {
+		return netip.Prefix{}, netip.Prefix{}, false
+	}
+	low = netip.PrefixFrom(p.Addr(), p.Bits()+1)
+	return low, netip.PrefixFrom(RangeOf(low).Last.Next(), p.Bits()+1), true
 }

@@ -181,16 +181,6 @@ func (p pair) addr(is4 bool) netip.Addr {
 	return netip.AddrFrom16(b)
 }
 
-// Halves cuts a prefix in two; ok is false for a single address.
-func Halves(p netip.Prefix) (low, high netip.Prefix, ok bool) {
-	p = p.Masked()
-	if !p.IsValid() || p.IsSingleIP() {
-		return netip.Prefix{}, netip.Prefix{}, false
-	}
-	low = netip.PrefixFrom(p.Addr(), p.Bits()+1)
-	return low, netip.PrefixFrom(RangeOf(low).Last.Next(), p.Bits()+1), true
-}
-
 // Overlaps says whether two ranges share an address.
 func (r Range) Overlaps(o Range) bool {
 	return r.Contains(o.First) || o.Contains(r.First)

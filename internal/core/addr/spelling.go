@@ -133,18 +133,3 @@ func digit(c byte) byte {
 	}
 	return c - 'a' + 10
 }
-
-// Mask hides the host part of an address for display: 198.18.••.•• and
-// 3fff:1a0:••••. It is no privacy for storage; [Truncate] is.
-func Mask(a netip.Addr) string {
-	a = Canonical(a)
-	if a.Is4() {
-		b := a.As4()
-		return fmt.Sprintf("%d.%d.••.••", b[0], b[1])
-	}
-	if !a.IsValid() {
-		return "••••"
-	}
-	b := a.As16()
-	return fmt.Sprintf("%x:%x:••••", int(b[0])<<8|int(b[1]), int(b[2])<<8|int(b[3]))
-}

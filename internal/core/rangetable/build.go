@@ -7,8 +7,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-
-	"eastporch/internal/core/addr"
 )
 
 // ErrDuplicate is wrapped by [Build] when a prefix stands twice.
@@ -253,6 +251,3 @@ func build6(starts []start) (words, error) {
 	}
 	return append(w, make([]uint32, spare)...), nil
 }
-
-// Span gives the addresses of a row.
-func (r Row) Span(is4 bool) addr.Range { return addr.RangeOf(r.Prefix(is4)) }

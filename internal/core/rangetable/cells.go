@@ -138,12 +138,3 @@ func from6(a wide) netip.Addr {
 	binary.BigEndian.PutUint64(b[8:], a.lo)
 	return netip.AddrFrom16(b)
 }
-
-func lastOf(p netip.Prefix) netip.Addr {
-	b := p.Addr().AsSlice()
-	for i := p.Bits(); i < len(b)*8; i++ {
-		b[i/8] |= 1 << (7 - i%8)
-	}
-	a, _ := netip.AddrFromSlice(b)
-	return a
-}

@@ -200,3 +200,12 @@ func TestDenseNumbersAgreeWithAnArray(t *testing.T) {
 		}
 	}
 }
+
+func lastOf(p netip.Prefix) netip.Addr {
+	b := p.Addr().AsSlice()
+	for i := p.Bits(); i < len(b)*8; i++ {
+		b[i/8] |= 1 << (7 - i%8)
+	}
+	a, _ := netip.AddrFromSlice(b)
+	return a
+}
