@@ -36,10 +36,19 @@ test: ## Set up what is missing, check the code and run all tests, with the race
 	$(call timed,set-up,scripts/setup.sh test)
 	$(call timed,build,$(MAKE) --no-print-directory build)
 	$(call timed,checks,$(MAKE) --no-print-directory check)
-	$(call timed,console,cd web && npm run --silent test)
-	$(call timed,packages,$(GOTEST) $$(go list ./... | grep -vE 'internal/(e2e/|meta$$)' | grep -vxF "$(raced)") && $(GOTEST) -run '$(long)' $(withlong))
+	$(call timed,console and packages,$(MAKE) --no-print-directory -j2 --output-sync test-console test-packages)
 	$(call timed,packages with the race detector,$(GOTEST) -race -short -skip '$(long)' $(raced))
 	$(call timed,the binary,$(GOTEST) -p 1 -parallel 3 ./internal/e2e/...)
+
+# Neither of the two keeps two processors busy.
+.PHONY: test-console
+test-console:
+	cd web && npm run --silent test
+
+.PHONY: test-packages
+test-packages:
+	$(GOTEST) $$(go list ./... | grep -vE 'internal/(e2e/|meta$$)' | grep -vxF "$(raced)")
+	$(GOTEST) -run '$(long)' $(withlong)
 
 .PHONY: test-quick
 test-quick: web/node_modules/.ready ## Test what differs from the newest commit, or from another: make test-quick BASE=…

@@ -5,7 +5,7 @@ import { setNetwork } from "./network";
 import { Console } from "../Console";
 import { answerOf, outlinesOf, type Asked } from "./answers";
 
-configure({ asyncUtilTimeout: 5000, getElementError: (message) => new Error(message?.slice(0, 500)) });
+configure({ asyncUtilTimeout: 30_000, getElementError: (message) => new Error(message?.slice(0, 500)) });
 
 /** now is when the answers in answers.json were given. */
 export const now = new Date("2026-11-28T14:18:30Z");
@@ -154,7 +154,7 @@ export function open(path: string, options: { rules?: Rule[]; width?: number; fi
     },
     /** says waits until the page says something. */
     says: (words: string | RegExp) =>
-      waitFor(() => expect(root.textContent).toMatch(words), { timeout: 5000 }),
+      waitFor(() => expect(root.textContent).toMatch(words), { timeout: 30_000 }),
   };
 }
 

@@ -97,7 +97,7 @@ it("compares other settings in a table, where what failed is no verdict", async 
   );
   const table = screen.getByRole("region", { name: "The same request, other settings" });
   const rows = () => [...table.querySelectorAll("tbody tr")].map((tr) => tr.textContent);
-  await waitFor(() => expect(rows()[0]).toContain("could not be explained"), { timeout: 8000 });
+  await waitFor(() => expect(rows()[0]).toContain("could not be explained"), { timeout: 30_000 });
   expect(rows()[0]).not.toContain("not found");
   expect(rows().filter((r) => r.includes("in use"))).toHaveLength(1);
 });
