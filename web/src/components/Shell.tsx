@@ -1,3 +1,4 @@
+import { counted } from "./format";
 import { Dropdown, Input, Modal, Switch, type InputRef } from "antd";
 import { useEffect, useRef, useState, type ReactNode } from "react";
 import { useQueryClient } from "@tanstack/react-query";
@@ -239,7 +240,7 @@ function Rail() {
           Edition {atlas.name}
           <br />
           <span className={ready.data === false || ready.isError ? "ready not" : "ready"}>
-            {atlas.sources.length} sources,{" "}
+            {counted(atlas.sources.length, "source")},{" "}
             {ready.isError
               ? "no answer from the service"
               : ready.data === false

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { bitsLeft } from "./format";
+import { bitsLeft, counted } from "./format";
 
 test("what is left of a truncated address is a prefix", () => {
   expect(
@@ -14,4 +14,14 @@ test("what is left of a truncated address is a prefix", () => {
       "2001:db8:5:1::",
     ].map(bitsLeft),
   ).toEqual(["/24", "", "/48", "/48", "", "/40", "/48", ""]);
+});
+
+test("counts of one are in the singular", () => {
+  expect([
+    counted(0, "visit"),
+    counted(1, "visit"),
+    counted(1234, "visit"),
+    counted(1, "entry", "entries"),
+    counted(2, "entry", "entries"),
+  ]).toEqual(["0 visits", "1 visit", "1,234 visits", "1 entry", "2 entries"]);
 });

@@ -4,6 +4,10 @@ import type { Card, Level, Trail, Location } from "../api/client";
 /** degrees writes a coordinate with a true minus sign. */
 export const degrees = (n: number) => String(Math.round(n * 100) / 100).replace("-", "−");
 
+/** counted words a count: 1 visit, 1,234 visits. */
+export const counted = (n: number, noun: string, nouns = `${noun}s`) =>
+  `${n.toLocaleString("en")} ${n === 1 ? noun : nouns}`;
+
 export const km = (n: number) => `${Math.round(n).toLocaleString("en")} km`;
 
 /** clockTime is the time of day today, and day and time before. */

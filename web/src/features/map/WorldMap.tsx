@@ -1,3 +1,4 @@
+import { counted } from "../../components/format";
 import { geoCircle, geoNaturalEarth1, geoPath } from "d3-geo";
 import { zoomIdentity, type ZoomTransform } from "d3-zoom";
 import { useEffect, useImperativeHandle, useMemo, useState, type KeyboardEvent, type Ref } from "react";
@@ -159,8 +160,8 @@ function Circle(props: CircleProps) {
   const r = radiusOf(g);
   const several = g.places.length > 1;
   const words = several
-    ? `${props.name}: ${g.places.length} places, ${g.visits} visits; Enter zooms in`
-    : `${props.name}, ${g.visits} visits`;
+    ? `${props.name}: ${counted(g.places.length, "place")}, ${counted(g.visits, "visit")}; Enter zooms in`
+    : `${props.name}, ${counted(g.visits, "visit")}`;
   return (
     <g
       role="button"

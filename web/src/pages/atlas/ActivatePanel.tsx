@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import type { Change, Changes, Edition, Job } from "../../api/client";
 import { useChanges } from "../../api/queries";
-import { km } from "../../components/format";
+import { counted, km } from "../../components/format";
 import { Addr, AttentionChip } from "../../components/parts";
 import { Bars, Failed } from "../../components/states";
 import { useBuild, useActivate } from "./EditionsPanel";
@@ -73,12 +73,12 @@ function Difference({ changes, edition }: { changes: Changes; edition: Edition }
             <>
               , where{" "}
               <Link className="num" to="/visits">
-                {visits.toLocaleString("en")} visits
+                {counted(visits, "visit")}
               </Link>{" "}
-              of the last {changes.visits.days} days came from.
+              of the last {counted(changes.visits.days, "day")} came from.
             </>
           ) : (
-            <>; no visit of the last {changes.visits.days} days came from there.</>
+            <>; no visit of the last {counted(changes.visits.days, "day")} came from there.</>
           )}
         </p>
       )}

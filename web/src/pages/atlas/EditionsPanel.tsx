@@ -2,7 +2,7 @@ import { Button, Progress } from "antd";
 import dayjs from "dayjs";
 import { useAction, useChange } from "../../api/changes";
 import { api, unwrap, type Edition, type Job } from "../../api/client";
-import { clockTime } from "../../components/format";
+import { counted, clockTime } from "../../components/format";
 import { Icon } from "../../components/icons";
 
 /** useActivate takes an edition into use, or with "" goes back, and says so. */
@@ -133,7 +133,7 @@ function Building({ job }: { job: Job }) {
         <span className="building">
           <span>
             {job.doing}
-            <span className="small second"> · {lines.toLocaleString("en")} lines</span>
+            <span className="small second"> · {counted(lines, "line")}</span>
           </span>
           <Progress
             percent={Math.round((100 * done) / Math.max(1, job.sources.length))}

@@ -1,3 +1,4 @@
+import { counted } from "../../components/format";
 import { Button, Modal } from "antd";
 import { useState } from "react";
 import { useFeeds, type GatheredFeed } from "../../api/atlas";
@@ -46,7 +47,7 @@ export function FeedsPanel() {
           Geofeeds
         </h2>
         <span className="small second">
-          {all.toLocaleString("en")} named by networks, {entries.toLocaleString("en")} entries count
+          {all.toLocaleString("en")} named by networks, with {counted(entries, "entry", "entries")} that count
         </span>
       </div>
       <div className="scroll" tabIndex={0} role="region" aria-label="Geofeeds">
@@ -76,7 +77,7 @@ export function FeedsPanel() {
         >
           <p className="breakable mono small">{open.url}</p>
           <p className="second">
-            {open.outside.toLocaleString("en")} entries lie outside of the ranges that name it,{" "}
+            Outside of the ranges that name it: {counted(open.outside, "entry", "entries")},{" "}
             {open.elsewhere.toLocaleString("en")} where a more specific range names another,{" "}
             {open.rejected.toLocaleString("en")} cannot be read. These are the first.
           </p>
@@ -112,7 +113,7 @@ function Row({ feed: f, onOpen }: { feed: GatheredFeed; onOpen: () => void }) {
           <button
             type="button"
             className="num linklike"
-            aria-label={`${not} entries of ${f.url} that do not count`}
+            aria-label={`${counted(not, "entry", "entries")} of ${f.url} that do not count`}
             onClick={onOpen}
           >
             {not.toLocaleString("en")}

@@ -1,3 +1,4 @@
+import { counted } from "../../components/format";
 import { App, Button, Modal, Segmented } from "antd";
 import { useState, type ReactNode } from "react";
 import { useVisitCoverage, type OperatorKnown, type VisitCoverage } from "../../api/atlas";
@@ -39,7 +40,7 @@ export function VisitsKnownPanel({ edition }: { edition: string }) {
         <h2 className="panel-title" id="known-title">
           Your visits
         </h2>
-        <span className="small second">of the last {v.days} days</span>
+        <span className="small second">of the last {counted(v.days, "day")}</span>
         {v.visits > 0 && (
           <Segmented<View>
             options={["Countries", "Operators", "Disagreements"]}

@@ -84,7 +84,7 @@ it("lists gathered geofeeds with what fails and what does not count", async () =
       : { feeds: [first], counts: { used: 1, failing: 1 }, entries: 10, next: first.url },
   }));
   const page = await shown("/atlas", pages);
-  expect(page.text()).toContain("2 named by networks, 10 entries count");
+  expect(page.text()).toContain("2 named by networks, with 10 entries that count");
   await page.user.click(screen.getByRole("button", { name: /^2 entries of .* that do not count$/ }));
   expect((await dialog("What of this feed does not count")).textContent).toContain(
     "no range that names this feed holds it",

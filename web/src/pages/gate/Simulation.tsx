@@ -1,3 +1,4 @@
+import { counted } from "../../components/format";
 import { Link } from "react-router";
 import type { GateRules, GateSimulation, GateState } from "../../api/client";
 import { useSimulation } from "../../api/gate";
@@ -123,7 +124,7 @@ function Answer({ s, changed }: { s: GateSimulation; changed: boolean }) {
       {[
         ...s.notes,
         ...(s.refused_requests > 0
-          ? [`${s.refused_requests.toLocaleString("en")} requests were really refused in that time.`]
+          ? [`Really refused in that time: ${counted(s.refused_requests, "request")}.`]
           : []),
         ...(s.left_out > 0
           ? [`${s.left_out.toLocaleString("en")} visits of bots, monitors and tests are left out.`]

@@ -1,3 +1,4 @@
+import { counted } from "../../components/format";
 import { App, Button, Segmented, Select } from "antd";
 import dayjs from "dayjs";
 import { useState } from "react";
@@ -239,7 +240,7 @@ function LeftOut({ report }: { report: LinkReport }) {
           left out
         </span>
       )}
-      {lost > 0 && <span className="chip attention">{lost.toLocaleString("en")} clicks not recorded</span>}
+      {lost > 0 && <span className="chip attention">{counted(lost, "click")} not recorded</span>}
       {report.of.partial && <span>There were more rows than are read.</span>}
     </div>
   );

@@ -1,3 +1,4 @@
+import { counted } from "../../components/format";
 import dayjs from "dayjs";
 import { Link } from "react-router";
 import type { LinkRow } from "../../api/links";
@@ -57,7 +58,7 @@ export function LinkTable(props: { rows: LinkRow[]; open: string; onOpen: (code:
                 <Link
                   className="numlink"
                   to={visitsOf(r.link.code, { since: "week" })}
-                  aria-label={`${r.clicks} clicks on ${r.link.code}`}
+                  aria-label={`${counted(r.clicks, "click")} on ${r.link.code}`}
                   onClick={(e) => e.stopPropagation()}
                 >
                   {r.clicks.toLocaleString("en")}

@@ -1,3 +1,4 @@
+import { counted } from "../../components/format";
 import dayjs from "dayjs";
 import type { LinkPlace, LinkRoute, TrackedLink } from "../../api/links";
 
@@ -48,7 +49,7 @@ export function stand(link: TrackedLink, now: dayjs.Dayjs): Stand {
     if (link.state === "limit") return { word: "at its limit", more: limit, kind: "ended" };
     const left = link.limit - link.used;
     if (left <= Math.max(1, link.limit * fewLeft))
-      return { word: `${left.toLocaleString("en")} clicks left`, more: limit, kind: "attention" };
+      return { word: `${counted(left, "click")} left`, more: limit, kind: "attention" };
     if (link.until === null) return { word: "active", more: limit, kind: "ok" };
   }
   if (link.until === null) return { word: "active", more: "", kind: "ok" };

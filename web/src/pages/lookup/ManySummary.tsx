@@ -1,3 +1,4 @@
+import { counted } from "../../components/format";
 import { geoNaturalEarth1, geoPath } from "d3-geo";
 import { useMemo } from "react";
 import { useSize } from "../../features/map/useSize";
@@ -76,7 +77,12 @@ function Dots({ rows }: { rows: Row[] }) {
   const list = [...places.values()].sort((a, b) => b.n - a.n);
   return (
     <div ref={ref} className="many-map">
-      <svg width={width} height={height} role="img" aria-label={`${list.length} places; the table has them.`}>
+      <svg
+        width={width}
+        height={height}
+        role="img"
+        aria-label={`${counted(list.length, "place")}; the table has them.`}
+      >
         <path className="map-water" d={path({ type: "Sphere" }) ?? ""} />
         {outlines && <path className="map-land" d={path(outlines.land) ?? ""} />}
         {list.map((p) => (

@@ -1,3 +1,4 @@
+import { counted } from "../../components/format";
 import "./map.css";
 import { Button, Segmented } from "antd";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
@@ -104,7 +105,7 @@ export function MapPage() {
         <div className="panel map-state">
           <Empty
             title={report.data.count.all === 0 ? "No visits yet." : "No visits match these filters."}
-            text={`${report.data.count.all.toLocaleString("en")} visits in all.`}
+            text={`${counted(report.data.count.all, "visit")} in all.`}
           />
         </div>
       ) : (

@@ -1,7 +1,7 @@
 import { Link } from "react-router";
 import type { Place, Report } from "../../api/client";
 import type { VisitFilter } from "../../api/queries";
-import { km } from "../../components/format";
+import { counted, km } from "../../components/format";
 import { Icon } from "../../components/icons";
 import { percent } from "../atlas/words";
 import { LeftOut } from "../../features/card/LeftOut";
@@ -59,7 +59,7 @@ export function CountryTable({
     <>
       <div className="panel-head">
         <span>
-          <b>By country</b> <span className="second">{report.total.toLocaleString("en")} visits</span>
+          <b>By country</b> <span className="second">{counted(report.total, "visit")}</span>
         </span>
         {onClose && (
           <button type="button" className="iconbutton" aria-label="Close the table" onClick={onClose}>
@@ -121,7 +121,7 @@ export function PlaceTable(props: TableProps) {
         <span>
           <b>In this view</b>{" "}
           <span className="second">
-            {shown.toLocaleString("en")} of {props.all.toLocaleString("en")} visits
+            {shown.toLocaleString("en")} of {counted(props.all, "visit")}
           </span>
         </span>
         {props.onClose && (
@@ -147,7 +147,7 @@ export function PlaceTable(props: TableProps) {
       </div>
       <p className="small second map-rest">
         <Link className="numlink" to="/visits?level=none">
-          {skipped + not_found + unknown} visits
+          {counted(skipped + not_found + unknown, "visit")}
         </Link>{" "}
         have no point: {skipped} skipped, {not_found} not found, {unknown} unknown to the atlas.
         {outside > 0 && (

@@ -16,7 +16,7 @@ import {
   useTimeline,
   useVisitsState,
 } from "../../api/queries";
-import { km } from "../../components/format";
+import { counted, km } from "../../components/format";
 import { Heads } from "../../components/Heads";
 import { Country, LevelMark, Prose } from "../../components/parts";
 import { useSite } from "../../components/site";
@@ -71,7 +71,7 @@ export function TodayPage() {
         {today.data && countries.data && hour.data ? (
           <>
             <Link className="numlink" to="/visits?since=today">
-              {today.data.total.toLocaleString("en")} visits
+              {counted(today.data.total, "visit")}
             </Link>{" "}
             from{" "}
             <a className="numlink" href="#changed">
@@ -190,7 +190,7 @@ function useWarnings(at: Date, site: string): Warning[] {
     });
   if (state && state.quarantine > 0)
     warnings.push({
-      what: `${state.quarantine} visits could not be stored.`,
+      what: `Could not be stored: ${counted(state.quarantine, "visit")}.`,
       more: "They are in quarantine, with the reason: eastporch visits quarantine list.",
       action: "Open Set-up",
       to: "/setup",
@@ -330,7 +330,7 @@ function Changed({
             <>
               Would move{" "}
               <Link className="numlink" to="/atlas">
-                {changes.ranges.toLocaleString("en")} ranges
+                {counted(changes.ranges, "range")}
               </Link>
               . It waits until you activate it.
             </>

@@ -41,7 +41,7 @@ it("says that the database is away, and what happens meanwhile", async () => {
   const page = open("/today", { rules: [on("GET", "/v1/visits/state", { body: away })] });
   await page.says("The database does not answer.");
   expect(page.text()).toContain("wait in the queue: 1,234 so far");
-  expect(page.text()).toContain("3 visits could not be stored.");
+  expect(page.text()).toContain("Could not be stored: 3 visits.");
 });
 
 it("calls nothing the same that it could not compare", async () => {

@@ -5,7 +5,7 @@ import { useAction } from "../../api/changes";
 import { canDraw, Fact, Facts, PlaceHead } from "../../features/card/CardView";
 import { DecisionChip } from "../../features/gate/outcome";
 import { EvidenceBlocks } from "../../features/card/EvidenceTable";
-import { clockTime, placeName, unverified } from "../../components/format";
+import { counted, clockTime, placeName, unverified } from "../../components/format";
 import { Icon } from "../../components/icons";
 import { shown as withoutCodes } from "../../features/presentation/veil";
 import { Addr, Fold, MiniTrail, Pin, Prose } from "../../components/parts";
@@ -104,7 +104,7 @@ export function VisitPanel({ visit, onClose }: { visit: Visit; onClose: () => vo
         <Hops trail={trail} />
       </Fold>
       {card.evidence.length > 0 && (
-        <Fold title="Evidence" summary={`${new Set(card.evidence.map((e) => e.source)).size} sources`}>
+        <Fold title="Evidence" summary={counted(new Set(card.evidence.map((e) => e.source)).size, "source")}>
           <EvidenceBlocks card={card} />
         </Fold>
       )}

@@ -6,7 +6,7 @@ import { useLiveVisits } from "../../api/liveVisits";
 import { useVisit, useVisits } from "../../api/queries";
 import type { Visit } from "../../api/client";
 import { useRoute } from "../../components/addressParam";
-import { clockTime } from "../../components/format";
+import { counted, clockTime } from "../../components/format";
 import { usePreferences } from "../../components/preferences";
 import { Icon } from "../../components/icons";
 import { Country, Steps } from "../../components/parts";
@@ -81,7 +81,7 @@ export function VisitsPage() {
               <span>
                 <b>
                   {count?.more && "More than "}
-                  {count?.matching.toLocaleString("en")} visits
+                  {counted(count?.matching ?? 0, "visit")}
                 </b>
                 {count && !count.more && count.all > count.matching && (
                   <span className="second">
