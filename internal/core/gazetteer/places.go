@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"golang.org/x/text/unicode/norm"
 
 	"eastporch/internal/core/almanac"
@@ -187,13 +188,22 @@ func Find(country, region, name string) (Found, bool) {
 // SamePlace says whether two names are one place's in a country and region, as Milano and
 // Mailand are in IT.
 func SamePlace(country, region, a, b string) bool {
-	if SameName(a, b) {
+	if a == b {
 		return true
+	}
+	key := [4]string{country, region, a, b}
+	if same, known := compared.Get(key); known {
+		return same
 	}
 	one, known := Find(country, region, a)
 	other, also := Find(country, region, b)
-	return known && also && *one.Town == *other.Town
+	same := known && also && *one.Town == *other.Town || SameName(a, b)
+	compared.Add(key, same)
+	return same
 }
+
+// compared has what was said of two names: sources that differ do so of many addresses.
+var compared, _ = lru.New[[4]string, bool](4096) // which fails for no size above 0
 
 var (
 	endings    = []string{" city", " town", " village", " municipality", " shi", " si", "市", "시"}
