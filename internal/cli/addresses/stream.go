@@ -23,7 +23,8 @@ type answered[T any] struct {
 	err error
 }
 
-// A layout is how answers are written: what of one is written as data, and its line of text with the names of its columns.
+// A layout is how answers are written: what of one is written as data, and its line of text with the names of
+// its columns.
 type layout[T any] struct {
 	data func(T) any
 	head string

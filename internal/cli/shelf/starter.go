@@ -145,8 +145,8 @@ func WithOpenData(a *terminal.App, before []byte) ([]byte, error) {
 	return text, err
 }
 
-// WriteConfig checks a configuration before it takes the place of another, which is kept beside it. Who may read it stays;
-// a new one is for its owner alone, for it may come to hold a password.
+// WriteConfig checks a configuration before it takes the place of another, which is kept beside it. Who may
+// read it stays; a new one is for its owner alone, for it may come to hold a password.
 func WriteConfig(a *terminal.App, file string, before, text []byte) (*config.Config, error) {
 	next, mode := file+".new", os.FileMode(0o600)
 	if info, err := os.Stat(file); err == nil {

@@ -240,9 +240,9 @@ type Conversion struct {
 	Source    string          `json:"source"`
 }
 
-// Convert gives an amount in another currency, rounded to its minor units, halves
-// away from zero (to the decimals that are shown where ISO 4217 has none), or to the owner's ending; texts are by the habits of a language.
-// An error wraps [ErrRates] where one of the two has no rate.
+// Convert gives an amount in another currency, rounded to its minor units, halves away from zero (to the
+// decimals that are shown where ISO 4217 has none), or to the owner's ending; texts are by the habits of a
+// language. An error wraps [ErrRates] where one of the two has no rate.
 func (r Rates) Convert(value decimal.Decimal, from, to string, ending Ending, tag string, now time.Time) (Conversion, error) {
 	if r.Base == "" {
 		return Conversion{}, fmt.Errorf("%w: there are no rates", ErrRates)

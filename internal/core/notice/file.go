@@ -17,8 +17,9 @@ func FreshChannel() ChannelSaid {
 	return ChannelSaid{Kind: Mail, Security: "starttls", ADay: 200, RecipientAnHour: 5}
 }
 
-// ReadFile reads what is said of a notice from YAML or JSON, with the names of the contract; what is left out is
-// as in [Fresh], but for the limit of one that answers whoever asks: 100 an hour. The error wraps [written.ErrFile]; what is said is for [Compile].
+// ReadFile reads what is said of a notice from YAML or JSON, with the names of the contract; what is left out
+// is as in [Fresh], but for the limit of one that answers whoever asks: 100 an hour. The error wraps
+// [written.ErrFile]; what is said is for [Compile].
 func ReadFile(text []byte) (Said, error) {
 	read := func(limit Limit) (Said, error) {
 		s := Fresh()

@@ -73,7 +73,8 @@ var kinds = []Snippet{
 	{Name: "greeting-node", Title: "Greeting by town, Node", File: "greeting.mjs", recipe: true, Note: behindHandover},
 }
 
-// All writes every snippet that can ask the service at want.Base. The error says which part of want cannot stand in code.
+// All writes every snippet that can ask the service at want.Base. The error says which part of want cannot
+// stand in code.
 func All(want Want) ([]Snippet, error) {
 	u, err := url.Parse(want.Base)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || strings.ContainsAny(want.Base, "'\"`\\<> \n$") {

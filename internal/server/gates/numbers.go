@@ -281,7 +281,8 @@ func (s *simulation) add(p *gate.Past) {
 	}
 }
 
-// listed bounds the paths of an answer; what is beyond stands together in the last row. There are only so many countries.
+// listed bounds the paths of an answer; what is beyond stands together in the last row. There are only so many
+// countries.
 const listed = 50
 
 func (s *simulation) into(a *api.GateSimulation) {

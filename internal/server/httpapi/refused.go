@@ -67,8 +67,8 @@ func (h *handlers) noteRefused(c *gin.Context, p *problem.Problem) {
 	h.Access.Refused.Note(of, e, refused.Mend(of, e, h.Access.Held))
 }
 
-// refusedAt is the site that a refused request was about, as far as it says so itself: "" where it does not, or the site
-// is none of ours.
+// refusedAt is the site that a refused request was about, as far as it says so itself: "" where it does not, or
+// the site is none of ours.
 func (h *handlers) refusedAt(c *gin.Context, origin string) string {
 	if site := h.Public.Sites.Of(c.Query("site")); site != nil {
 		return site.Host

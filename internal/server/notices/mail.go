@@ -293,8 +293,8 @@ func (s *mailServer) connect(ctx context.Context) error {
 	return err
 }
 
-// auth says how to log in. The library knows of TLS after STARTTLS alone: where the connection is TLS from the beginning,
-// or the server is this machine, it is told that it may send the password.
+// auth says how to log in. The library knows of TLS after STARTTLS alone: where the connection is TLS from the
+// beginning, or the server is this machine, it is told that it may send the password.
 func (s *mailServer) auth() mail.Option {
 	if s.said.Security == "starttls" {
 		return mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover)

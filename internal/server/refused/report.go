@@ -104,8 +104,8 @@ func held(set Setting, all []keys.Key) api.RefusedHeld {
 	return h
 }
 
-// What was sent stands in a line to copy only where it can be nothing but the name of a host, or an origin: whoever sends
-// requests must not write what owners paste into their shell or configuration.
+// What was sent stands in a line to copy only where it can be nothing but the name of a host, or an origin:
+// whoever sends requests must not write what owners paste into their shell or configuration.
 var (
 	hostLike   = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]*[a-z0-9])?$`)
 	originLike = regexp.MustCompile(`^https?://[a-z0-9]([a-z0-9.-]*[a-z0-9])?(:[0-9]{1,5})?$`)
@@ -196,8 +196,8 @@ func Mend(of Key, e Example, set Setting) string {
 	return strings.TrimSpace(question + ": " + strings.Join(lines, " "))
 }
 
-// Findings are those of the last hour for the checkup, one of each kind. What strangers ask who go from address to address, by
-// no name and with no key of ours, is in the report alone: there is nothing to mend.
+// Findings are those of the last hour for the checkup, one of each kind. What strangers ask who go from address
+// to address, by no name and with no key of ours, is in the report alone: there is nothing to mend.
 func (c *Counter) Findings(ctx context.Context, set Setting) []checkup.Diagnostic {
 	report, err := c.Report(ctx, set, "")
 	if err != nil {

@@ -81,8 +81,8 @@ func New(ctx context.Context, url string, retention time.Duration) (*Store, erro
 	return s, nil
 }
 
-// Prepare brings the tables up to date, one service at a time. The error wraps [visit.ErrAway] where the database cannot
-// be reached.
+// Prepare brings the tables up to date, one service at a time. The error wraps [visit.ErrAway] where the
+// database cannot be reached.
 func (s *Store) Prepare(ctx context.Context) error {
 	config, err := pgxpool.ParseConfig(s.url)
 	if err != nil {

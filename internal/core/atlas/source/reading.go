@@ -74,11 +74,10 @@ const maxLine = 64 << 10
 // chunkSize is how much text a worker takes at once.
 const chunkSize = 2 << 20
 
-// Read reads a source. A bad row is kept in Rejects with its reason and does
-// not stop the reading; more than half of the rows bad do (compile.ErrTooManyRejects:
-// then the source has its counts and notes, and must not be used), and so does a line of more than 64 KB. Lines are read by all processors at
-// once; the result does not depend on how many there are. Other errors are
-// those of r.
+// Read reads a source. A bad row is kept in Rejects with its reason and does not stop the reading; more than
+// half of the rows bad do (compile.ErrTooManyRejects: then the source has its counts and notes, and must not be
+// used), and so does a line of more than 64 KB. Lines are read by all processors at once; the result does not
+// depend on how many there are. Other errors are those of r.
 func Read(r io.Reader, how ParseOptions, about atlas.About) (*atlas.Source, error) {
 	switch how.Format {
 	case Geofeed:

@@ -53,7 +53,8 @@ func (r *Rows) Confirm(ctx context.Context, id uuid.UUID, site string, recipient
 	return r.away(err)
 }
 
-// Stop keeps that a recipient, by all that stand for it, wants no more mails, and drops those that wait for nobody else.
+// Stop keeps that a recipient, by all that stand for it, wants no more mails, and drops those that wait for
+// nobody else.
 func (r *Rows) Stop(ctx context.Context, site string, recipients [][]byte, address string, now time.Time) error {
 	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
 		for _, recipient := range recipients {
