@@ -22,15 +22,10 @@ import (
 	"eastporch/internal/testkit/live"
 )
 
-// Every price that the page script writes is the one that the service writes, digit by
-// digit: random amounts, rates and endings in the currency of every country.
-func TestThePricesOfTheScript(t *testing.T) {
-	t.Parallel()
-	rnd := rand.New(rand.NewPCG(14, 7))
-	number := func(digits, places int) decimal.Decimal {
-		return decimal.New(rnd.Int64N(int64(pow10(1+rnd.IntN(digits)))), -int32(rnd.IntN(places+1)))
-	}
-	var card atomic.Value
+// scriptAlone opens a page with the script, whose card is what is put into card.
+func scriptAlone(t *testing.T, page string) (p *live.Page, card *atomic.Value) {
+	t.Helper()
+	card = &atomic.Value{}
 	mux := http.NewServeMux()
 	mux.HandleFunc("/porch.js", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/javascript")
@@ -39,13 +34,25 @@ func TestThePricesOfTheScript(t *testing.T) {
 	mux.HandleFunc("/v1/visitor", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(card.Load().([]byte)) })
 	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		fmt.Fprint(w, `<!doctype html><html lang="en"><script src="/porch.js"></script>`)
+		fmt.Fprint(w, page)
 	})
 	card.Store([]byte(`{}`))
 	server := httptest.NewServer(mux)
 	t.Cleanup(server.Close)
-	p := live.OpenTab(t)
+	p = live.OpenTab(t)
 	p.Do(chromedp.Navigate(server.URL))
+	return p, card
+}
+
+// Every price that the page script writes is the one that the service writes, digit by
+// digit: random amounts, rates and endings in the currency of every country.
+func TestThePricesOfTheScript(t *testing.T) {
+	t.Parallel()
+	rnd := rand.New(rand.NewPCG(14, 7))
+	number := func(digits, places int) decimal.Decimal {
+		return decimal.New(rnd.Int64N(int64(pow10(1+rnd.IntN(digits)))), -int32(rnd.IntN(places+1)))
+	}
+	p, card := scriptAlone(t, `<!doctype html><html lang="en"><script src="/porch.js"></script>`)
 
 	// Spaces may be of several widths, and the guilder's sign is younger than browsers.
 	plain := strings.NewReplacer("\u00a0", " ", "\u202f", " ", "Cg.", "XCG ")
@@ -104,22 +111,7 @@ func TestThePricesOfTheScript(t *testing.T) {
 // them; and in Nynorsk, which they may not.
 func TestTheLanguagesOfTheScript(t *testing.T) {
 	t.Parallel()
-	var card atomic.Value
-	mux := http.NewServeMux()
-	mux.HandleFunc("/porch.js", func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Content-Type", "text/javascript")
-		_, _ = w.Write(pagescript.Script)
-	})
-	mux.HandleFunc("/v1/visitor", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(card.Load().([]byte)) })
-	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		fmt.Fprint(w, `<!doctype html><meta charset="utf-8"><script src="/porch.js"></script>`)
-	})
-	card.Store([]byte(`{}`))
-	server := httptest.NewServer(mux)
-	t.Cleanup(server.Close)
-	p := live.OpenTab(t)
-	p.Do(chromedp.Navigate(server.URL))
+	p, card := scriptAlone(t, `<!doctype html><meta charset="utf-8"><script src="/porch.js"></script>`)
 	plain := strings.NewReplacer("\u00a0", " ", "\u202f", " ")
 	chf := "CHF"
 	tried := 0
