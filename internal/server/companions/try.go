@@ -77,25 +77,43 @@ func (c *Companions) madeUp(visitors cards, site *sites.Site, text string) (m ma
 			return m, err
 		}
 	}
-	in := map[string]*gazetteer.Town{}
-	for _, town := range gazetteer.Named(name) {
-		if in[town.Country] == nil && (country == "" || town.Country == country) {
-			in[town.Country] = town
+	town, err := meant(name, country)
+	if err != nil {
+		return m, err
+	}
+	of, _ := almanac.ByCode(town.Country)
+	made := visitors.Localize(of, town.Zone, card.RequestContext{At: site.Local}, c.Now())
+	m.place = town.Name
+	m.subject = companion.Subject{Level: string(atlas.City), Point: &town.Point, Country: of, TimeZone: town.Zone, Language: made.Locale.Language, Written: made.Locale.Formatting}
+	return m, nil
+}
+
+// muchLarger is how many times the people of every other place of its name one has that is
+// meant without its country.
+const muchLarger = 10
+
+// meant is the town of a name, in a country unless that is "".
+func meant(name, country string) (*gazetteer.Town, error) {
+	if country != "" {
+		if found, ok := gazetteer.Find(country, "", name); ok {
+			return found.Town, nil
+		}
+		return nil, fmt.Errorf("%.60q is no town that is known in %s", name, country)
+	}
+	list := gazetteer.Named(name) // the most populous first
+	if len(list) == 0 {
+		return nil, fmt.Errorf("%.60q is neither an address nor a town that is known", name)
+	}
+	in := map[string]bool{list[0].Country: true}
+	for _, other := range list {
+		if muchLarger*other.Population > list[0].Population {
+			in[other.Country] = true
 		}
 	}
-	if len(in) == 0 {
-		return m, fmt.Errorf("%.60q is neither an address nor a town that is known", text)
-	}
 	if len(in) > 1 {
-		return m, fmt.Errorf("%.60q is in %s: say in which country", text, strings.Join(slices.Sorted(maps.Keys(in)), ", "))
+		return nil, fmt.Errorf("%.60q is in %s: say in which country", name, strings.Join(slices.Sorted(maps.Keys(in)), ", "))
 	}
-	for code, town := range in {
-		of, _ := almanac.ByCode(code)
-		made := visitors.Localize(of, town.Zone, card.RequestContext{At: site.Local}, c.Now())
-		m.place = town.Name
-		m.subject = companion.Subject{Level: string(atlas.City), Point: &town.Point, Country: of, TimeZone: town.Zone, Language: made.Locale.Language, Written: made.Locale.Formatting}
-	}
-	return m, nil
+	return list[0], nil
 }
 
 func (c *Companions) try(ctx context.Context, e *entry, cur *current, of *madeUp, ask bool) companion.Tried {
