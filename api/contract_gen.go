@@ -136,6 +136,21 @@ type GateChecked struct {
 	Findings []gate.Finding `json:"findings"`
 }
 
+// DocumentRevision: as the contract has it.
+type DocumentRevision struct {
+	Revision int64           `json:"revision"` // 1 is the first.
+	Dropped  bool            `json:"dropped"`  // With this revision the document was dropped.
+	Said     json.RawMessage `json:"said"`     // What was written; null where the document was dropped.
+	Changes  []string        `json:"changes"`  // Since the revision before, in sentences; empty where nothing says so.
+	MadeBy   string          `json:"made_by"`
+	MadeAt   time.Time       `json:"made_at"`
+}
+
+// DocumentHistory: as the contract has it.
+type DocumentHistory struct {
+	Revisions []DocumentRevision `json:"revisions"`
+}
+
 // GateHistory: as the contract has it.
 type GateHistory struct {
 	Revisions []gate.Revision `json:"revisions"`

@@ -64,7 +64,7 @@ func (p *Porch) openGates() error {
 	if f, bad := gate.Wrong(findings); bad {
 		return fmt.Errorf("%w: %s: %s. %s", gate.ErrRules, f.Field, f.Text, f.Hint)
 	}
-	p.local.UseGates(gate.New(clean, known))
+	p.local.Gates = gate.New(clean, known)
 	return nil
 }
 
@@ -78,7 +78,7 @@ func targetOf(r *http.Request) string {
 
 // refuse shows the page of refusal.
 func (p *Porch) refuse(w http.ResponseWriter, r *http.Request, made *card.Card) {
-	how := p.local.Gates().Refusal(plain.Value(made.Gate.Gate))
+	how := p.local.Gates.Refusal(plain.Value(made.Gate.Gate))
 	nonce := rand.Text()
 	page, err := refusal.Standard().Write(refusal.Subject{
 		Site: p.site.Name, Reference: gate.Reference{CountryCode: plain.Value(made.Location.CountryCode)}, Refusal: how, Accept: r.Header.Get("Accept-Language"), Default: p.site.Default,

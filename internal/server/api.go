@@ -3,13 +3,12 @@ package server
 import (
 	"context"
 	"net/netip"
+	"slices"
 	"time"
 
 	"eastporch/api"
 	"eastporch/internal/config"
-	"eastporch/internal/core/addr"
 	"eastporch/internal/core/caller"
-	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/report"
 	"eastporch/internal/server/access"
@@ -19,48 +18,40 @@ import (
 	"eastporch/internal/server/lookup"
 	"eastporch/internal/server/metrics"
 	"eastporch/internal/server/refused"
-	"eastporch/internal/server/sites"
+	"eastporch/internal/server/store/topics"
 	"eastporch/internal/server/visits"
 	"eastporch/internal/server/webui"
 )
 
-// api makes the services that the HTTP API asks, of the parts that are open.
-func (s *Server) api(set *settings, known *sites.Sites) (httpapi.Options, error) {
-	cfg := set.cfg
-	cards := &card.Pipeline{Finder: set.finder, Policy: addr.NewPolicy(cfg.Rules()...), Labels: addr.NewLabels(set.labels), Translators: cfg.Translators(), Places: set.places, NotFound: cfg.NotFound, Atlas: s.shelf}
-	public, err := s.public(set, cards, known)
+// api makes the services that the HTTP API asks, of what runs.
+func (s *Server) api(r *running) (httpapi.Options, error) {
+	public, err := s.public(r)
 	if err != nil {
 		return httpapi.Options{}, err
 	}
-	recorder, err := s.visits(set, cards, known)
+	recorder, err := s.visits(r)
 	if err != nil {
 		return httpapi.Options{}, err
 	}
-	atlas, err := s.atlas(set, cards)
+	atlas, err := s.atlas(r)
 	if err != nil {
 		return httpapi.Options{}, err
 	}
 	return httpapi.Options{
-		Public: public, Visits: recorder, Atlas: atlas, Access: s.access(cfg), Content: s.content(set, cards),
-		Service: httpapi.Service{Version: s.opt.Version, Log: s.opt.Log, Now: time.Now, Metrics: s.metrics, Queue: s.intake, Ping: s.store.Ping, Reload: s.Reload, Findings: func() []checkup.Diagnostic { return append(s.checkCopy(), s.checkAtlas()...) }},
+		Public: public, Visits: recorder, Atlas: atlas, Access: s.access(r), Content: s.content(r),
+		Service: httpapi.Service{Version: s.opt.Version, Log: s.opt.Log, Now: time.Now, Metrics: s.metrics, Queue: s.intake, Ping: s.store.Ping, Reload: s.Reload, Findings: func() []checkup.Diagnostic {
+			return slices.Concat(s.checkCopy(), s.checkAtlas(), s.checkCompanions())
+		}},
 	}, nil
 }
 
-func (set *settings) sites() *sites.Sites {
-	var list []sites.Site
-	for _, site := range set.cfg.Sites {
-		list = append(list, sites.Site{Host: site.Host, Name: site.Name, Privacy: site.PrivacyMode(), TimeZone: site.Zone(), Local: set.locals[site.Host], Sets: site.Sets(), Origin: site.Origin(), Inside: site.FetchInside, Refusal: set.refusals[site.Host], LinkHosts: site.LinkHosts, Missing: set.missing[site.Host]})
-	}
-	return sites.New(list...)
-}
-
-func (s *Server) public(set *settings, cards *card.Pipeline, known *sites.Sites) (httpapi.Public, error) {
+func (s *Server) public(set *running) (httpapi.Public, error) {
 	proxies := set.cfg.Proxies
-	local, err := localize.New(localize.Options{Cards: cards, Rates: s.rates, Groups: set.cfg.CountryGroups(), Now: time.Now})
+	local, err := localize.New(localize.Options{Cards: set.cards, Rates: s.rates, Groups: set.cfg.CountryGroups(), Now: time.Now})
 	return httpapi.Public{
-		Cards: cards, Watch: s.watch, Sites: known, Localize: local,
+		Cards: set.cards, Watch: s.watch, Sites: set.sites, Localize: local,
 		Proxies: httpapi.Proxies{
-			Finder: cards.Finder, Settings: api.ProxySettings{Trusted: append([]string{}, proxies.Trusted...), Header: cards.Finder.Header(), Hops: proxies.Hops},
+			Finder: set.finder, Settings: api.ProxySettings{Trusted: append([]string{}, proxies.Trusted...), Header: set.finder.Header(), Hops: proxies.Hops},
 			Try: func(p api.ProxySettings) (caller.Finder, error) {
 				other := config.Config{Proxies: config.Proxies{Trusted: p.Trusted, Header: p.Header, Hops: p.Hops}}
 				return other.Finder(set.labels)
@@ -73,30 +64,37 @@ func (s *Server) public(set *settings, cards *card.Pipeline, known *sites.Sites)
 // settleWithin bounds how long a question waits for visits that were accepted.
 const settleWithin = time.Second
 
-func (s *Server) visits(set *settings, cards *card.Pipeline, known *sites.Sites) (httpapi.Visits, error) {
-	service, err := visits.New(visits.Options{Cards: cards, Store: s.store, Queue: s.intake, Privacy: s.privacy, Sites: known, Marker: set.marker()}, time.Now)
+func (s *Server) visits(set *running) (_ httpapi.Visits, err error) {
+	opt := visits.Options{Cards: set.cards, Store: s.store, Queue: s.intake, Privacy: s.privacy, Sites: set.sites, Marker: set.marker()}
+	if s.recorder == nil {
+		s.recorder, err = visits.New(opt, time.Now)
+	}
+	if err != nil {
+		return httpapi.Visits{}, err
+	}
 	return httpapi.Visits{
-		Service: service, Reports: report.New(s.store, time.Now), Stored: s.store, Changed: s.notifier.Next, Stopping: s.stopping,
+		Service: s.recorder.With(opt), Reports: report.New(s.store, time.Now), Stored: s.store, Changed: func() <-chan struct{} { return s.changes.Next(topics.Visits) }, Stopping: s.stopping,
 		Settle: func(ctx context.Context) {
 			ctx, cancel := context.WithTimeout(ctx, settleWithin)
 			defer cancel()
 			s.links.Settle(ctx)
 			s.intake.Settle(ctx)
 		},
-	}, err
+	}, nil
 }
 
-func (s *Server) atlas(set *settings, cards *card.Pipeline) (httpapi.Atlas, error) {
-	opt := atlases.Options{Shelf: s.shelf, Workshop: workshop{s, set.labels}, Store: s.store, Now: time.Now, Feeds: s.feeds()}
+func (s *Server) atlas(set *running) (_ httpapi.Atlas, err error) {
+	opt := atlases.Options{Shelf: s.shelf, Workshop: workshop{s, set.labels}, Store: s.store, Documents: s.documents, Now: time.Now, Feeds: s.feeds()}
 	if points := set.cfg.Atlas.TestPoints; points != "" {
 		opt.TestPoints = s.opt.Input.Path(points)
 	}
-	service, err := atlases.New(opt)
-	if err != nil {
-		return httpapi.Atlas{}, err
+	if s.atlases == nil {
+		if s.atlases, err = atlases.New(opt); err != nil {
+			return httpapi.Atlas{}, err
+		}
 	}
-	asked, err := lookup.New(lookup.Options{Cards: cards, Edition: s.shelf.Current, Hosts: set.lookUp(), Areas: set.areas, Now: time.Now})
-	return httpapi.Atlas{Service: service, Lookup: asked}, err
+	asked, err := lookup.New(lookup.Options{Cards: set.cards, Edition: s.shelf.Current, Hosts: set.lookUp(), Areas: set.areas, Now: time.Now})
+	return httpapi.Atlas{Service: s.atlases.With(opt), Lookup: asked}, err
 }
 
 // A workshop changes the edition in use for whoever asks over HTTP.
@@ -106,15 +104,15 @@ type workshop struct {
 }
 
 func (w workshop) Rebuild() error                             { return w.rebuild() }
-func (w workshop) Recorrect(ctx context.Context) error        { return w.recorrect(ctx) }
 func (w workshop) Publish(ctx context.Context) (int64, error) { return w.publish(ctx, w.labels) }
 
-func (s *Server) access(cfg *config.Config) httpapi.Access {
+func (s *Server) access(r *running) httpapi.Access {
+	cfg := r.cfg
 	return httpapi.Access{
 		Refused: s.refused, Held: refused.Setting{
 			Hosts: cfg.Public.Hosts, VisitorPerSecond: s.opt.Config.Limits.VisitorPerSecond, KeyPerSecond: s.opt.Config.Limits.KeyPerSecond, Keys: s.store.Keys,
 		},
-		Keys: s.keys, Sessions: s.sessions, Audit: s.store, Limits: s.limits, Installation: s.installation,
+		Keys: s.keys, Ring: r.ring, Sessions: s.sessions, Audit: s.store, Limits: s.limits, Installation: s.installation,
 		Listeners: map[httpapi.Listener]httpapi.Door{
 			httpapi.PublicListener: {Hosts: cfg.HostNames(cfg.Public, true), MaxBody: int64(cfg.Public.MaxBodyBytes)},
 			httpapi.AdminListener: {
@@ -133,14 +131,17 @@ func newLimits(cfg *config.Config) *httpapi.Limits {
 	}
 }
 
-func (s *Server) content(set *settings, cards *card.Pipeline) httpapi.Content {
+func (s *Server) content(set *running) httpapi.Content {
 	var areas []string
 	for _, area := range set.areas {
 		areas = append(areas, area.Name)
 	}
 	return httpapi.Content{
-		Variants:   &localize.Variants{Store: s.store, Known: set.known(), Areas: areas, Labels: set.cfg.LabelNames(), Revary: s.revary, Now: time.Now, Categories: func(site string) []string { return s.companions.Of(site).Categories() }},
-		Gates:      s.gates(set, cards, areas),
+		Variants: &localize.Variants{
+			Documents: s.documents, Known: set.known(), Areas: areas, Labels: set.cfg.LabelNames(), Categories: func(site string) []string { return set.companions[site].Categories() }, Sites: set.sites,
+		},
+		Gates:      s.gates(set.settings, areas),
+		Documents:  s.documents,
 		Links:      s.links,
 		Companions: s.companions,
 		Notices:    s.notices,

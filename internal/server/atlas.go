@@ -25,8 +25,6 @@ import (
 	"eastporch/internal/fetch"
 	"eastporch/internal/files/whole"
 	"eastporch/internal/server/atlases"
-	"eastporch/internal/server/lastknown"
-	"eastporch/internal/server/lifecycle"
 	"eastporch/internal/server/store"
 )
 
@@ -139,6 +137,9 @@ func (s *Server) openShelf(ctx context.Context) (err error) {
 	return err
 }
 
+// Current gives the edition in use, with the owner's corrections before its sources.
+func (s *Server) Current() *atlas.Atlas { return s.shelf.Current() }
+
 func (s *Server) refresh(ctx context.Context, always bool) error {
 	return s.built(s.shelf.Refresh(ctx, s.inUse.Load().sources, always, s.inUse.Load().cfg.Atlas.Activate == "auto"))
 }
@@ -203,46 +204,6 @@ func (s *Server) refreshSources(ctx context.Context) error {
 			_ = s.refresh(ctx, false) // which is in the log
 		}
 	}
-}
-
-// recorrect reads the owner's corrections from the database, and puts them
-// before all sources.
-func (s *Server) recorrect(ctx context.Context) error {
-	s.correcting.Lock() // so that an older list never replaces a newer one
-	defer s.correcting.Unlock()
-	changed, err := s.store.CorrectionsChanged(ctx) // before they are read, so that none is missed
-	list, err := lastknown.Read(s.copy, "corrections", func() ([]source.Correction, error) {
-		if err != nil {
-			return nil, err
-		}
-		return s.store.Corrections(ctx)
-	})
-	if err != nil {
-		return err
-	}
-	first, err := source.Corrected(list)
-	if err != nil {
-		return fmt.Errorf("corrections: %w", err)
-	}
-	s.shelf.Correct(first)
-	s.corrections.Store(changed)
-	return nil
-}
-
-// recorrectEvery is how soon corrections that were made at another service are used here.
-const recorrectEvery = time.Second
-
-// watchCorrections looks for changed corrections until ctx ends.
-func (s *Server) watchCorrections(ctx context.Context) error {
-	return lifecycle.Every(ctx, recorrectEvery, func() {
-		changed, err := s.store.CorrectionsChanged(ctx)
-		if err == nil && changed != s.corrections.Load() {
-			err = s.recorrect(ctx)
-		}
-		if err != nil && ctx.Err() == nil {
-			s.opt.Log.Debug("corrections were not looked at", "error", err)
-		}
-	})
 }
 
 // publish makes the edition in use answer in SQL, with the labels of the configuration.

@@ -1,7 +1,6 @@
 package server
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -9,25 +8,19 @@ import (
 	"io"
 	"net/http"
 	"path/filepath"
-	"slices"
-	"sync"
 	"time"
 
 	"github.com/google/uuid"
 
 	"eastporch/internal/core/checkup"
-	"eastporch/internal/core/companion"
-	"eastporch/internal/core/gate"
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/handover"
-	"eastporch/internal/core/link"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/lastknown"
 	"eastporch/internal/server/lifecycle"
 	"eastporch/internal/server/problem"
 	"eastporch/internal/server/store"
-	"eastporch/internal/server/store/companionrows"
-	"eastporch/internal/server/store/linkrows"
 )
 
 // openCopy reads what the database said last, for a start while it is away.
@@ -174,19 +167,6 @@ func (s *Server) checkCopy() []checkup.Diagnostic {
 	}}
 }
 
-// gatesRead are the newest rules, by site.
-func (s *Server) gatesRead(ctx context.Context, newest map[string]int64) (map[string]gate.Revision, error) {
-	all := map[string]gate.Revision{}
-	for host, number := range newest {
-		rev, err := s.store.Gates().Revision(ctx, host, number)
-		if err != nil {
-			return nil, err
-		}
-		all[host] = rev
-	}
-	return all, nil
-}
-
 // copiedKeys are the keys of the database, or those of the copy.
 type copiedKeys struct {
 	*store.Store
@@ -220,56 +200,36 @@ func (k copiedKeys) Keys(ctx context.Context) (all []access.Key, err error) {
 	return all, nil
 }
 
-// copiedCompanions are the companions of the database, or those of the copy.
-type copiedCompanions struct {
-	*companionrows.Rows
+// copiedDocuments are the documents of the database, or those of the copy.
+type copiedDocuments struct {
+	store.Documents
 	copy *lastknown.Copy
+	all  *document.Set // that were read
 }
 
-func (r copiedCompanions) All(ctx context.Context) ([]companion.Kept, error) {
-	return lastknown.Read(r.copy, "companions", func() ([]companion.Kept, error) { return r.Rows.All(ctx) })
-}
-
-// Spent gives nothing while the database is away, when nothing is asked either.
-func (r copiedCompanions) Spent(ctx context.Context) (map[[2]string]companion.Spent, error) {
-	all, err := r.Rows.Spent(ctx)
-	if _, standing := r.copy.Standing(); standing && errors.Is(err, visit.ErrAway) {
+// Since is asked by one goroutine at a time.
+func (r *copiedDocuments) Since(ctx context.Context, change int64) ([]document.Document, error) {
+	fresh, err := r.Documents.Since(ctx, change)
+	if err == nil && len(fresh) == 0 && r.all != nil {
 		return nil, nil
 	}
-	return all, err
-}
-
-// copiedLinks are the links of the database, or those of the copy.
-type copiedLinks struct {
-	*linkrows.Rows
-	copy *lastknown.Copy
-	mu   *sync.Mutex
-	all  map[string]link.Kept // by code
-}
-
-func (r copiedLinks) Since(ctx context.Context, revision int64) (since []link.Kept, err error) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	fresh, err := r.Rows.Since(ctx, revision)
-	if err == nil && len(fresh) == 0 {
-		return nil, nil
-	}
-	kept, err := lastknown.Read(r.copy, "links", func() (map[string]link.Kept, error) {
-		for _, k := range fresh {
-			r.all[k.Code] = k
+	if err == nil && r.all == nil && change > 0 { // what was read so far is of the copy
+		before, wrong := r.Documents.Since(ctx, 0)
+		if wrong != nil {
+			return nil, wrong
 		}
-		return r.all, err
+		r.all = r.all.With(before)
+	}
+	kept, err := lastknown.Read(r.copy, "documents", func() ([]document.Document, error) {
+		if err == nil {
+			r.all = r.all.With(fresh)
+		}
+		return r.all.List(), err
 	})
-	if err != nil || len(fresh) > 0 {
+	if err != nil || r.all != nil {
 		return fresh, err
 	}
-	for code, k := range kept {
-		if r.all[code] = k; k.Revision > revision {
-			since = append(since, k)
-		}
-	}
-	slices.SortFunc(since, func(a, b link.Kept) int { return cmp.Compare(a.Revision, b.Revision) })
-	return since, nil
+	return kept, nil
 }
 
 // installationID is what tells this installation from others.

@@ -4,24 +4,20 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
-	"maps"
 	"os"
 	"path/filepath"
 	"time"
 
-	"eastporch/internal/core/card"
 	"eastporch/internal/core/gate"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/visit"
-	"eastporch/internal/server/gateapi"
 	"eastporch/internal/server/gates"
 	"eastporch/internal/server/lastknown"
-	"eastporch/internal/server/lifecycle"
 	"eastporch/internal/server/rehearsals"
 )
 
-// openGates makes what signs and counts for gates, and puts the rules into use. The key for rehearsals is
-// left beside the others, for the middleware of applications.
+// openGates makes what signs and counts for gates. The key for rehearsals is left beside the others, for the middleware of
+// applications.
 func (s *Server) openGates(ctx context.Context) error {
 	fresh := make([]byte, 32)
 	_, _ = rand.Read(fresh) // which never fails
@@ -38,49 +34,6 @@ func (s *Server) openGates(ctx context.Context) error {
 	if err := os.WriteFile(file, rehearsals.Key(secret), 0o600); err != nil {
 		return fmt.Errorf("key for rehearsals: %w", err)
 	}
-	return s.regate(ctx)
-}
-
-// regate puts the newest rules into use where others are.
-func (s *Server) regate(ctx context.Context) error {
-	s.exchanging.Lock()
-	defer s.exchanging.Unlock()
-	return s.fillGates(ctx, s.inUse.Load())
-}
-
-// fillGates puts the newest rules into settings, while exchanging is held.
-func (s *Server) fillGates(ctx context.Context, set *settings) error {
-	newest, err := s.store.Gates().Newest(ctx)
-	if set.ruled != nil && (err != nil || maps.Equal(newest, set.ruled)) {
-		return err
-	}
-	revisions, err := lastknown.Read(s.copy, "gates", func() (map[string]gate.Revision, error) {
-		if err != nil {
-			return nil, err
-		}
-		return s.gatesRead(ctx, newest)
-	})
-	if err != nil {
-		return err
-	}
-	known, ruled := set.gateNames(), map[string]int64{}
-	for host, rev := range revisions {
-		ruled[host] = rev.Revision
-	}
-	for host, local := range set.locals {
-		rev, has := revisions[host]
-		if !has {
-			local.UseGates(nil)
-			continue
-		}
-		if _, findings := gate.Check(rev.Rules, known, true, time.Now()); len(findings) > 0 {
-			if f, bad := gate.Wrong(findings); bad { // it names what the configuration has no more
-				s.opt.Log.Error("a gate's rules need to be mended; who such a rule is about counts as unknown", "site", host, "field", f.Field, "reason", f.Text)
-			}
-		}
-		local.UseGates(gate.New(rev.Rules, known))
-	}
-	set.ruled = ruled
 	return nil
 }
 
@@ -89,31 +42,19 @@ func (set *settings) gateNames() gate.Known {
 	return gate.Known{Groups: set.cfg.CountryGroups(), Areas: set.areas, Labels: set.cfg.KnowsLabel}
 }
 
-// regateEvery is how soon rules that were changed at another instance are used here.
-const regateEvery = time.Second
-
-// watchGates looks for changed rules until ctx ends.
-func (s *Server) watchGates(ctx context.Context) error {
-	return lifecycle.Every(ctx, regateEvery, func() {
-		if err := s.regate(ctx); err != nil && ctx.Err() == nil {
-			s.opt.Log.Debug("the rules of gates were not looked at", "error", err)
-		}
-	})
-}
-
 // gates makes the services of gates and rehearsals.
-func (s *Server) gates(set *settings, cards *card.Pipeline, areas []string) gateapi.Gates {
+func (s *Server) gates(set *settings, areas []string) gates.Services {
 	rows, known := s.store.Gates(), set.gateNames()
-	return gateapi.Gates{
+	return gates.Services{
 		Counter: s.counter, Signer: s.signer,
 		Rules: gates.NewRulebook(gates.Options{
-			Store: rows, Counter: s.counter, Known: known, Names: gates.Names{Areas: areas, Labels: set.cfg.LabelNames()}, Apply: s.regate, Now: time.Now,
+			Store: rows, Documents: s.documents, Counter: s.counter, Known: known, Names: gates.Names{Areas: areas, Labels: set.cfg.LabelNames()}, Now: time.Now,
 		}),
 		Rehearsals: rehearsals.New(rehearsals.Options{
-			Cards: cards, Edition: s.shelf.Current, Marker: set.marker(), Signer: s.signer, Now: time.Now,
-			Gates: rehearsals.Gates{Refer: s.counter.Refer, Compile: func(ctx context.Context, site string, rules *gate.Rules) (*gate.Set, error) {
+			Cards: set.cards, Edition: s.shelf.Current, Marker: set.marker(), Signer: s.signer, Now: time.Now,
+			Gates: rehearsals.Gates{Refer: s.counter.Refer, Compile: func(_ context.Context, site string, rules *gate.Rules) (*gate.Set, error) {
 				if rules == nil {
-					draft, err := rows.Draft(ctx, site)
+					draft, err := gates.Draft(s.documents.Set(), site)
 					if err != nil || draft == nil {
 						return nil, err
 					}

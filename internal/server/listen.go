@@ -17,7 +17,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -32,18 +31,18 @@ type endpoint struct {
 	secure   bool // speaks TLS
 	listener net.Listener
 	http     *http.Server
-	handler  atomic.Pointer[http.Handler] // under the settings in use
-	served   chan error                   // nil until it serves
-	requests sync.WaitGroup               // that run
+	handler  func() http.Handler // of what runs
+	served   chan error          // nil until it serves
+	requests sync.WaitGroup      // that run
 	log      *slog.Logger
 }
 
-// counted is the handler in use, whose requests are waited for.
+// counted is the handler of what runs, whose requests are waited for.
 func (d *endpoint) counted() http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		d.requests.Add(1)
 		defer d.requests.Done()
-		(*d.handler.Load()).ServeHTTP(w, r)
+		d.handler().ServeHTTP(w, r)
 	})
 }
 
@@ -75,8 +74,8 @@ func (d *endpoint) run(ctx context.Context, while time.Duration) error {
 	return failed
 }
 
-// bindAll makes the endpoints, once; they answer with a handler until others are put in its place.
-func (s *Server) bindAll(ctx context.Context, handler http.Handler) error {
+// bindAll makes the endpoints, once; they answer with first until something runs.
+func (s *Server) bindAll(ctx context.Context, first http.Handler) error {
 	if s.endpoints != nil {
 		return nil
 	}
@@ -98,7 +97,12 @@ func (s *Server) bindAll(ctx context.Context, handler http.Handler) error {
 			WriteTimeout: c.Timeout, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: c.MaxHeaderBytes,
 			ErrorLog: log.New(&withoutAddresses{s.opt.Log}, "", 0),
 		}}
-		d.handler.Store(&handler)
+		d.handler = func() http.Handler {
+			if h := s.inUse.Load().handlers[name]; h != nil {
+				return h
+			}
+			return first
+		}
 		d.http.Handler = d.counted()
 		made = append(made, d)
 	}

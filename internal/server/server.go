@@ -19,10 +19,13 @@ import (
 
 	"eastporch/internal/config"
 	"eastporch/internal/core/checkup"
+	"eastporch/internal/core/document"
 	"eastporch/internal/editions"
 	"eastporch/internal/server/access"
+	"eastporch/internal/server/atlases"
 	"eastporch/internal/server/cluster"
 	"eastporch/internal/server/companions"
+	"eastporch/internal/server/documents"
 	"eastporch/internal/server/gates"
 	"eastporch/internal/server/httpapi"
 	"eastporch/internal/server/intake"
@@ -36,6 +39,8 @@ import (
 	"eastporch/internal/server/refused"
 	"eastporch/internal/server/rehearsals"
 	"eastporch/internal/server/store"
+	"eastporch/internal/server/store/topics"
+	"eastporch/internal/server/visits"
 )
 
 // Options says what a server is made of. Config and Log are required.
@@ -52,30 +57,30 @@ type Options struct {
 
 // A Server is everything that runs, from Open to Close.
 type Server struct {
-	opt      Options
-	private  sync.Mutex       // is held while cluster changes
-	cluster  *cluster.Cluster // nil where the owner has a database
-	store    *store.Store
-	copy     *lastknown.Copy // of what the database said last
-	privacy  *privacy.Keys
-	intake   *intake.Intake
-	notifier *store.Notifier
+	opt     Options
+	private sync.Mutex       // is held while cluster changes
+	cluster *cluster.Cluster // nil where the owner has a database
+	store   *store.Store
+	copy    *lastknown.Copy // of what the database said last
+	privacy *privacy.Keys
+	intake  *intake.Intake
+	changes *store.Watch // of the database
 	// stopping is closed when the server begins to stop.
 	stopping chan struct{}
-	// inUse are the settings that requests meet; reloading is held while others are made.
-	inUse     atomic.Pointer[settings]
-	reloading sync.Mutex
-	// exchanging is held while what is stored is put into settings: into those in use, or into
-	// others, until those are in use.
+	// inUse is all that requests meet; exchanging is held while another is put in its place, which is made whole once all
+	// parts are there, and reloading while the configuration is read anew.
+	inUse      atomic.Pointer[running]
 	exchanging sync.Mutex
+	complete   bool
+	reloading  sync.Mutex
+	documents  *documents.Documents
 	rates      *rates.Feed
 	shelf      *editions.Shelf
-	// correcting is held while the corrections are read and put into use.
-	correcting  sync.Mutex
-	corrections atomic.Int64 // how often they had changed when they were read
-	endpoints   []*endpoint
-	stages      *lifecycle.Stages
-	jobs        *lifecycle.Stage // what runs beside the listeners
+	recorder   *visits.Visits   // whose memory all that run share
+	atlases    *atlases.Atlases // likewise
+	endpoints  []*endpoint
+	stages     *lifecycle.Stages
+	jobs       *lifecycle.Stage // what runs beside the listeners
 
 	watch    *checkup.Watch
 	keys     *access.Keys
@@ -100,7 +105,7 @@ func Open(ctx context.Context, opt Options) (*Server, error) {
 	s := &Server{opt: opt, stages: lifecycle.New(), stopping: make(chan struct{})}
 	set, err := s.settle(opt.Config)
 	if err == nil {
-		s.inUse.Store(set)
+		s.inUse.Store(&running{parts: parts{settings: set}})
 		s.watch = checkup.NewWatch(set.finder, set.whole(), time.Now().UTC())
 		err = s.openShelf(ctx)
 	}
@@ -111,12 +116,9 @@ func Open(ctx context.Context, opt Options) (*Server, error) {
 		err = s.openIntake()
 	}
 	if err == nil {
-		err = s.openLocal(ctx)
-	}
-	if err == nil {
-		err = s.openCompanions(ctx)
-	}
-	if err == nil {
+		s.openRates(ctx)
+		s.openCompanions()
+		s.openLinks()
 		err = s.openListeners(ctx)
 	}
 	if err != nil {
@@ -130,7 +132,6 @@ func Open(ctx context.Context, opt Options) (*Server, error) {
 // openListeners makes the API and listens.
 func (s *Server) openListeners(ctx context.Context) (err error) {
 	opt, cfg := s.opt, s.opt.Config
-	s.beginClicks()
 	s.jobs = s.stages.Add("background jobs", nil)
 	listeners := s.stages.Add("the listeners", func(context.Context) error {
 		for _, d := range s.endpoints {
@@ -141,6 +142,10 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 	if s.keys, err = access.NewKeys(ctx, copiedKeys{s.store, s.copy}, opt.Log, time.Now); err != nil {
 		return err
 	}
+	s.keys.Use(func(ring *access.Ring) error { return s.exchange(func(next *parts) { next.ring = ring }) })
+	if err = s.exchange(func(next *parts) { next.ring = s.keys.Ring() }); err != nil {
+		return err
+	}
 	s.sessions = access.NewSessions(s.store, time.Now)
 	if err := s.catchUp(ctx); err != nil {
 		return err
@@ -148,29 +153,22 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 	if s.handoverKey, err = s.privacy.Lasting("handover"); err != nil {
 		return err
 	}
-	if err := s.recorrect(ctx); err != nil {
-		return err
-	}
 	if s.installation, err = s.installationID(ctx); err != nil {
 		return err
 	}
-	set := s.inUse.Load()
 	s.limits, s.metrics, s.refused = newLimits(cfg), s.newMetrics(), refused.New(s.store, opt.Log, time.Now)
 	if err := s.openGates(ctx); err != nil {
 		return err
 	}
-	s.links.Use(set.sites())
-	if err := s.links.Read(ctx); err != nil {
+	if err := s.documents.Read(ctx); err != nil {
 		return err
 	}
 	if err := s.bindAll(ctx, waiting()); err != nil {
 		return err
 	}
-	made, err := s.serving(set)
-	if err != nil {
+	if err := s.beginRunning(); err != nil {
 		return err
 	}
-	s.use(set, made)
 	for _, d := range s.endpoints {
 		s.begin(listeners, fmt.Sprintf("the %s listener", d.name), func(ctx context.Context) error { return d.run(ctx, cfg.ShutdownGrace*3/4) })
 	}
@@ -179,18 +177,30 @@ func (s *Server) openListeners(ctx context.Context) (err error) {
 		close(s.stopping)
 		return nil
 	})
-	s.begin(s.jobs, "keys", s.keys.Run)
+	s.begin(s.jobs, "keys", func(ctx context.Context) error {
+		return s.keys.Run(ctx, func() <-chan struct{} { return s.changes.Next(topics.Keys) })
+	})
 	s.begin(s.jobs, "refused requests", s.refused.Run)
 	s.begin(s.jobs, "exchange rates", func(ctx context.Context) error { return s.rates.Run(ctx, s.opt.Config.Rates.Refresh, s.ratesFailed) })
 	s.begin(s.jobs, "sources", s.refreshSources)
-	s.begin(s.jobs, "corrections", s.watchCorrections)
-	s.begin(s.jobs, "content variants", s.watchVariants)
-	s.begin(s.jobs, "gates", s.watchGates)
-	s.begin(s.jobs, "links", s.watchLinks)
-	s.begin(s.jobs, "companions", s.watchCompanions)
+	s.begin(s.jobs, "links", s.countLinks)
+	for topic, read := range map[topics.Topic]func(context.Context) error{topics.Documents: s.documents.Read, topics.Links: s.links.ReadCounts, topics.Companions: s.companions.ReadSpent} {
+		s.begin(s.jobs, "what is told of "+string(topic), func(ctx context.Context) error { return s.changes.On(ctx, topic, s.logged(topic, read)) })
+	}
 	s.begin(s.jobs, "notices", s.notices.Run)
 	s.begin(s.jobs, "maintenance", s.maintain)
 	return nil
+}
+
+// logged says in the log where something is not read that was told of.
+func (s *Server) logged(topic topics.Topic, read func(context.Context) error) func(context.Context) error {
+	return func(ctx context.Context) error {
+		err := read(ctx)
+		if err != nil && ctx.Err() == nil {
+			s.opt.Log.Debug("what has changed is not read yet", "topic", topic, "error", err)
+		}
+		return err
+	}
 }
 
 // begin has a part run with a stage, which does not stop yet.
@@ -217,7 +227,7 @@ func (s *Server) noteConfiguration(ctx context.Context) error {
 // signed in and no admin key is in force; else it gives "".
 func (s *Server) FirstLink(ctx context.Context) (string, error) {
 	ever, err := s.sessions.EverSignedIn(ctx)
-	if err != nil || ever || s.keys.Any(access.Admin) {
+	if err != nil || ever || s.keys.Ring().Any(access.Admin) {
 		return "", err
 	}
 	return s.Link(ctx)
@@ -268,8 +278,12 @@ func (s *Server) openStore(ctx context.Context) (err error) {
 	if err := s.prepare(ctx, stage); err != nil {
 		return err
 	}
-	s.notifier = s.store.NewNotifier()
-	s.begin(stage, "notifications", s.notifier.Run)
+	s.changes = s.store.NewWatch()
+	s.begin(stage, "notifications", s.changes.Run)
+	s.documents = documents.New(documents.Options{
+		Rows: &copiedDocuments{Documents: s.store.Documents(), copy: s.copy}, Set: func() *document.Set { return s.inUse.Load().docs }, Take: s.take,
+		Kind: func(kind document.Kind) documents.Kind { return s.inUse.Load().kinds[kind] }, Now: time.Now,
+	})
 	return nil
 }
 

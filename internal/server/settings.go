@@ -12,6 +12,7 @@ import (
 
 	"eastporch/api"
 	"eastporch/internal/config"
+	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
@@ -24,35 +25,29 @@ import (
 	"eastporch/internal/core/visit"
 	"eastporch/internal/editions"
 	"eastporch/internal/files/whole"
-	"eastporch/internal/server/httpapi"
-	"eastporch/internal/server/notices"
 	"eastporch/internal/server/problem"
-	"eastporch/internal/server/sites"
 )
 
-// settings is all that follows from the configuration and may be changed while the service runs:
-// one of them is in use, and it is never changed, only replaced.
+// settings is all that follows from the configuration alone. They never change.
 type settings struct {
-	cfg     *config.Config
-	areas   []geo.Area
-	locals  map[string]*card.Local // by the sites' hosts
-	sources []editions.SourceConfig
-	labels  map[string][]netip.Prefix
-	finder  caller.Finder
-	places  map[string]*atlas.LookupResult // of addresses that are skipped, by placeholder
+	cfg       *config.Config
+	areas     []geo.Area
+	languages map[string]*locale.Languages // by the sites' hosts
+	sources   []editions.SourceConfig
+	labels    map[string][]netip.Prefix
+	finder    caller.Finder
+	places    map[string]*atlas.LookupResult // of addresses that are skipped, by placeholder
 	// refusals are the pages for those whom gates refuse, by the sites' hosts.
 	refusals map[string]*refusal.Template
 	// missing are the pages for links that there are not, by the sites' hosts.
 	missing map[string]*link.Template
-	// ruled are the revisions of the gates' rules that these settings have, by the sites' hosts;
-	// they change while exchanging is held.
-	ruled map[string]int64
+	cards   *card.Pipeline
 }
 
 // settle makes settings of a configuration, without touching those in use. The error says what of
 // it cannot be used.
 func (s *Server) settle(cfg *config.Config) (set *settings, err error) {
-	set = &settings{cfg: cfg, locals: map[string]*card.Local{}, refusals: map[string]*refusal.Template{}, missing: map[string]*link.Template{}}
+	set = &settings{cfg: cfg, languages: map[string]*locale.Languages{}, refusals: map[string]*refusal.Template{}, missing: map[string]*link.Template{}}
 	set.sources, _ = Sources(cfg, s.opt.Input)
 	if set.areas, err = s.readAreas(cfg); err != nil {
 		return nil, err
@@ -66,9 +61,11 @@ func (s *Server) settle(cfg *config.Config) (set *settings, err error) {
 	if set.places, err = cfg.Places(); err != nil {
 		return nil, err
 	}
+	set.cards = &card.Pipeline{
+		Finder: set.finder, Policy: addr.NewPolicy(cfg.Rules()...), Labels: addr.NewLabels(set.labels), Translators: cfg.Translators(), Places: set.places, NotFound: cfg.NotFound, Atlas: s,
+	}
 	for _, site := range cfg.Sites {
-		languages, err := locale.NewLanguages(site.Languages, site.Default)
-		if err != nil {
+		if set.languages[site.Host], err = locale.NewLanguages(site.Languages, site.Default); err != nil {
 			return nil, err
 		}
 		if set.refusals[site.Host], err = page(s, site.RefusalPage, refusal.Standard(), refusal.Parse); err != nil {
@@ -81,10 +78,6 @@ func (s *Server) settle(cfg *config.Config) (set *settings, err error) {
 			if field, err := variants.Check(set.known()); err != nil {
 				return nil, fmt.Errorf("site %s, variants %s, %s: %w", site.Host, variants.Name, field, err)
 			}
-		}
-		set.locals[site.Host] = &card.Local{Languages: languages, Hours: site.Hours(), Currency: strings.ToUpper(site.Currency), Endings: site.Endings()}
-		if s.companions != nil {
-			set.locals[site.Host].Companions = s.companions.Of(site.Host)
 		}
 	}
 	return set, nil
@@ -129,7 +122,7 @@ func (s *Server) Reload(ctx context.Context, force bool) (api.Reloaded, error) {
 	if err != nil {
 		return api.Reloaded{}, unusable(err)
 	}
-	if err := s.exchange(ctx, set); err != nil {
+	if err := s.exchange(func(next *parts) { next.settings = set }); err != nil {
 		return api.Reloaded{}, err
 	}
 	if slices.ContainsFunc(changed, func(key string) bool { return key == "proxies" || key == "labels" || key == "sites" }) {
@@ -147,64 +140,10 @@ func (s *Server) Reload(ctx context.Context, force bool) (api.Reloaded, error) {
 	return answer, err
 }
 
-// exchange fills settings with what is stored, makes what serves under them, and puts them into use
-// when nothing can fail any more. What is saved meanwhile waits, and meets them.
-func (s *Server) exchange(ctx context.Context, set *settings) error {
-	s.exchanging.Lock()
-	defer s.exchanging.Unlock()
-	for _, l := range set.locals {
-		l.UseRates(s.rates.State().Rates)
-	}
-	if err := errors.Join(s.fillVariants(ctx, set), s.fillGates(ctx, set)); err != nil {
-		return err
-	}
-	made, err := s.serving(set)
-	if err != nil {
-		return err
-	}
-	s.use(set, made)
-	return nil
-}
-
-// use puts settings into use, with what serves under them.
-func (s *Server) use(set *settings, made *serving) {
-	s.inUse.Store(set)
-	s.companions.Use(made.sites)
-	s.notices.Use(made.notices)
-	s.links.Use(made.sites)
-	for _, d := range s.endpoints {
-		handler := made.handlers[d.name]
-		d.handler.Store(&handler)
-	}
-}
-
 // unusable is the problem of a configuration that is not put into use.
 func unusable(err error) error {
 	return problem.Of(http.StatusUnprocessableEntity, "unusable-configuration", "Configuration not usable", strings.TrimPrefix(err.Error(), "the configuration is not usable:\n  "),
 		"What ran before goes on. Mend it, look with eastporch serve --check, and reload again.")
-}
-
-// serving is what serves under some settings, and is not in use yet.
-type serving struct {
-	handlers map[httpapi.Listener]http.Handler
-	sites    *sites.Sites
-	notices  *notices.Settings
-}
-
-// serving makes what serves under some settings, and changes nothing of what does.
-func (s *Server) serving(set *settings) (*serving, error) {
-	made := &serving{handlers: map[httpapi.Listener]http.Handler{}, sites: set.sites()}
-	opts, err := s.api(set, made.sites)
-	if err != nil {
-		return nil, err
-	}
-	made.notices = s.noticeSettings(set, opts.Public)
-	for _, name := range []httpapi.Listener{httpapi.PublicListener, httpapi.AdminListener} {
-		if made.handlers[name], err = httpapi.New(name, opts); err != nil {
-			return nil, err
-		}
-	}
-	return made, nil
 }
 
 // page reads a template of an owner's, or gives our own where there is none.

@@ -29,8 +29,8 @@ func TestAppendJSON(t *testing.T) {
 	ending, err := locale.ParseEnding("x00")
 	require.NoError(t, err)
 	local.Endings = map[string]locale.Ending{"JPY": ending}
-	local.UseRates(rates)
-	local.UseVariants(variant.New([]variant.Set{{Name: "offer", Default: "open"}, {Name: "a", Default: "b"}}, almanac.Groups{}, nil))
+	local.SetRates(rates)
+	local.Variants = variant.New([]variant.Set{{Name: "offer", Default: "open"}, {Name: "a", Default: "b"}}, almanac.Groups{}, nil)
 	req := RequestContext{AcceptLanguage: "fi,ja;q=0.2", At: local}
 	same := func(c Card) {
 		t.Helper()

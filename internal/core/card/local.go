@@ -1,7 +1,6 @@
 package card
 
 import (
-	"sync/atomic"
 	"time"
 
 	"eastporch/internal/core/companion"
@@ -10,8 +9,8 @@ import (
 	"eastporch/internal/core/variant"
 )
 
-// A Local is what a site offers to visitors by where they are: its languages, business
-// hours and content variants. It is safe for concurrent use.
+// A Local is what a site offers to visitors by where they are. It does not change once cards are made with it, and is safe
+// for concurrent use.
 type Local struct {
 	Languages *locale.Languages
 	Hours     locale.Hours
@@ -20,10 +19,9 @@ type Local struct {
 	Endings map[string]locale.Ending
 	// Companions are the site's; nil for none.
 	Companions companions
-
-	variants atomic.Pointer[variant.Chooser]
-	rates    atomic.Pointer[exchange]
-	gates    atomic.Pointer[gate.Set]
+	Variants   *variant.Chooser // nil for none
+	Gates      *gate.Set        // nil for none
+	rates      *exchange        // nil for none
 }
 
 // companions say what services outside say for a visitor, of what is known by then: they never wait. With ask
@@ -39,33 +37,19 @@ func Anywhere() *Local {
 	return &Local{Languages: every, Hours: locale.UsualHours}
 }
 
-// Variants gives the chooser in use; nil for none.
-func (l *Local) Variants() *variant.Chooser { return l.variants.Load() }
-
-// UseVariants puts a chooser in the place of the one before, while cards are made.
-func (l *Local) UseVariants(c *variant.Chooser) { l.variants.Store(c) }
-
-// Gates gives the gates in use; nil for none.
-func (l *Local) Gates() *gate.Set { return l.gates.Load() }
-
-// UseGates puts gates in the place of those before, while cards are made.
-func (l *Local) UseGates(s *gate.Set) { l.gates.Store(s) }
-
 // exchange has the rates that there are, and those from the site's own currency.
 type exchange struct {
 	all  locale.Rates
 	from map[string]*locale.Rate
 }
 
-// UseRates puts rates in the place of those before, while cards are made.
-func (l *Local) UseRates(r locale.Rates) {
-	l.rates.Store(&exchange{r, r.Table(l.Currency, l.Endings)})
-}
+// SetRates says which rates there are, before cards are made.
+func (l *Local) SetRates(r locale.Rates) { l.rates = &exchange{r, r.Table(l.Currency, l.Endings)} }
 
 // exchange puts the rates to the currency of m into it: from the site's own, and from others
 // that prices are in.
 func (l *Local) exchange(m *locale.Money, pricesIn []string) {
-	rates := l.rates.Load()
+	rates := l.rates
 	if rates == nil || m.CurrencyCode == nil {
 		return
 	}

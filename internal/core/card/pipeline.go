@@ -180,8 +180,8 @@ func (p *Pipeline) card(edition *atlas.Atlas, a netip.Addr, obtained string, req
 	p.localize(&card, country, req, now)
 	if req.At != nil && req.Target != nil {
 		sub := card.Subject(req.Pass)
-		verdict := req.At.Gates().Decide(&sub, &gate.Request{Target: *req.Target, Time: now})
-		decision := req.At.Gates().Explain(&verdict, &sub, card.Evidence)
+		verdict := req.At.Gates.Decide(&sub, &gate.Request{Target: *req.Target, Time: now})
+		decision := req.At.Gates.Explain(&verdict, &sub, card.Evidence)
 		card.Gate = &decision
 	}
 	return card, subject
@@ -201,7 +201,7 @@ func (p *Pipeline) localize(card *Card, country *almanac.Country, req RequestCon
 		subject := card.companionSubject(country)
 		card.Companions = at.Companions.Answers(&subject, req.Ask, now)
 	}
-	card.Variants = at.Variants().Choose(variant.Subject{
+	card.Variants = at.Variants.Choose(variant.Subject{
 		Country: country, Language: card.Locale.Language, Labels: card.Labels, Point: card.Location.Point(), Companions: card.Companions,
 		Basis: atlas.Basis(plain.Value(card.Location.Basis)),
 	})

@@ -9,11 +9,14 @@ type Kept struct {
 	Revision int64
 }
 
+// Counted is what is counted of a link: redirects that count for its limit, and clicks that were not recorded.
+type Counted struct{ Used, NotRecorded int64 }
+
 // A Tally is what was counted in memory and is to be added.
 type Tally struct {
-	Used, NotRecorded map[string]int64   // by code
-	Asked             map[AskedKey]int64 // for codes that no link has
-	Day               time.Time          // that they were asked for on
+	Counts map[string]Counted // by code
+	Asked  map[AskedKey]int64 // for codes that no link has
+	Day    time.Time          // that they were asked for on
 }
 
 // AskedKey is a code of a site's; "" stands for all that are not counted by name.

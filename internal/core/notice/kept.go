@@ -35,6 +35,12 @@ type ChannelHealth struct {
 	Gone     bool      // until the channel is saved again
 }
 
+// HealthOf is how a channel stood that was saved as a revision.
+type HealthOf struct {
+	Revision int64
+	ChannelHealth
+}
+
 // Standing is that of the channel.
 func (h *ChannelHealth) Standing() Standing {
 	switch {

@@ -51,6 +51,12 @@ const (
 	MaxSets  = 20
 )
 
+// Errors of changing variants.
+var (
+	ErrConfigured = errors.New("the configuration has the variants")
+	ErrNoSet      = errors.New("there are no variants with this name")
+)
+
 // ErrSet is wrapped by what is wrong with a set.
 var ErrSet = errors.New("the variants are not usable")
 

@@ -2,8 +2,8 @@
 // sessions, limits, and the log of what was done with them.
 //
 // A secret is 256 random bits, shown once and kept as its SHA-256. Keys are
-// checked against a copy in memory that is renewed every second, so that a
-// check asks no database and a revocation is felt within two.
+// checked against a copy in memory that is renewed whenever one has changed, so
+// that a check asks no database and a revocation is felt within a second.
 package access
 
 import (

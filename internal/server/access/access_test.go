@@ -105,35 +105,37 @@ func TestKeys(t *testing.T) {
 	stored := m.keys[key.ID]
 	assert.NotContains(t, fmt.Sprintf("%+v", stored), secret[len(key.Start):], "the secret is not kept")
 
-	found, err := here.Check(secret)
+	found, err := here.Ring().Check(secret)
 	require.NoError(t, err)
 	assert.Equal(t, key.ID, found.ID)
-	_, err = there.Check(secret)
+	_, err = there.Ring().Check(secret)
 	require.ErrorIs(t, err, ErrBadKey, "another instance has not read it yet")
 	require.NoError(t, there.Renew(t.Context()))
-	_, err = there.Check(secret)
+	_, err = there.Ring().Check(secret)
 	require.NoError(t, err)
 
 	for _, bad := range []string{secret + "x", secret[:len(secret)-1], strings.ToUpper(secret), secretStart, strings.Repeat("x", 1<<20)} {
-		_, err := here.Check(bad)
+		_, err := here.Ring().Check(bad)
 		assert.ErrorIs(t, err, ErrBadKey)
 	}
-	_, err = here.Check("")
+	_, err = here.Ring().Check("")
 	assert.ErrorIs(t, err, ErrNoKey)
 
 	m.away = errors.New("away")
 	require.Error(t, there.Renew(t.Context()))
-	_, err = there.Check(secret)
+	_, err = there.Ring().Check(secret)
 	require.NoError(t, err, "while the database is away the copy of before stands")
 	m.away = nil
 
 	_, err = here.Revoke(t.Context(), key.ID, false, "a test")
 	require.NoError(t, err)
-	_, err = here.Check(secret)
+	_, err = here.Ring().Check(secret)
 	require.ErrorIs(t, err, ErrBadKey, "felt here at once")
 	require.NoError(t, there.Renew(t.Context()))
-	_, err = there.Check(secret)
-	require.ErrorIs(t, err, ErrBadKey, "and elsewhere after a renewal, which comes every second")
+	_, err = there.Ring().Check(secret)
+	require.ErrorIs(t, err, ErrBadKey, "and elsewhere after a renewal, which comes when it is told")
+	require.NoError(t, here.Count(t.Context()))
+	require.NoError(t, there.Count(t.Context()))
 	assert.Equal(t, int64(3), m.keys[key.ID].Uses, "each use is counted once, and none is lost while the database is away")
 }
 
@@ -149,12 +151,12 @@ func TestManyKeysOfOneStart(t *testing.T) {
 	}
 	require.NoError(t, k.Renew(t.Context()))
 	found := 0
-	for one := (*k.known.Load())["porch_page_same"]; one != nil; one = one.next {
+	for one := k.Ring().by["porch_page_same"]; one != nil; one = one.next {
 		found++
 	}
 	assert.Equal(t, len(secrets), found)
-	assert.True(t, k.Any(Page))
-	assert.False(t, k.Any(Admin))
+	assert.True(t, k.Ring().Any(Page))
+	assert.False(t, k.Ring().Any(Admin))
 }
 
 func TestLimiter(t *testing.T) {
@@ -200,7 +202,7 @@ func BenchmarkCheck(b *testing.B) {
 	b.ReportAllocs()
 	b.ResetTimer()
 	for b.Loop() {
-		if _, err := k.Check(secret); err != nil {
+		if _, err := k.Ring().Check(secret); err != nil {
 			b.Fatal(err)
 		}
 	}

@@ -6,6 +6,8 @@ import (
 	"crypto/subtle"
 	"fmt"
 	"log/slog"
+	"reflect"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -33,97 +35,134 @@ type Keys struct {
 	log   *slog.Logger
 	now   func() time.Time
 
-	known atomic.Pointer[map[string]*known] // by start
+	ring atomic.Pointer[Ring]
+	take func(*Ring) error // is told of another ring; nil for nobody
+	uses sync.Map          // id -> *atomic.Int64, which were not written down yet
 
 	mu sync.Mutex // one renewal at a time
 }
 
-// known is a key in memory, with the uses that were not written down yet.
+// A Ring is all keys that are in force at one time. It never changes.
+type Ring struct {
+	list []Key
+	by   map[string]*known // by start
+}
+
+// known is a key in a ring, with the count of its uses.
 type known struct {
 	Key
 	next *known // another with the same start
-	uses atomic.Int64
+	uses *atomic.Int64
 }
 
-// renewal is how often the copy in memory is renewed and uses are written down.
-const renewal = time.Second
-
-// lastCount bounds how long the uses are written down at the end.
-const lastCount = time.Second
+const (
+	// countEvery is how often uses are written down, where there are any, and a database that is away is asked again.
+	countEvery = time.Second
+	// lastCount bounds how long the uses are written down at the end.
+	lastCount = time.Second
+)
 
 // NewKeys reads the keys once; [Keys.Run] keeps them fresh.
 func NewKeys(ctx context.Context, store keyStore, log *slog.Logger, now func() time.Time) (*Keys, error) {
 	k := &Keys{store: store, log: log, now: now}
-	k.known.Store(&map[string]*known{})
+	k.ring.Store(&Ring{})
 	return k, k.Renew(ctx)
 }
 
-// Run renews the copy every second until ctx ends. While the database is away
-// the copy of before stands.
-func (k *Keys) Run(ctx context.Context) error {
-	tick := time.NewTicker(renewal)
+// Use has take put another ring into use, whenever there is one from now on. It is not called at the same time as anything
+// else.
+func (k *Keys) Use(take func(*Ring) error) { k.take = take }
+
+// Ring gives the newest ring.
+func (k *Keys) Ring() *Ring { return k.ring.Load() }
+
+// Run reads the keys anew whenever some have changed, and writes uses down, until ctx ends. While the database is away the
+// ring of before stands.
+func (k *Keys) Run(ctx context.Context, changed func() <-chan struct{}) error {
+	tick := time.NewTicker(countEvery)
 	defer tick.Stop()
-	for away := false; ; {
+	for away, next := false, changed(); ; {
 		select {
 		case <-ctx.Done():
 			last, cancel := context.WithTimeout(context.WithoutCancel(ctx), lastCount)
 			defer cancel()
-			_ = k.Renew(last) // what was used since; a database that is away has been told of
+			_ = k.Count(last) // what was used since; a database that is away has been told of
 			return nil
+		case <-next:
+			next = changed()
+			away = k.tried(ctx, away, k.Renew(ctx))
 		case <-tick.C:
-		}
-		err := k.Renew(ctx)
-		if (err != nil) != away && ctx.Err() == nil {
-			away = err != nil
-			k.log.Warn("keys cannot be renewed, or can again", "away", away, "error", err)
+			if err := k.Count(ctx); err != nil || !away {
+				away = k.tried(ctx, away, err)
+			} else {
+				away = k.tried(ctx, away, k.Renew(ctx))
+			}
 		}
 	}
 }
 
-// Renew writes down the uses and reads the keys anew.
+func (k *Keys) tried(ctx context.Context, before bool, err error) (away bool) {
+	if away = err != nil; away != before && ctx.Err() == nil {
+		k.log.Warn("keys cannot be renewed, or can again", "away", away, "error", err)
+	}
+	return away
+}
+
+// Count writes down the uses.
+func (k *Keys) Count(ctx context.Context) error {
+	uses := map[uuid.UUID]int64{}
+	k.uses.Range(func(id, value any) bool {
+		if n := value.(*atomic.Int64).Swap(0); n > 0 {
+			uses[id.(uuid.UUID)] = n
+		}
+		return true
+	})
+	if len(uses) == 0 {
+		return nil
+	}
+	err := k.store.CountKeyUses(ctx, uses, k.now())
+	if err != nil {
+		for id, n := range uses {
+			k.usesOf(id).Add(n)
+		}
+	}
+	return err
+}
+
+func (k *Keys) usesOf(id uuid.UUID) *atomic.Int64 {
+	value, _ := k.uses.LoadOrStore(id, new(atomic.Int64))
+	return value.(*atomic.Int64)
+}
+
+// Renew reads the keys anew, and puts them into use where they have changed.
 func (k *Keys) Renew(ctx context.Context) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	before := *k.known.Load()
-	uses := map[uuid.UUID]int64{}
-	for _, first := range before {
-		for one := first; one != nil; one = one.next {
-			if n := one.uses.Swap(0); n > 0 {
-				uses[one.ID] = n
-			}
-		}
-	}
-	if len(uses) > 0 {
-		if err := k.store.CountKeyUses(ctx, uses, k.now()); err != nil {
-			k.giveBack(before, uses)
-			return err
-		}
-	}
 	keys, err := k.store.Keys(ctx)
 	if err != nil {
 		return err
 	}
-	fresh := make(map[string]*known, len(keys))
+	fresh := &Ring{by: make(map[string]*known, len(keys))}
 	for _, key := range keys {
 		if key.Revoked == nil {
-			fresh[key.Start] = &known{Key: key, next: fresh[key.Start]}
+			fresh.by[key.Start] = &known{Key: key, next: fresh.by[key.Start], uses: k.usesOf(key.ID)}
+			key.Uses, key.LastUsed = 0, nil
+			fresh.list = append(fresh.list, key)
 		}
 	}
-	k.known.Store(&fresh)
+	if before := k.ring.Load(); reflect.DeepEqual(before.list, fresh.list) {
+		return nil
+	}
+	k.ring.Store(fresh)
+	if k.take != nil {
+		return k.take(fresh)
+	}
 	return nil
-}
-
-func (k *Keys) giveBack(known map[string]*known, uses map[uuid.UUID]int64) {
-	for _, first := range known {
-		for one := first; one != nil; one = one.next {
-			one.uses.Add(uses[one.ID])
-		}
-	}
 }
 
 // Check finds the key of a secret and counts the use. The error is [ErrNoKey]
 // for "" and [ErrBadKey] for whatever is not a key in force; it says no more.
-func (k *Keys) Check(secret string) (*Key, error) {
+func (k *Ring) Check(secret string) (*Key, error) {
 	if secret == "" {
 		return nil, ErrNoKey
 	}
@@ -131,7 +170,7 @@ func (k *Keys) Check(secret string) (*Key, error) {
 		return nil, ErrBadKey
 	}
 	hash := sha256.Sum256([]byte(secret))
-	for one := (*k.known.Load())[startOf(secret)]; one != nil; one = one.next {
+	for one := k.by[startOf(secret)]; one != nil; one = one.next {
 		if subtle.ConstantTimeCompare(one.Hash[:], hash[:]) == 1 {
 			one.uses.Add(1)
 			return &one.Key, nil
@@ -141,32 +180,18 @@ func (k *Keys) Check(secret string) (*Key, error) {
 }
 
 // InForce says whether a key is in force, without counting a use.
-func (k *Keys) InForce(id uuid.UUID) bool {
-	for _, first := range *k.known.Load() {
-		for one := first; one != nil; one = one.next {
-			if one.ID == id {
-				return true
-			}
-		}
-	}
-	return false
+func (k *Ring) InForce(id uuid.UUID) bool {
+	return slices.ContainsFunc(k.list, func(one Key) bool { return one.ID == id })
 }
 
 // Any says whether there is a key in force with a scope.
-func (k *Keys) Any(scope Scope) bool {
-	for _, first := range *k.known.Load() {
-		for one := first; one != nil; one = one.next {
-			if one.Scope == scope {
-				return true
-			}
-		}
-	}
-	return false
+func (k *Ring) Any(scope Scope) bool {
+	return slices.ContainsFunc(k.list, func(one Key) bool { return one.Scope == scope })
 }
 
 // List lists all keys, revoked ones too, the newest first.
 func (k *Keys) List(ctx context.Context) ([]Key, error) {
-	if err := k.Renew(ctx); err != nil { // so that uses are up to date
+	if err := k.Count(ctx); err != nil { // so that uses are up to date
 		return nil, err
 	}
 	return k.store.Keys(ctx)
@@ -216,7 +241,7 @@ func (k *Keys) Rename(ctx context.Context, id uuid.UUID, name, actor string) err
 
 // Revoke ends a key for good, with the sessions that it opened, and on demand the keys
 // that were made with it; [ErrNoSuch] where there is none in force. It gives the keys
-// that it ended. Other instances feel it within two seconds.
+// that it ended. Other instances feel it within a second, or ten where nothing tells them.
 func (k *Keys) Revoke(ctx context.Context, id uuid.UUID, withMade bool, actor string) ([]uuid.UUID, error) {
 	event, err := NewEvent(k.now(), "key revoked", actor, id.String())
 	if err != nil {

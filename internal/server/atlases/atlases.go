@@ -5,6 +5,7 @@ package atlases
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -24,10 +25,12 @@ import (
 	"eastporch/internal/core/atlas/compare"
 	"eastporch/internal/core/atlas/compile"
 	"eastporch/internal/core/atlas/source"
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/gazetteer"
 	"eastporch/internal/core/geofeed"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/plain"
+	"eastporch/internal/server/documents"
 )
 
 // ErrNoTestPoints means that the configuration names no file of them.
@@ -50,17 +53,12 @@ type Shelf interface {
 type Workshop interface {
 	// Rebuild begins to make an edition of the configured sources.
 	Rebuild() error
-	// Recorrect reads the corrections again after they changed.
-	Recorrect(ctx context.Context) error
 	// Publish makes the edition in use answer in SQL, and gives its ranges.
 	Publish(ctx context.Context) (int64, error)
 }
 
-// store keeps corrections, and the addresses of visits.
+// store keeps the addresses of visits.
 type store interface {
-	Corrections(ctx context.Context) ([]source.Correction, error)
-	Correct(ctx context.Context, c *source.Correction) error
-	DropCorrection(ctx context.Context, id uuid.UUID) (bool, error)
 	EachAddress(ctx context.Context, since time.Time, do func(netip.Addr, int)) error
 	WithoutAddress(ctx context.Context, since time.Time) (unkept, skipped int, err error)
 }
@@ -71,6 +69,7 @@ type Options struct {
 	Shelf      Shelf
 	Workshop   Workshop
 	Store      store
+	Documents  *documents.Documents // with corrections
 	TestPoints string
 	Now        func() time.Time
 	Feeds      Feeds
@@ -85,6 +84,11 @@ type Feeds struct {
 // Atlases is the service. It is safe for concurrent use.
 type Atlases struct {
 	Options
+	*memory
+}
+
+// memory is what was computed about whole editions.
+type memory struct {
 	computing sync.Mutex // is held while something is computed
 	computed  *lru.Cache[string, any]
 }
@@ -98,8 +102,11 @@ func New(opt Options) (*Atlases, error) {
 		return nil, errors.New("atlases: shelf, workshop, store and now are required")
 	}
 	computed, err := lru.New[string, any](computedKept)
-	return &Atlases{Options: opt, computed: computed}, err
+	return &Atlases{opt, &memory{computed: computed}}, err
 }
+
+// With is the same service under other options: what it remembers is one memory.
+func (s *Atlases) With(opt Options) *Atlases { return &Atlases{opt, s.memory} }
 
 // Named gives the edition of a name, "" for the one in use.
 func (s *Atlases) Named(name string) (*atlas.Atlas, error) {
@@ -236,13 +243,42 @@ func (s *Atlases) Accuracy(name string, points io.Reader) (api.Accuracy, error) 
 	return api.Accuracy{Accuracy: compare.Measure(edition, list), Rejects: append([]atlas.Note{}, rejects...)}, nil
 }
 
+// Kind is how corrections are kept.
+func (s *Atlases) Kind() documents.Kind {
+	return documents.Kind{Word: "corrections", None: ErrNoCorrection, Restore: func(ctx context.Context, _ document.Key, body json.RawMessage, by string) error {
+		var c source.Correction
+		err := json.Unmarshal(body, &c)
+		if err == nil {
+			_, err = s.Correct(ctx, c, by)
+		}
+		return err
+	}}
+}
+
+func keyOf(span string) document.Key { return document.Key{Kind: document.Correction, Name: span} }
+
+// Corrected are the corrections of documents, the newest first.
+func Corrected(docs *document.Set) (list []source.Correction, err error) {
+	for _, d := range docs.All(document.Correction) {
+		c, wrong := document.Read[source.Correction](d)
+		if err = errors.Join(err, wrong); wrong == nil {
+			list = append(list, c)
+		}
+	}
+	slices.SortFunc(list, func(a, b source.Correction) int {
+		return cmp.Or(b.MadeAt.Compare(a.MadeAt), cmp.Compare(b.ID.String(), a.ID.String()))
+	})
+	return list, err
+}
+
 // Corrections lists what the owner knows better.
-func (s *Atlases) Corrections(ctx context.Context) ([]source.Correction, error) {
-	list, err := s.Store.Corrections(ctx)
+func (s *Atlases) Corrections() ([]source.Correction, error) {
+	list, err := Corrected(s.Documents.Set())
 	return append([]source.Correction{}, list...), err
 }
 
-// Correct checks a correction, keeps it and puts it into use. by is who makes it.
+// Correct checks a correction, keeps it in place of one of the same range, whose id it takes, and puts it into use. by is
+// who makes it.
 func (s *Atlases) Correct(ctx context.Context, c source.Correction, by string) (source.Correction, error) {
 	if err := c.Check(); err != nil {
 		field, reason, _ := strings.Cut(err.Error(), ": ")
@@ -252,23 +288,25 @@ func (s *Atlases) Correct(ctx context.Context, c source.Correction, by string) (
 	if err != nil {
 		return c, err
 	}
-	c.ID, c.MadeBy, c.MadeAt = id, by, s.Now().UTC().Truncate(time.Millisecond)
-	if err := s.Store.Correct(ctx, &c); err != nil {
-		return c, err
+	if before, old, err := documents.Get[source.Correction](s.Documents, keyOf(c.Range)); before != nil && err == nil {
+		id = old.ID
 	}
-	return c, s.Workshop.Recorrect(ctx)
+	c.ID, c.MadeBy, c.MadeAt = id, by, s.Now().UTC().Truncate(time.Millisecond)
+	_, err = s.Documents.Save(ctx, keyOf(c.Range), c, documents.Saving{By: by})
+	return c, err
 }
 
 // Uncorrect drops a correction. The error is [ErrNoCorrection] where there is none.
-func (s *Atlases) Uncorrect(ctx context.Context, id uuid.UUID) error {
-	ok, err := s.Store.DropCorrection(ctx, id)
+func (s *Atlases) Uncorrect(ctx context.Context, id uuid.UUID, by string) error {
+	list, err := s.Corrections()
 	if err != nil {
 		return err
 	}
-	if !ok {
+	at := slices.IndexFunc(list, func(c source.Correction) bool { return c.ID == id })
+	if at < 0 {
 		return ErrNoCorrection
 	}
-	return s.Workshop.Recorrect(ctx)
+	return s.Documents.Drop(ctx, keyOf(list[at].Range), by)
 }
 
 // CheckGeofeed says what is wrong with a geofeed (RFC 8805).

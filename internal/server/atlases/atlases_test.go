@@ -21,8 +21,10 @@ import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/atlas/source"
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/plain"
+	"eastporch/internal/testkit/papers"
 )
 
 var now = time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
@@ -52,48 +54,16 @@ func (s *shelf) Open(name string) (*atlas.Atlas, error) {
 	return nil, fs.ErrNotExist
 }
 
-// workshop puts corrections into use, as the service does.
-type workshop struct {
-	Workshop
-	on      *shelf
-	base    *atlas.Atlas
-	list    *table
-	trouble error
-}
+// idle changes nothing.
+type idle struct{}
 
-func (w *workshop) Recorrect(context.Context) error {
-	if w.trouble != nil {
-		return w.trouble
-	}
-	first, err := source.Corrected(w.list.corrections)
-	if err == nil {
-		w.on.inUse = w.base.With(first)
-	}
-	return err
-}
+func (idle) Rebuild() error                         { return nil }
+func (idle) Publish(context.Context) (int64, error) { return 0, nil }
 
-// table keeps corrections, and knows the addresses of visits.
+// table knows the addresses of visits.
 type table struct {
-	corrections []source.Correction
-	addresses   map[netip.Addr]int
-	since       time.Time
-}
-
-func (s *table) Corrections(context.Context) ([]source.Correction, error) { return s.corrections, nil }
-
-func (s *table) Correct(_ context.Context, c *source.Correction) error {
-	s.corrections = append(s.corrections, *c)
-	return nil
-}
-
-func (s *table) DropCorrection(_ context.Context, id uuid.UUID) (bool, error) {
-	for i, c := range s.corrections {
-		if c.ID == id {
-			s.corrections = append(s.corrections[:i:i], s.corrections[i+1:]...)
-			return true, nil
-		}
-	}
-	return false, nil
+	addresses map[netip.Addr]int
+	since     time.Time
 }
 
 func (s *table) EachAddress(_ context.Context, since time.Time, do func(netip.Addr, int)) error {
@@ -106,16 +76,23 @@ func (s *table) EachAddress(_ context.Context, since time.Time, do func(netip.Ad
 
 func (s *table) WithoutAddress(context.Context, time.Time) (int, int, error) { return 7, 2, nil }
 
-func service(t *testing.T, inUse *atlas.Atlas, others ...*atlas.Atlas) (*Atlases, *shelf, *table, *workshop) {
+func service(t *testing.T, inUse *atlas.Atlas, others ...*atlas.Atlas) (*Atlases, *shelf, *table, *papers.Rows) {
 	t.Helper()
 	on, list := &shelf{inUse: inUse, others: map[string]*atlas.Atlas{}}, &table{}
 	for _, a := range others {
 		on.others[a.Name()] = a
 	}
-	work := &workshop{on: on, base: inUse, list: list}
-	s, err := New(Options{Shelf: on, Workshop: work, Store: list, Now: func() time.Time { return now }})
+	rows, base := &papers.Rows{}, inUse
+	docs := papers.New(rows, papers.Kinds{document.Correction: {None: ErrNoCorrection}}, func() time.Time { return now }, func(set *document.Set) { // as the service does
+		corrected, err := Corrected(set)
+		require.NoError(t, err)
+		first, err := source.Corrected(corrected)
+		require.NoError(t, err)
+		on.inUse = base.With(first)
+	})
+	s, err := New(Options{Shelf: on, Workshop: idle{}, Store: list, Documents: docs, Now: func() time.Time { return now }})
 	require.NoError(t, err)
-	return s, on, list, work
+	return s, on, list, rows
 }
 
 func TestOptionsAreRequired(t *testing.T) {
@@ -225,7 +202,7 @@ func TestCoverageCountsAddresses(t *testing.T) {
 
 // What was computed is remembered by what an edition says, not by its name.
 func TestCorrectionsAreSeenAtOnce(t *testing.T) {
-	s, _, _, work := service(t, edition(t, "198.18.3.0/24,PT,PT-11,Lisbon,"))
+	s, _, _, rows := service(t, edition(t, "198.18.3.0/24,PT,PT-11,Lisbon,"))
 	covered := func() (of string, n float64) {
 		c, err := s.Coverage("")
 		require.NoError(t, err)
@@ -241,24 +218,24 @@ func TestCorrectionsAreSeenAtOnce(t *testing.T) {
 	of, n = covered()
 	assert.Equal(t, "NO 256", fmt.Sprint(of, " ", n))
 
-	list, err := s.Corrections(t.Context())
+	list, err := s.Corrections()
 	require.NoError(t, err)
 	assert.Len(t, list, 1)
-	require.NoError(t, s.Uncorrect(t.Context(), made.ID))
+	require.NoError(t, s.Uncorrect(t.Context(), made.ID, "Anna"))
 	of, _ = covered()
 	assert.Equal(t, "PT", of)
-	require.ErrorIs(t, s.Uncorrect(t.Context(), made.ID), ErrNoCorrection)
-	list, err = s.Corrections(t.Context())
+	require.ErrorIs(t, s.Uncorrect(t.Context(), made.ID, "Anna"), ErrNoCorrection)
+	list, err = s.Corrections()
 	require.NoError(t, err)
 	assert.Equal(t, []source.Correction{}, list, "none is an empty list, not null")
 
-	work.trouble = errors.New("no room")
+	rows.Away = errors.New("no room")
 	_, err = s.Correct(t.Context(), source.Correction{Range: "198.18.3.0/24", DoNotLocate: true}, "Anna")
-	require.ErrorIs(t, err, work.trouble)
+	require.ErrorIs(t, err, rows.Away)
 }
 
 func TestCorrectionsThatAreWrongNameTheField(t *testing.T) {
-	s, _, list, _ := service(t, edition(t, "198.18.3.0/24,PT,,,"))
+	s, _, _, _ := service(t, edition(t, "198.18.3.0/24,PT,,,"))
 	for field, c := range map[string]source.Correction{
 		"range":               {Range: "198.18.3.0/99", CountryCode: ptr("NO")},
 		"country_code":        {Range: "198.18.3.0/24"},
@@ -274,7 +251,9 @@ func TestCorrectionsThatAreWrongNameTheField(t *testing.T) {
 		assert.Equal(t, field, wrong.Field)
 		assert.NotEmpty(t, wrong.Reason)
 	}
-	assert.Empty(t, list.corrections)
+	list, err := s.Corrections()
+	require.NoError(t, err)
+	assert.Empty(t, list)
 }
 
 func ptr[T any](v T) *T { return &v }

@@ -67,7 +67,7 @@ type trip struct {
 // ask asks a question and keeps the answer.
 func (e *entry) ask(ctx context.Context, cur *current, s *slot, facts companion.Facts, done chan struct{}) {
 	defer close(done)
-	all := e.site.all
+	all := e.all
 	defer func() {
 		s.mu.Lock()
 		s.asking = nil
@@ -83,7 +83,7 @@ func (e *entry) ask(ctx context.Context, cur *current, s *slot, facts companion.
 		if err != nil {
 			wait, why = 5*time.Second, "the database does not answer, so that the question could not be counted"
 		}
-		all.Count(e.site.host, e.name, refused)
+		all.Count(e.host, e.name, refused)
 		e.leave()
 		s.mu.Lock()
 		s.notBefore, s.reason = all.Now().Add(wait), why
@@ -122,7 +122,7 @@ func (e *entry) ask(ctx context.Context, cur *current, s *slot, facts companion.
 		e.fails(s, t.wrong, t.after)
 		return
 	}
-	all.Count(e.site.host, e.name, answered)
+	all.Count(e.host, e.name, answered)
 	e.keep(cur, s, &t, shown, now)
 }
 
@@ -130,9 +130,9 @@ func (e *entry) ask(ctx context.Context, cur *current, s *slot, facts companion.
 func (e *entry) keep(cur *current, s *slot, t *trip, shown *companion.Shown, now time.Time) {
 	g := &got{shown: shown, at: now, lasts: cur.Lifetime(t.answer.Header, now), tag: t.answer.Header.Get("ETag"), text: t.question.Text}
 	if !t.unchanged {
-		e.site.all.remember(e, t)
+		e.all.remember(e, t)
 	}
-	if later := e.now.Load(); later.Revision != cur.Revision && later.Kept.Said.Asks(&cur.Kept.Said) { // it was changed meanwhile
+	if later := e.now.Load(); later != nil && later.of.Revision != cur.of.Revision && later.said.Asks(&cur.said) { // it was changed meanwhile
 		if again := e.again(later, g); again != nil {
 			g = again
 		} else {
@@ -151,7 +151,7 @@ func (e *entry) keep(cur *current, s *slot, t *trip, shown *companion.Shown, now
 // remember keeps the body of an answer, so that it can be read again.
 func (c *Companions) remember(e *entry, t *trip) {
 	if len(t.body) <= bodyMost {
-		c.bodies.Add(bodyKey(e.site.host, e.name, t.question.Text), body{[]byte(t.secrets.Hide(string(t.body))), t.question})
+		c.bodies.Add(bodyKey(e.host, e.name, t.question.Text), body{[]byte(t.secrets.Hide(string(t.body))), t.question})
 	}
 }
 
@@ -159,8 +159,8 @@ func bodyKey(host, name, question string) string { return host + "/" + name + "\
 
 // fails notes that a question was not answered: the place waits, and after some failures all do.
 func (e *entry) fails(s *slot, reason string, after time.Duration) {
-	now := e.site.all.Now()
-	e.site.all.Count(e.site.host, e.name, failed)
+	now := e.all.Now()
+	e.all.Count(e.host, e.name, failed)
 	e.mu.Lock()
 	if e.failures == 0 {
 		e.since = now
@@ -178,21 +178,21 @@ func (e *entry) fails(s *slot, reason string, after time.Duration) {
 	s.failures++
 	s.reason, s.notBefore = reason, now.Add(min(firstPause<<min(s.failures-1, 10), longestPause))
 	s.mu.Unlock()
-	e.site.all.Log.Warn("a companion did not answer", "site", e.site.host, "companion", e.name, "reason", reason)
+	e.all.Log.Warn("a companion did not answer", "site", e.host, "companion", e.name, "reason", reason)
 }
 
 // claim takes a question from the allowance, for a place or, with nil, for whoever tries it. Where there is none
 // it says how long there will be none, and why.
 func (e *entry) claim(ctx context.Context, cur *current, s *slot) (wait time.Duration, why string, err error) {
-	now := e.site.all.Now()
-	day, ends := companion.Date(now, e.site.zone.Load())
+	now := e.all.Now()
+	day, ends := companion.Date(now, cur.zone)
 	c := companion.Claim{Day: day, Minute: now.Unix() / 60, MostDay: int64(cur.ADay - cur.Reserve), MostMinute: int64(cur.AMinute)}
 	ctx, cancel := context.WithTimeout(ctx, claimWithin)
 	defer cancel()
-	spent, ok, err := e.site.all.Rows.Claim(ctx, e.site.host, e.name, c)
+	spent, ok, err := e.all.Rows.Claim(ctx, e.host, e.name, c)
 	if inDay, _ := spent.On(day, c.Minute); err == nil && !ok && cur.Reserve > 0 && inDay >= c.MostDay && (s == nil || e.isAmongMostAsked(s)) {
 		c.MostDay = int64(cur.ADay)
-		spent, ok, err = e.site.all.Rows.Claim(ctx, e.site.host, e.name, c)
+		spent, ok, err = e.all.Rows.Claim(ctx, e.host, e.name, c)
 	}
 	if err != nil {
 		return 0, "", err

@@ -3,14 +3,11 @@
 package companions
 
 import (
-	"cmp"
 	"context"
 	"log/slog"
 	"net/http"
 	"net/netip"
-	"slices"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
@@ -18,15 +15,14 @@ import (
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/companion"
+	"eastporch/internal/core/document"
+	"eastporch/internal/server/documents"
+	"eastporch/internal/server/lifecycle"
 	"eastporch/internal/server/secrets"
-	"eastporch/internal/server/sites"
 )
 
-// rows keep companions, and what was asked. Errors may be [companion.ErrChanged] and wrap [visit.ErrAway].
+// rows keep what was asked. Errors may wrap [visit.ErrAway].
 type rows interface {
-	All(ctx context.Context) ([]companion.Kept, error)
-	Save(ctx context.Context, k companion.Kept, revision *int64) error
-	Drop(ctx context.Context, site, name string) (ok bool, err error)
 	Claim(ctx context.Context, site, name string, c companion.Claim) (s companion.Spent, ok bool, err error)
 	Spent(ctx context.Context) (map[[2]string]companion.Spent, error)
 }
@@ -38,7 +34,9 @@ type out interface {
 
 // Options says what the service is made of; every field but Count is required.
 type Options struct {
-	Rows rows
+	Rows      rows
+	Documents *documents.Documents
+	Running   func(host string) *Site // whose companions run now, nil for a host that is no site
 	Outside
 	Log   *slog.Logger
 	Now   func() time.Time
@@ -61,11 +59,9 @@ type cards interface {
 // Companions is the service. It is safe for concurrent use.
 type Companions struct {
 	Options
-	sites   sync.Map   // host -> *Site
-	reading sync.Mutex // is held while what has changed is read
+	entries sync.Map // [2]string of site and name -> *entry
 	bodies  *lru.Cache[string, body]
 	places  chan struct{} // bounds the questions that are asked at once
-	hour    atomic.Int64  // since 1970, when what was asked for last faded
 
 	mu      sync.Mutex
 	running context.Context // nil before it runs and after it stopped
@@ -94,42 +90,62 @@ func New(opt Options) *Companions {
 	return &Companions{Options: opt, bodies: bodies, places: make(chan struct{}, atOnce)}
 }
 
-// A Site has the companions of a site. It is safe for concurrent use.
+// A Site has the companions of a site as they are at one time. It never changes, but for what is asked.
 type Site struct {
-	all  *Companions
-	host string
-	zone atomic.Pointer[time.Location]
-	list atomic.Pointer[[]*entry] // in the order of their names; never changed, only replaced
+	list []bound // in the order of their names
 }
 
-// Of gives the companions of a host, whether or not there are any.
-func (c *Companions) Of(host string) *Site {
-	s := &Site{all: c, host: host}
-	s.zone.Store(time.UTC)
-	s.list.Store(&[]*entry{})
-	known, _ := c.sites.LoadOrStore(host, s)
-	return known.(*Site)
+// A bound is a companion as it is said at one time, and what is known by it.
+type bound struct {
+	*entry
+	cur *current
 }
 
-// Use puts settings into use: the zones of the sites say when days end.
-func (c *Companions) Use(known *sites.Sites) {
-	for _, site := range known.All() {
-		if zone, err := time.LoadLocation(site.TimeZone); err == nil {
-			c.Of(site.Host).zone.Store(zone)
+// Site makes the companions of a site of documents; days end by the clock of its zone.
+func (c *Companions) Site(docs *document.Set, host, zone string) *Site {
+	at, err := time.LoadLocation(zone)
+	if err != nil {
+		at = time.UTC
+	}
+	s := &Site{}
+	for _, d := range docs.Of(document.Companion, host) {
+		said, err := document.Read[companion.Said](d)
+		if err != nil {
+			c.Log.Error("a companion cannot be read", "site", host, "companion", d.Name, "error", err)
+			continue
+		}
+		value, _ := c.entries.LoadOrStore([2]string{host, d.Name}, newEntry(c, host, d.Name))
+		s.list = append(s.list, bound{value.(*entry), compiled(d, said, at)})
+	}
+	return s
+}
+
+// Use puts the companions of all sites into use: what was asked before is read as they say now.
+func (c *Companions) Use(sites map[string]*Site) {
+	inUse := map[*entry]bool{}
+	for _, s := range sites {
+		for _, e := range s.list {
+			inUse[e.entry] = true
+			e.use(e.cur)
 		}
 	}
+	c.entries.Range(func(_, value any) bool {
+		if e := value.(*entry); !inUse[e] {
+			e.now.Store(nil)
+		}
+		return true
+	})
 }
 
 // Answers says what the companions of the site say for a visitor. See card.Local.
 func (s *Site) Answers(of *companion.Subject, ask bool, now time.Time) companion.Answers {
-	list := *s.list.Load()
-	if len(list) == 0 {
+	if len(s.list) == 0 {
 		return nil
 	}
-	answers := make(companion.Answers, len(list))
-	for i, e := range list {
+	answers := make(companion.Answers, len(s.list))
+	for i, e := range s.list {
 		answers[i].Name = e.name
-		e.answer(of, ask, now, &answers[i].Answer)
+		e.answer(e.cur, of, ask, now, &answers[i].Answer)
 	}
 	return answers
 }
@@ -137,8 +153,8 @@ func (s *Site) Answers(of *companion.Subject, ask bool, now time.Time) companion
 // Categories gives those that may be active, such as weather.storm.
 func (s *Site) Categories() []string {
 	list := []string{}
-	for _, e := range *s.list.Load() {
-		for _, name := range e.now.Load().Kept.Said.CategoryNames() {
+	for _, e := range s.list {
+		for _, name := range e.cur.said.CategoryNames() {
 			list = append(list, e.name+"."+name)
 		}
 	}
@@ -148,9 +164,9 @@ func (s *Site) Categories() []string {
 // Values gives the names of the values of each companion.
 func (s *Site) Values() map[string][]string {
 	out := map[string][]string{}
-	for _, e := range *s.list.Load() {
+	for _, e := range s.list {
 		names := []string{}
-		for _, v := range e.now.Load().Kept.Said.Values {
+		for _, v := range e.cur.said.Values {
 			names = append(names, v.Name)
 		}
 		out[e.name] = names
@@ -159,64 +175,45 @@ func (s *Site) Values() map[string][]string {
 }
 
 // find gives the companion of a name, nil for none.
-func (s *Site) find(name string) *entry {
-	for _, e := range *s.list.Load() {
-		if e.name == name {
-			return e
+func (s *Site) find(name string) *bound {
+	for i := range s.list {
+		if s.list[i].name == name {
+			return &s.list[i]
 		}
 	}
 	return nil
 }
 
-// Read puts into use what is stored now.
-func (c *Companions) Read(ctx context.Context) error {
-	c.reading.Lock()
-	defer c.reading.Unlock()
-	list, err := c.Rows.All(ctx)
-	if err != nil {
-		return err
+// ReadSpent reads what all instances asked.
+func (c *Companions) ReadSpent(ctx context.Context) error {
+	all, err := c.Rows.Spent(ctx)
+	for key, spent := range all {
+		value, _ := c.entries.LoadOrStore(key, newEntry(c, key[0], key[1]))
+		value.(*entry).took(spent)
 	}
-	spent, err := c.Rows.Spent(ctx)
-	if err != nil {
-		return err
-	}
-	by := map[string][]*entry{}
-	for _, k := range list {
-		s := c.Of(k.Site)
-		e := s.find(k.Name)
-		if e == nil {
-			e = newEntry(s, k)
-		} else if e.now.Load().Revision != k.Revision {
-			e.change(k)
-		}
-		e.took(spent[[2]string{k.Site, k.Name}])
-		by[k.Site] = append(by[k.Site], e)
-	}
-	c.sites.Range(func(host, value any) bool {
-		list := by[host.(string)]
-		slices.SortFunc(list, func(a, b *entry) int { return cmp.Compare(a.name, b.name) })
-		value.(*Site).list.Store(&list)
-		return true
-	})
-	return nil
+	return err
 }
-
-// WatchEvery is how soon companions that were changed at another instance are used here, and what it asked is
-// known.
-const WatchEvery = 2 * time.Second
 
 // Run lets the service ask until ctx ends, and waits for what is asked then.
 func (c *Companions) Run(ctx context.Context) error {
 	c.mu.Lock()
 	c.running = ctx
 	c.mu.Unlock()
-	<-ctx.Done()
+	err := lifecycle.Every(ctx, fadeEvery, func() {
+		c.entries.Range(func(_, value any) bool {
+			value.(*entry).fade()
+			return true
+		})
+	})
 	c.mu.Lock()
 	c.running = nil
 	c.mu.Unlock()
 	c.asking.Wait()
-	return nil
+	return err
 }
+
+// fadeEvery is how often what was asked for lately comes to count half.
+const fadeEvery = time.Hour
 
 // start runs a question beside whoever wants its answer, unless there are too many or the service stops.
 func (c *Companions) start(do func(context.Context)) bool {

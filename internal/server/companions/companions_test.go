@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -21,11 +22,13 @@ import (
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/companion"
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/geo"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/demo/standin"
 	"eastporch/internal/server/secrets"
 	"eastporch/internal/server/sites"
+	"eastporch/internal/testkit/papers"
 )
 
 const (
@@ -33,51 +36,11 @@ const (
 	weatherKey = "made-up-key-of-the-tests"
 )
 
-// memory are the tables, which count as PostgreSQL does where the clock is right.
+// memory is the table of what was asked, which counts as PostgreSQL does where the clock is right.
 type memory struct {
-	lock     sync.Mutex
-	list     []companion.Kept
-	spent    companion.Spent
-	revision int64
-	away     error
-}
-
-func (m *memory) All(context.Context) ([]companion.Kept, error) {
-	m.lock.Lock()
-	defer m.lock.Unlock()
-	return append([]companion.Kept{}, m.list...), m.away
-}
-
-func (m *memory) Save(_ context.Context, k companion.Kept, _ *int64) error {
-	m.lock.Lock()
-	defer m.lock.Unlock()
-	m.revision++
-	k.Revision = m.revision
-	for i := range m.list {
-		if m.list[i].Name == k.Name {
-			m.list[i] = k
-			return nil
-		}
-	}
-	m.list = append(m.list, k)
-	return nil
-}
-
-func (m *memory) Drop(_ context.Context, _, name string) (bool, error) {
-	m.lock.Lock()
-	defer m.lock.Unlock()
-	n := len(m.list)
-	m.list = without(m.list, name)
-	return len(m.list) < n, nil
-}
-
-func without(list []companion.Kept, name string) (out []companion.Kept) {
-	for _, k := range list {
-		if k.Name != name {
-			out = append(out, k)
-		}
-	}
-	return out
+	lock  sync.Mutex
+	spent companion.Spent
+	away  error
 }
 
 func (m *memory) Claim(_ context.Context, _, _ string, c companion.Claim) (companion.Spent, bool, error) {
@@ -142,15 +105,20 @@ func newHouse(t *testing.T, ask out, edit func(*companion.Said)) *house {
 	if ask == nil {
 		ask = through{h.weather}
 	}
+	var running atomic.Pointer[Site]
+	docs := papers.New(&papers.Rows{}, papers.Kinds{document.Companion: {Most: companion.MaxCompanions, Word: "companions", None: companion.ErrNone, Changed: companion.ErrChanged}}, time.Now, func(set *document.Set) {
+		s := h.Site(set, host, "Europe/Oslo")
+		running.Store(s)
+		h.Companions.Use(map[string]*Site{host: s})
+	})
 	h.Companions = New(Options{
-		Rows: h.rows, Log: slog.New(slog.NewTextHandler(h.log, nil)), Now: time.Now,
+		Rows: h.rows, Documents: docs, Running: func(string) *Site { return running.Load() }, Log: slog.New(slog.NewTextHandler(h.log, nil)), Now: time.Now,
 		Outside: Outside{Out: ask, Inside: true, Secrets: secrets.Store{Dir: h.dir, Environ: func() []string { return nil }}},
 	})
 	languages, err := locale.NewLanguages([]string{"en", "pt-PT", "nb"}, "")
 	require.NoError(t, err)
 	known := sites.New(sites.Site{Host: host, TimeZone: "Europe/Oslo", Local: &card.Local{Languages: languages}})
 	h.site = known.All()[0]
-	h.Use(known)
 	h.save(t, edit)
 	return h
 }
@@ -196,14 +164,14 @@ func in(lat, lon float64) *companion.Subject {
 
 // look is what a card says for a visitor, who waits for it.
 func (h *house) look(s *companion.Subject) *companion.Answer {
-	a := h.Of(host).Answers(s, true, h.Now())
+	a := h.Running(host).Answers(s, true, h.Now())
 	a.Wait(time.Hour, nil)
-	return h.Of(host).Answers(s, false, h.Now()).Get("weather")
+	return h.Running(host).Answers(s, false, h.Now()).Get("weather")
 }
 
 func (h *house) state(t *testing.T) companion.State {
 	t.Helper()
-	s, err := h.Get(h.site, "weather")
+	s, err := h.Get(t.Context(), h.site, "weather")
 	require.NoError(t, err)
 	return s
 }
@@ -245,11 +213,11 @@ func TestOldAnswersServeWhileANewOneIsFetched(t *testing.T) {
 		require.NoError(t, h.weather.Fail("slow"))
 		h.save(t, func(s *companion.Said) { s.TimeoutMs = 30_000 })
 		pass(2 * time.Minute)
-		a := h.Of(host).Answers(oslo, true, h.Now()).Get("weather")
+		a := h.Running(host).Answers(oslo, true, h.Now()).Get("weather")
 		assert.Equal(t, 31*60, *a.Age, "it is marked with its age")
 		assert.True(t, a.Pending)
 		assert.Equal(t, "calm", *a.Category)
-		h.Of(host).Answers(oslo, true, h.Now()).Wait(time.Hour, nil)
+		h.Running(host).Answers(oslo, true, h.Now()).Wait(time.Hour, nil)
 		assert.Less(t, *h.look(oslo).Age, 10)
 		require.NoError(t, h.weather.Fail("503"))
 		pass(5 * time.Hour)
@@ -277,7 +245,7 @@ func TestTheCircuit(t *testing.T) {
 		assert.Equal(t, companion.Failing, s.Standing)
 		assert.Equal(t, "the answer is not usable: it is HTML or XML, not JSON", *s.Reason)
 		assert.WithinDuration(t, h.Now().Add(firstPause), *s.NextTry, 2*time.Second)
-		assert.Len(t, h.Check(), 1)
+		assert.Len(t, h.Running(host).Check(), 1)
 		pass(firstPause + time.Second)
 		for n := range 50 {
 			h.look(in(float64(-n), 20))
@@ -288,7 +256,7 @@ func TestTheCircuit(t *testing.T) {
 		s, err := h.AskAgain(t.Context(), h.site, "weather")
 		require.NoError(t, err)
 		assert.Equal(t, companion.Answering, s.Standing, "who asks by hand does not wait")
-		assert.Empty(t, h.Check())
+		assert.Empty(t, h.Running(host).Check())
 		assert.NotNil(t, h.look(in(80, 80)).Category)
 		require.NoError(t, h.weather.Fail("503")) // and says Retry-After: 60
 		h.look(in(1, 99))
@@ -445,15 +413,15 @@ func TestWhatIsSaidAnewReadsWhatIsKept(t *testing.T) {
 		assert.NotNil(t, a.Values["cloud"])
 		assert.Len(t, h.weather.Asked(), 1, "which costs no question")
 		h.save(t, func(s *companion.Said) { s.Grid = 1 })
-		assert.Nil(t, h.Of(host).Answers(oslo, false, h.Now()).Get("weather").Category, "another question is another answer")
+		assert.Nil(t, h.Running(host).Answers(oslo, false, h.Now()).Get("weather").Category, "another question is another answer")
 		h.save(t, func(s *companion.Said) { s.Enabled = false })
 		a = h.look(oslo)
 		assert.Equal(t, "the companion is switched off", a.Missing["category"])
 		assert.Nil(t, a.RefreshAfter)
 		assert.Len(t, h.weather.Asked(), 1)
-		require.NoError(t, h.Drop(t.Context(), h.site, "weather"))
-		assert.Empty(t, h.Of(host).Answers(oslo, true, h.Now()))
-		require.ErrorIs(t, h.Drop(t.Context(), h.site, "weather"), companion.ErrNone)
+		require.NoError(t, h.Drop(t.Context(), h.site, "weather", "the tests"))
+		assert.Empty(t, h.Running(host).Answers(oslo, true, h.Now()))
+		require.ErrorIs(t, h.Drop(t.Context(), h.site, "weather", "the tests"), companion.ErrNone)
 	})
 }
 
@@ -466,16 +434,16 @@ func TestDroppedOrStoppedWhileItAsks(t *testing.T) {
 			require.NoError(t, h.weather.Fail([]string{"slow", "hang", "none"}[n%3]))
 			stop := h.run(t)
 			for place := range 5 {
-				h.Of(host).Answers(in(float64(place), 0), true, h.Now())
+				h.Running(host).Answers(in(float64(place), 0), true, h.Now())
 			}
 			pass(time.Duration(n) * 150 * time.Millisecond)
 			if n%2 == 0 {
-				require.NoError(t, h.Drop(t.Context(), h.site, "weather"))
-				assert.Empty(t, h.Of(host).Answers(oslo, true, h.Now()))
+				require.NoError(t, h.Drop(t.Context(), h.site, "weather", "the tests"))
+				assert.Empty(t, h.Running(host).Answers(oslo, true, h.Now()))
 			}
 			stop()
 			asked := len(h.weather.Asked())
-			a := h.Of(host).Answers(oslo, true, h.Now())
+			a := h.Running(host).Answers(oslo, true, h.Now())
 			assert.False(t, a.Pending(), "nothing begins after the end")
 			assert.Len(t, h.weather.Asked(), asked)
 		})

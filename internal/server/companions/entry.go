@@ -9,13 +9,15 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2"
 
 	"eastporch/internal/core/companion"
+	"eastporch/internal/core/document"
 )
 
 // An entry is one companion in memory.
 type entry struct {
-	site  *Site
+	all   *Companions
+	host  string
 	name  string
-	now   atomic.Pointer[current]
+	now   atomic.Pointer[current] // as it is said now; nil where it is not
 	slots *lru.Cache[companion.Facts, *slot]
 
 	mu    sync.Mutex
@@ -32,10 +34,13 @@ type entry struct {
 	lastOwn   bool // last is the companion's own question
 }
 
+// A current is a companion as it is said at one time.
 type current struct {
 	*companion.Compiled
-	companion.Kept
-	off string // why it is not asked; "" where it is
+	of   *document.Document
+	said companion.Said
+	zone *time.Location // by whose clock days end
+	off  string         // why it is not asked; "" where it is
 }
 
 // A slot is what is known for one question.
@@ -59,27 +64,27 @@ type got struct {
 	text  string        // of the question
 }
 
-func newEntry(s *Site, k companion.Kept) *entry {
+func newEntry(c *Companions, host, name string) *entry {
 	slots, _ := lru.New[companion.Facts, *slot](placesKept) // which fails for no size above 0
-	e := &entry{site: s, name: k.Name, slots: slots}
-	e.now.Store(compiled(k))
-	return e
+	return &entry{all: c, host: host, name: name, slots: slots}
 }
 
-func compiled(k companion.Kept) *current {
-	cur := &current{Compiled: companion.Compile(k.Name, k.Said), Kept: k}
-	if !k.Said.Enabled {
+func compiled(d *document.Document, said companion.Said, zone *time.Location) *current {
+	cur := &current{Compiled: companion.Compile(d.Name, said), of: d, said: said, zone: zone}
+	if !said.Enabled {
 		cur.off = "the companion is switched off"
 	}
 	return cur
 }
 
-// change puts into use what is said of the companion now. Answers to the same question stay, and are read
+// use puts into use what is said of the companion now. Answers to the same question stay, and are read
 // again.
-func (e *entry) change(k companion.Kept) {
-	before, after := e.now.Load(), compiled(k)
-	e.now.Store(after)
-	if !before.Kept.Said.Asks(&k.Said) {
+func (e *entry) use(after *current) {
+	before := e.now.Swap(after)
+	switch {
+	case before != nil && before.of.Revision == after.of.Revision:
+		return
+	case before == nil || !before.said.Asks(&after.said):
 		e.slots.Purge()
 		e.mu.Lock()
 		e.failures, e.openUntil, e.reason, e.last, e.lastFacts, e.lastOwn = 0, time.Time{}, "", nil, nil, false
@@ -106,7 +111,7 @@ func (e *entry) change(k companion.Kept) {
 
 // again reads an answer as it is said now; nil where its body is kept no more, or is not usable so.
 func (e *entry) again(cur *current, g *got) *got {
-	b, ok := e.site.all.bodies.Peek(bodyKey(e.site.host, e.name, g.text))
+	b, ok := e.all.bodies.Peek(bodyKey(e.host, e.name, g.text))
 	if !ok {
 		return nil
 	}
@@ -120,8 +125,7 @@ func (e *entry) again(cur *current, g *got) *got {
 }
 
 // answer writes what the companion says for a visitor.
-func (e *entry) answer(of *companion.Subject, ask bool, now time.Time, out *companion.Answer) {
-	cur := e.now.Load()
+func (e *entry) answer(cur *current, of *companion.Subject, ask bool, now time.Time, out *companion.Answer) {
 	if cur.off != "" {
 		cur.Without(cur.off).Fill(out, companion.Never)
 		return
@@ -226,7 +230,7 @@ func (e *entry) begin(cur *current, s *slot, facts companion.Facts, ask bool, no
 		return turn{refresh: seconds(until.Sub(now)), reason: reason}
 	}
 	done := make(chan struct{})
-	if !e.site.all.start(func(ctx context.Context) { e.ask(ctx, cur, s, facts, done) }) {
+	if !e.all.start(func(ctx context.Context) { e.ask(ctx, cur, s, facts, done) }) {
 		e.leave()
 		return turn{refresh: soon, reason: "too many questions are being asked"}
 	}

@@ -67,7 +67,7 @@ func TestEveryWayToFail(t *testing.T) {
 // told checks that what visitors read of a failure names nothing of the owner's.
 func told(t *testing.T, h *house) {
 	t.Helper()
-	all := h.Of(host).Answers(oslo, false, h.Now())
+	all := h.Running(host).Answers(oslo, false, h.Now())
 	require.NotEmpty(t, all)
 	text, err := all.Public().MarshalJSON()
 	require.NoError(t, err)
@@ -182,7 +182,7 @@ func TestChangedWhileItIsAsked(t *testing.T) {
 			}
 		}
 		for n := range 12 {
-			h.Of(host).Answers(oslo, true, h.Now())
+			h.Running(host).Answers(oslo, true, h.Now())
 			pass(time.Duration(n%3) * 400 * time.Millisecond)
 			h.save(t, more(n*5%7))
 			a := h.look(oslo)
@@ -193,7 +193,7 @@ func TestChangedWhileItIsAsked(t *testing.T) {
 		h.look(oslo)
 		pass(10 * time.Minute)
 		h.save(t, func(s *companion.Said) { s.KeepSeconds, s.OldestSeconds = 60, 120 })
-		a := h.Of(host).Answers(oslo, false, h.Now()).Get("weather")
+		a := h.Running(host).Answers(oslo, false, h.Now()).Get("weather")
 		assert.Nil(t, a.Age, "it is too old now")
 		assert.Zero(t, *h.look(oslo).Age)
 	})

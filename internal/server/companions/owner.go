@@ -2,29 +2,56 @@ package companions
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
 
 	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/companion"
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/plain"
+	"eastporch/internal/server/documents"
 	"eastporch/internal/server/sites"
 )
 
+// Kind is how companions are kept.
+func (c *Companions) Kind() documents.Kind {
+	return documents.Kind{Most: companion.MaxCompanions, Word: "companions", None: companion.ErrNone, Changed: companion.ErrChanged, Restore: func(ctx context.Context, key document.Key, body json.RawMessage, by string) error {
+		var said companion.Said
+		err := json.Unmarshal(body, &said)
+		if err == nil {
+			err = c.save(ctx, key, companion.Save{Said: said}, by)
+		}
+		return err
+	}}
+}
+
+func key(site *sites.Site, name string) document.Key {
+	return document.Key{Site: site.Host, Kind: document.Companion, Name: name}
+}
+
 // List lists the companions of a site.
-func (c *Companions) List(site *sites.Site) companion.List {
+func (c *Companions) List(_ context.Context, site *sites.Site) (companion.List, error) {
 	out := companion.List{Site: site.Host, Companions: []companion.State{}, Secrets: c.Secrets.Names(), Inside: c.Inside}
-	for _, e := range *c.Of(site.Host).list.Load() {
+	for _, e := range c.of(site).list {
 		out.Companions = append(out.Companions, e.state())
 	}
-	return out
+	return out, nil
+}
+
+// of gives the companions of a site that run now.
+func (c *Companions) of(site *sites.Site) *Site {
+	if s := c.Running(site.Host); s != nil {
+		return s
+	}
+	return &Site{}
 }
 
 // Get gives a companion; [companion.ErrNone] where there is none.
-func (c *Companions) Get(site *sites.Site, name string) (companion.State, error) {
-	e := c.Of(site.Host).find(name)
+func (c *Companions) Get(_ context.Context, site *sites.Site, name string) (companion.State, error) {
+	e := c.of(site).find(name)
 	if e == nil {
 		return companion.State{}, companion.ErrNone
 	}
@@ -33,25 +60,21 @@ func (c *Companions) Get(site *sites.Site, name string) (companion.State, error)
 
 // Save checks what is said of a companion, keeps it and puts it into use. by is who said so.
 func (c *Companions) Save(ctx context.Context, site *sites.Site, name string, s companion.Save, by string) (companion.State, error) {
-	err := companion.CheckName(name)
+	if err := c.save(ctx, key(site, name), s, by); err != nil {
+		return companion.State{}, err
+	}
+	return c.Get(ctx, site, name)
+}
+
+func (c *Companions) save(ctx context.Context, key document.Key, s companion.Save, by string) error {
+	err := companion.CheckName(key.Name)
 	if err == nil {
 		s.Said, err = c.check(s.Said)
 	}
-	if err != nil {
-		return companion.State{}, err
+	if err == nil {
+		_, err = c.Documents.Save(ctx, key, s.Said, documents.Saving{On: s.Revision, By: by})
 	}
-	at := c.Of(site.Host)
-	if at.find(name) == nil && len(*at.list.Load()) >= companion.MaxCompanions {
-		return companion.State{}, invalid.Field("name", fmt.Sprintf("the site has %d companions already", companion.MaxCompanions), "Drop one first.")
-	}
-	k := companion.Kept{Site: site.Host, Name: name, Said: s.Said, MadeBy: by, ChangedAt: c.Now().UTC().Truncate(time.Millisecond)}
-	if err := c.Rows.Save(ctx, k, s.Revision); err != nil {
-		return companion.State{}, err
-	}
-	if err := c.Read(ctx); err != nil {
-		return companion.State{}, err
-	}
-	return c.Get(site, name)
+	return err
 }
 
 // check is [companion.Check], and keeps secrets from going over open connections.
@@ -64,21 +87,14 @@ func (c *Companions) check(s companion.Said) (companion.Said, error) {
 }
 
 // Drop drops a companion; [companion.ErrNone] where there is none.
-func (c *Companions) Drop(ctx context.Context, site *sites.Site, name string) error {
-	ok, err := c.Rows.Drop(ctx, site.Host, name)
-	if err == nil && !ok {
-		err = companion.ErrNone
-	}
-	if err != nil {
-		return err
-	}
-	return c.Read(ctx)
+func (c *Companions) Drop(ctx context.Context, site *sites.Site, name, by string) error {
+	return c.Documents.Drop(ctx, key(site, name), by)
 }
 
 // AskAgain asks a companion what it was asked last, at once, and says how it stands then. Where it was never
 // asked nothing is.
 func (c *Companions) AskAgain(ctx context.Context, site *sites.Site, name string) (companion.State, error) {
-	e := c.Of(site.Host).find(name)
+	e := c.of(site).find(name)
 	if e == nil {
 		return companion.State{}, companion.ErrNone
 	}
@@ -91,7 +107,7 @@ func (c *Companions) AskAgain(ctx context.Context, site *sites.Site, name string
 		s.notBefore = time.Time{}
 		s.mu.Unlock()
 	}
-	cur := e.now.Load()
+	cur := e.cur
 	if facts == nil || cur.off != "" {
 		return e.state(), nil
 	}
@@ -116,14 +132,14 @@ func (c *Companions) AskAgain(ctx context.Context, site *sites.Site, name string
 }
 
 // state says how a companion stands.
-func (e *entry) state() companion.State {
-	cur, now := e.now.Load(), e.site.all.Now()
-	day, ends := companion.Date(now, e.site.zone.Load())
+func (e *bound) state() companion.State {
+	cur, now := e.cur, e.all.Now()
+	day, ends := companion.Date(now, cur.zone)
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	s := companion.State{
-		Name: e.name, Site: e.site.host, Revision: cur.Revision, MadeBy: cur.MadeBy, ChangedAt: cur.ChangedAt, Said: cur.Kept.Said,
-		DayEnds: ends.UTC(), Places: e.slots.Len(), Sends: cur.Kept.Said.Sends(), Last: e.last, Snippet: fmt.Sprintf(`data-porch="companions.%s.category"`, e.name),
+		Name: e.name, Site: e.host, Revision: cur.of.Revision, MadeBy: cur.of.MadeBy, ChangedAt: cur.of.MadeAt, Said: cur.said,
+		DayEnds: ends.UTC(), Places: e.slots.Len(), Sends: cur.said.Sends(), Last: e.last, Snippet: fmt.Sprintf(`data-porch="companions.%s.category"`, e.name),
 	}
 	s.UsedToday, s.UsedThisMinute = e.spent.On(day, now.Unix()/60)
 	switch {
@@ -154,35 +170,19 @@ func at(t time.Time) *time.Time {
 	return &t
 }
 
-// Check judges the companions of all sites: those that fail, and those whose questions are used up.
-func (c *Companions) Check() (list []checkup.Diagnostic) {
-	c.sites.Range(func(_, value any) bool {
-		for _, e := range *value.(*Site).list.Load() {
-			s := e.state()
-			switch s.Standing {
-			case companion.Failing:
-				list = append(list, checkup.Diagnostic{
-					Name: "companions", State: checkup.Attention, Title: fmt.Sprintf("The companion %s fails.", e.name),
-					Text: fmt.Sprintf("Since %s: %s. Good answers are shown as long as they may be, with their age.", s.Since.Format("2006-01-02 15:04 UTC"), *s.Reason),
-				})
-			case companion.UsedUp:
-				list = append(list, checkup.Diagnostic{Name: "companions", State: checkup.Attention, Title: fmt.Sprintf("The companion %s is not asked any more today.", e.name), Text: plain.UpperFirst(*s.Reason) + "."})
-			}
+// Check judges the companions of a site: those that fail, and those whose questions are used up.
+func (s *Site) Check() (list []checkup.Diagnostic) {
+	for _, e := range s.list {
+		s := e.state()
+		switch s.Standing {
+		case companion.Failing:
+			list = append(list, checkup.Diagnostic{
+				Name: "companions", State: checkup.Attention, Title: fmt.Sprintf("The companion %s fails.", e.name),
+				Text: fmt.Sprintf("Since %s: %s. Good answers are shown as long as they may be, with their age.", s.Since.Format("2006-01-02 15:04 UTC"), *s.Reason),
+			})
+		case companion.UsedUp:
+			list = append(list, checkup.Diagnostic{Name: "companions", State: checkup.Attention, Title: fmt.Sprintf("The companion %s is not asked any more today.", e.name), Text: plain.UpperFirst(*s.Reason) + "."})
 		}
-		return true
-	})
-	return list
-}
-
-// Tick reads what has changed; now and then it makes what was asked for lately count less.
-func (c *Companions) Tick(ctx context.Context) error {
-	if hour := c.Now().Unix() / 3600; c.hour.Swap(hour) != hour {
-		c.sites.Range(func(_, value any) bool {
-			for _, e := range *value.(*Site).list.Load() {
-				e.fade()
-			}
-			return true
-		})
 	}
-	return c.Read(ctx)
+	return list
 }

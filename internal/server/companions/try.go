@@ -35,10 +35,14 @@ func (c *Companions) Try(ctx context.Context, visitors cards, site *sites.Site, 
 	if err != nil {
 		return out, err
 	}
-	cur := &current{Compiled: companion.Compile(try.Name, try.Said)}
-	e := c.Of(site.Host).find(try.Name)
-	if e == nil {
-		e = &entry{site: c.Of(site.Host), name: try.Name}
+	zone, err := time.LoadLocation(site.TimeZone)
+	if err != nil {
+		zone = time.UTC
+	}
+	cur := &current{Compiled: companion.Compile(try.Name, try.Said), zone: zone}
+	e := &entry{all: c, host: site.Host, name: try.Name}
+	if saved := c.of(site).find(try.Name); saved != nil {
+		e = saved.entry
 	}
 	who := make([]madeUp, len(try.Visitors))
 	for i, text := range try.Visitors {
@@ -151,7 +155,7 @@ func (c *Companions) try(ctx context.Context, e *entry, cur *current, of *madeUp
 		}
 	} else {
 		var ok bool
-		if b, ok = c.bodies.Get(bodyKey(e.site.host, e.name, cur.Request(&facts, secrets).Shown)); !ok {
+		if b, ok = c.bodies.Get(bodyKey(e.host, e.name, cur.Request(&facts, secrets).Shown)); !ok {
 			return without("it was not asked for this place yet")
 		}
 	}
@@ -177,7 +181,7 @@ func (c *Companions) try(ctx context.Context, e *entry, cur *current, of *madeUp
 // says how that one stands, by the values that are saved.
 func (e *entry) noteTry(cur *current, facts *companion.Facts, t *trip) {
 	last, saved := t.question, e.now.Load()
-	own := saved != nil && saved.Kept.Said.Asks(&cur.Compiled.Said)
+	own := saved != nil && saved.said.Asks(&cur.Compiled.Said)
 	if own && t.wrong == "" {
 		if _, err := saved.Read(t.body, t.secrets); err != nil {
 			last.Problem = plain.Optional(err.Error())

@@ -1,5 +1,6 @@
-// Package gates is the service of gates: rules with their history, drafts and simulations, what is counted
-// of decisions, references of refusals, and owners' passes.
+// Package gates has all about gates but what they decide: rules with their history, drafts and simulations, what is counted
+// of decisions, references of refusals, owners' passes, and the operations of the HTTP API. Begin with [Rulebook], or with
+// [API].
 package gates
 
 import (

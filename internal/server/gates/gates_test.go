@@ -22,7 +22,7 @@ var now = time.Date(2026, 11, 28, 12, 7, 0, 0, time.UTC)
 
 // rows keep counts in memory, by slot; away is what every call fails with.
 type rows struct {
-	ruleStore
+	decided
 	counts   map[gate.CountKey]int64
 	refusals int
 	ended    bool

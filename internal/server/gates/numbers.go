@@ -178,13 +178,14 @@ const mostSimulated = 200_000
 func (b *Rulebook) Simulate(ctx context.Context, site *sites.Site, req api.GateSimulationRequest) (api.GateSimulation, error) {
 	begun := b.opt.Now()
 	answer := api.GateSimulation{To: begun.UTC(), Notes: []string{}}
-	live, err := b.opt.Store.Revision(ctx, site.Host, 0)
+	docs := b.opt.Documents.Set()
+	live, err := Rules(docs, site.Host)
 	if err != nil {
 		return answer, err
 	}
 	rules := req.Rules
 	if rules == nil {
-		draft, err := b.opt.Store.Draft(ctx, site.Host)
+		draft, err := Draft(docs, site.Host)
 		if err != nil {
 			return answer, err
 		}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -11,19 +12,15 @@ import (
 
 	"eastporch/api"
 	"eastporch/internal/core/addr"
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/gate"
 	"eastporch/internal/core/invalid"
+	"eastporch/internal/server/documents"
 	"eastporch/internal/server/sites"
 )
 
-// ruleStore keeps rules and what was decided by them.
-type ruleStore interface {
-	Revision(ctx context.Context, site string, number int64) (gate.Revision, error)
-	History(ctx context.Context, site string, before int64, limit int) ([]gate.Revision, error)
-	Save(ctx context.Context, site string, rev gate.Revision) error
-	Draft(ctx context.Context, site string) (*gate.Draft, error)
-	SaveDraft(ctx context.Context, site string, d gate.Draft) error
-	DropDraft(ctx context.Context, site string) error
+// decided is what was decided by rules.
+type decided interface {
 	Counts(ctx context.Context, site string, from, to time.Time) (map[gate.CountKey]int64, error)
 	Refused(ctx context.Context, site, reference string) ([]gate.Refused, error)
 	EachPast(ctx context.Context, site string, from, to time.Time, most int, do func(*gate.Past)) (read int, err error)
@@ -31,13 +28,12 @@ type ruleStore interface {
 
 // Options says what a rulebook is made of. All of it is required.
 type Options struct {
-	Store   ruleStore
-	Counter *Counter
-	Known   gate.Known
-	Names   Names
-	// Apply puts the rules that are stored into use.
-	Apply func(context.Context) error
-	Now   func() time.Time
+	Store     decided
+	Documents *documents.Documents
+	Counter   *Counter
+	Known     gate.Known
+	Names     Names
+	Now       func() time.Time
 }
 
 // Names are what rules may name, to choose from.
@@ -48,6 +44,45 @@ type Rulebook struct{ opt Options }
 
 // NewRulebook makes one.
 func NewRulebook(opt Options) *Rulebook { return &Rulebook{opt} }
+
+// Rules gives the rules of a site in force; empty ones of revision 0 where it has none.
+func Rules(docs *document.Set, site string) (gate.Revision, error) {
+	d := docs.Get(document.Key{Site: site, Kind: document.Gate})
+	if d == nil {
+		return gate.Revision{Rules: gate.Rules{Gates: []gate.Gate{}}, Changes: []string{}}, nil
+	}
+	return revision(d)
+}
+
+func revision(d *document.Document) (rev gate.Revision, err error) {
+	rev = gate.Revision{Revision: d.Revision, Changes: append([]string{}, d.Changes...), MadeBy: d.MadeBy, MadeAt: d.MadeAt}
+	rev.Rules, err = document.Read[gate.Rules](d)
+	return rev, err
+}
+
+// Draft gives the draft of a site's rules; nil for none.
+func Draft(docs *document.Set, site string) (*gate.Draft, error) {
+	d := docs.Get(draftOf(site))
+	if d == nil {
+		return nil, nil
+	}
+	rules, err := document.Read[gate.Rules](d)
+	return &gate.Draft{Rules: rules, MadeBy: d.MadeBy, MadeAt: d.MadeAt}, err
+}
+
+func draftOf(site string) document.Key { return document.Key{Site: site, Kind: document.GateDraft} }
+
+// Kind is how rules are kept.
+func (b *Rulebook) Kind() documents.Kind {
+	return documents.Kind{Word: "gates", None: gate.ErrNoRevision, Changed: gate.ErrChanged, Restore: func(ctx context.Context, key document.Key, body json.RawMessage, by string) error {
+		var rules gate.Rules
+		err := json.Unmarshal(body, &rules)
+		if err == nil {
+			_, err = b.put(ctx, key.Site, rules, nil, by)
+		}
+		return err
+	}}
+}
 
 // State gives the rules of a site, in force and as a draft, what is wrong with them, and what they did in the
 // last 24 hours.
@@ -60,10 +95,11 @@ func (b *Rulebook) State(ctx context.Context, site *sites.Site) (api.GateState, 
 		state.Kinds = append(state.Kinds, k.String())
 	}
 	var err error
-	if state.Live, err = b.opt.Store.Revision(ctx, site.Host, 0); err != nil {
+	docs := b.opt.Documents.Set()
+	if state.Live, err = Rules(docs, site.Host); err != nil {
 		return state, err
 	}
-	if state.Draft, err = b.opt.Store.Draft(ctx, site.Host); err != nil {
+	if state.Draft, err = Draft(docs, site.Host); err != nil {
 		return state, err
 	}
 	rules := state.Live.Rules
@@ -138,43 +174,46 @@ func (b *Rulebook) Save(ctx context.Context, site *sites.Site, req api.GateSave,
 	if f, bad := gate.Wrong(findings); bad {
 		return gate.Revision{}, field(f)
 	}
-	before, err := b.opt.Store.Revision(ctx, site.Host, 0)
+	before, err := Rules(b.opt.Documents.Set(), site.Host)
 	if err != nil {
 		return before, err
 	}
-	if before.Revision != req.Revision {
-		return before, gate.ErrChanged
-	}
-	return b.put(ctx, site, before, clean, gate.Changes(before.Rules, clean), by)
+	return b.save(ctx, site.Host, clean, gate.Changes(before.Rules, clean), &req.Revision, by)
 }
 
-func (b *Rulebook) put(ctx context.Context, site *sites.Site, before gate.Revision, rules gate.Rules, changes []string, by string) (gate.Revision, error) {
-	rev := gate.Revision{Revision: before.Revision + 1, Rules: rules, Changes: changes, MadeBy: by, MadeAt: b.opt.Now().UTC().Truncate(time.Second)}
-	if err := b.opt.Store.Save(ctx, site.Host, rev); err != nil {
-		return rev, err
+func (b *Rulebook) save(ctx context.Context, site string, rules gate.Rules, changes []string, on *int64, by string) (gate.Revision, error) {
+	d, err := b.opt.Documents.Save(ctx, document.Key{Site: site, Kind: document.Gate}, rules, documents.Saving{On: on, By: by, Changes: changes})
+	if err != nil {
+		return gate.Revision{}, err
 	}
-	return rev, b.opt.Apply(ctx)
+	return revision(&d)
+}
+
+// put saves rules that were in force before, where nothing is wrong with them by now. more is said of the change.
+func (b *Rulebook) put(ctx context.Context, site string, rules gate.Rules, more []string, by string) (gate.Revision, error) {
+	if _, findings := gate.Check(rules, b.opt.Known, true, b.opt.Now()); len(findings) > 0 {
+		if f, bad := gate.Wrong(findings); bad {
+			return gate.Revision{}, field(f)
+		}
+	}
+	before, err := Rules(b.opt.Documents.Set(), site)
+	if err != nil {
+		return before, err
+	}
+	return b.save(ctx, site, rules, append(more, gate.Changes(before.Rules, rules)...), &before.Revision, by)
 }
 
 // Return puts an older revision in force again, as a new one.
 func (b *Rulebook) Return(ctx context.Context, site *sites.Site, number int64, by string) (gate.Revision, error) {
-	if number < 1 {
-		return gate.Revision{}, gate.ErrNoRevision
-	}
-	older, err := b.opt.Store.Revision(ctx, site.Host, number)
+	older, err := b.opt.Documents.Revision(ctx, document.Key{Site: site.Host, Kind: document.Gate}, number)
 	if err != nil {
-		return older, err
+		return gate.Revision{}, err
 	}
-	if _, findings := gate.Check(older.Rules, b.opt.Known, true, b.opt.Now()); len(findings) > 0 {
-		if f, bad := gate.Wrong(findings); bad {
-			return older, field(f)
-		}
-	}
-	before, err := b.opt.Store.Revision(ctx, site.Host, 0)
+	rules, err := document.Read[gate.Rules](&older)
 	if err != nil {
-		return before, err
+		return gate.Revision{}, err
 	}
-	return b.put(ctx, site, before, older.Rules, append([]string{fmt.Sprintf("returned to revision %d", number)}, gate.Changes(before.Rules, older.Rules)...), by)
+	return b.put(ctx, site.Host, rules, []string{fmt.Sprintf("returned to revision %d", number)}, by)
 }
 
 // SaveDraft keeps rules that are worked on; they may have errors, but words that the contract has.
@@ -191,19 +230,34 @@ func (b *Rulebook) SaveDraft(ctx context.Context, site *sites.Site, rules gate.R
 			return field(f)
 		}
 	}
-	return b.opt.Store.SaveDraft(ctx, site.Host, gate.Draft{Rules: rules, MadeBy: by, MadeAt: b.opt.Now().UTC().Truncate(time.Second)})
+	_, err := b.opt.Documents.Save(ctx, draftOf(site.Host), rules, documents.Saving{By: by})
+	return err
 }
 
 // oneWord are the fields that have one of a few words, of which the contract has no others: not in a draft either.
 var oneWord = regexp.MustCompile(`\.(mode|list|do|basis|status|missing(\..*)?)$`)
 
-// DropDraft discards the draft.
-func (b *Rulebook) DropDraft(ctx context.Context, site *sites.Site) error {
-	return b.opt.Store.DropDraft(ctx, site.Host)
+// DropDraft discards the draft, if there is one.
+func (b *Rulebook) DropDraft(ctx context.Context, site *sites.Site, by string) error {
+	err := b.opt.Documents.Drop(ctx, draftOf(site.Host), by)
+	if errors.Is(err, document.ErrNone) {
+		err = nil
+	}
+	return err
 }
 
 // History lists revisions, the newest first.
 func (b *Rulebook) History(ctx context.Context, site *sites.Site, before int64, limit int) (api.GateHistory, error) {
-	list, err := b.opt.Store.History(ctx, site.Host, before, limit)
-	return api.GateHistory{Revisions: append([]gate.Revision{}, list...)}, err
+	answer := api.GateHistory{Revisions: []gate.Revision{}}
+	list, err := b.opt.Documents.History(ctx, document.Key{Site: site.Host, Kind: document.Gate}, before, limit)
+	if errors.Is(err, gate.ErrNoRevision) { // it never had rules
+		return answer, nil
+	}
+	for i := range list {
+		rev, wrong := revision(&list[i])
+		if err = errors.Join(err, wrong); wrong == nil {
+			answer.Revisions = append(answer.Revisions, rev)
+		}
+	}
+	return answer, err
 }

@@ -138,7 +138,7 @@ func (h *handlers) openSession(c *gin.Context, key, link *string) (access.Sessio
 	case link != nil:
 		return h.Access.Sessions.OpenWithLink(c, *link, agent)
 	}
-	known, err := h.Access.Keys.Check(strings.TrimSpace(*key))
+	known, err := h.ring().Check(strings.TrimSpace(*key))
 	if err != nil {
 		return access.Session{}, "", access.ErrBadKey
 	}

@@ -3,54 +3,70 @@ package httpapi
 import (
 	"github.com/gin-gonic/gin"
 
-	"eastporch/internal/server/atlasapi"
-	"eastporch/internal/server/contentapi"
-	"eastporch/internal/server/linkapi"
-	"eastporch/internal/server/noticeapi"
-	"eastporch/internal/server/reportapi"
+	"eastporch/internal/server/companions"
+	"eastporch/internal/server/gates"
+	"eastporch/internal/server/links"
+	"eastporch/internal/server/localize"
+	"eastporch/internal/server/notices"
+	"eastporch/internal/server/operation"
 )
 
-// ofLinks is a route about links.
-func ofLinks(do func(*linkapi.API, *gin.Context)) func(*handlers, *gin.Context) {
-	return func(h *handlers, c *gin.Context) { do(h.links, c) }
+// apis are the operations of kinds that have packages of their own.
+type apis struct {
+	tools      operation.Tools
+	gates      gates.API
+	links      links.API
+	companions companions.API
+	notices    notices.API
+	variants   localize.API
 }
 
-func (h *handlers) ofLinks() *linkapi.API {
-	return &linkapi.API{
-		Links:     h.Content.Links,
-		Tools:     linkapi.Tools{Site: h.oneSite, Who: callerOf, JSON: h.replyJSON, Note: h.note, Settle: h.Visits.Settle, MayAsk: h.mayAsk, Now: h.Service.Now},
-		Following: linkapi.Following{Visits: h.Visits.Service, Sites: h.Public.Sites, Cards: h.Public.Cards, Finder: h.Public.Proxies.Finder, Gates: h.Content.Gates.Counter},
+func (h *handlers) makeAPIs() {
+	t := operation.Tools{
+		Sites: h.Public.Sites, Site: h.oneSite, OwnSite: h.ownSite, Who: callerOf, From: h.from, JSON: h.replyJSON, Note: h.note, MayAsk: h.mayAsk, Settle: h.Visits.Settle, Now: h.Service.Now,
+	}
+	h.apis = apis{
+		tools: t,
+		gates: gates.API{Services: h.Content.Gates, Tools: t},
+		links: links.API{Links: h.Content.Links, Tools: t, Following: links.Following{
+			Visits: h.Visits.Service, Cards: h.Public.Cards, Finder: h.Public.Proxies.Finder, Gates: h.Content.Gates.Counter,
+		}},
+		companions: companions.API{Tools: t, Companions: h.Content.Companions, Cards: h.Public.Cards},
+		notices:    notices.API{Tools: t, Notices: h.Content.Notices},
+		variants:   localize.API{Tools: t, Variants: h.Content.Variants, VisitorURL: h.Content.VisitorURL},
 	}
 }
 
-// ofContent is a route about what owners put on their pages.
-func ofContent(do func(*contentapi.API, *gin.Context)) func(*handlers, *gin.Context) {
-	return func(h *handlers, c *gin.Context) { do(h.content, c) }
+// The operations of a kind as handlers.
+
+func ofGates(do func(*gates.API, *gin.Context)) func(*handlers, *gin.Context) {
+	return func(h *handlers, c *gin.Context) { do(&h.apis.gates, c) }
 }
 
-func (h *handlers) ofContent() *contentapi.API {
-	return &contentapi.API{
-		Services: contentapi.Services{Variants: h.Content.Variants, Companions: h.Content.Companions, Cards: h.Public.Cards},
-		Tools:    contentapi.Tools{Site: h.oneSite, Who: callerOf, JSON: h.replyJSON, Done: h.done, Note: h.note},
-		Sites:    h.Public.Sites, VisitorURL: h.Content.VisitorURL,
-	}
+func ofLinks(do func(*links.API, *gin.Context)) func(*handlers, *gin.Context) {
+	return func(h *handlers, c *gin.Context) { do(&h.apis.links, c) }
 }
 
-// ofNotices is a route about notices.
-func ofNotices(do func(*noticeapi.API, *gin.Context)) func(*handlers, *gin.Context) {
-	return func(h *handlers, c *gin.Context) {
-		do(&noticeapi.API{Notices: h.Content.Notices, Tools: noticeapi.Tools{Site: h.oneSite, OwnSite: h.ownSite, Who: callerOf, From: h.from, JSON: h.replyJSON, Note: h.note}}, c)
-	}
+func ofCompanions(do func(*companions.API, *gin.Context)) func(*handlers, *gin.Context) {
+	return func(h *handlers, c *gin.Context) { do(&h.apis.companions, c) }
 }
 
-// ofAtlas is a route about visits and geofeeds.
-func ofAtlas(do func(*atlasapi.API, *gin.Context)) func(*handlers, *gin.Context) {
-	return func(h *handlers, c *gin.Context) { do(&atlasapi.API{Atlases: h.Atlas.Service, JSON: h.replyJSON}, c) }
+func ofNotices(do func(*notices.API, *gin.Context)) func(*handlers, *gin.Context) {
+	return func(h *handlers, c *gin.Context) { do(&h.apis.notices, c) }
 }
 
-// ofReports is a route that answers with a report.
-func ofReports(do func(*reportapi.API, *gin.Context)) func(*handlers, *gin.Context) {
-	return func(h *handlers, c *gin.Context) {
-		do(&reportapi.API{Reports: h.Visits.Reports, Sites: h.Public.Sites, Settle: h.Visits.Settle, List: h.replyList}, c)
-	}
+func ofVariants(do func(*localize.API, *gin.Context)) func(*handlers, *gin.Context) {
+	return func(h *handlers, c *gin.Context) { do(&h.apis.variants, c) }
+}
+
+// named is a kind whose documents have names.
+type named func(*apis) operation.Named
+
+func companionDocuments(a *apis) operation.Named { return a.companions.Documents() }
+func noticeDocuments(a *apis) operation.Named    { return a.notices.Documents() }
+func channelDocuments(a *apis) operation.Named   { return a.notices.Channels() }
+
+// do makes a handler of an operation that all such kinds have.
+func (of named) do(do func(operation.Named, *operation.Tools, *gin.Context)) func(*handlers, *gin.Context) {
+	return func(h *handlers, c *gin.Context) { do(of(&h.apis), &h.apis.tools, c) }
 }

@@ -127,7 +127,7 @@ func (h *handlers) exportEdition(c *gin.Context) {
 }
 
 func (h *handlers) listCorrections(c *gin.Context) {
-	list, err := h.Atlas.Service.Corrections(c)
+	list, err := h.Atlas.Service.Corrections()
 	respond.NoStore(c)
 	if c.Query("format") != "geofeed" || err != nil {
 		h.replyList(c, "corrections", api.Corrections{Corrections: list}, err)
@@ -156,7 +156,7 @@ func (h *handlers) addCorrection(c *gin.Context) {
 func (h *handlers) dropCorrection(c *gin.Context) {
 	id, err := request.ID(c)
 	if err == nil {
-		if err = h.Atlas.Service.Uncorrect(c, id); err == nil {
+		if err = h.Atlas.Service.Uncorrect(c, id, callerOf(c).Actor()); err == nil {
 			h.note(c, "correction dropped", id.String())
 		}
 	}
@@ -165,5 +165,21 @@ func (h *handlers) dropCorrection(c *gin.Context) {
 
 func (h *handlers) checkGeofeed(c *gin.Context) {
 	answer, err := atlases.CheckGeofeed(c.Request.Body)
+	h.replyJSON(c, http.StatusOK, answer, err)
+}
+
+// getVisitCoverage says how well an edition knows the addresses of visits.
+func (h *handlers) getVisitCoverage(c *gin.Context) {
+	answer, err := h.Atlas.Service.Visits(c, c.Query("edition"))
+	h.replyJSON(c, http.StatusOK, answer, err)
+}
+
+// listFeeds lists the geofeeds that are gathered.
+func (h *handlers) listFeeds(c *gin.Context) {
+	limit, err := request.Int(c, "limit", 100, 1, 1000)
+	var answer api.FeedList
+	if err == nil {
+		answer, err = h.Atlas.Service.GatheredFeeds(atlases.FeedQuestion{State: c.Query("state"), Address: c.Query("address"), After: c.Query("cursor"), Limit: limit})
+	}
 	h.replyJSON(c, http.StatusOK, answer, err)
 }

@@ -77,6 +77,14 @@ func (h *handlers) admit(wants access.Scope) gin.HandlerFunc {
 	}
 }
 
+// ring are the keys that run with everything else that a request meets.
+func (h *handlers) ring() *access.Ring {
+	if h.Access.Ring != nil {
+		return h.Access.Ring
+	}
+	return h.Access.Keys.Ring()
+}
+
 // authenticate finds the key or session of a request.
 func (h *handlers) authenticate(c *gin.Context) (access.Identity, error) {
 	if header := c.GetHeader("Authorization"); header != "" {
@@ -84,14 +92,14 @@ func (h *handlers) authenticate(c *gin.Context) (access.Identity, error) {
 		if !strings.EqualFold(scheme, "Bearer") {
 			return access.Identity{}, access.ErrBadKey
 		}
-		key, err := h.Access.Keys.Check(strings.TrimSpace(secret))
+		key, err := h.ring().Check(strings.TrimSpace(secret))
 		if err != nil {
 			return access.Identity{}, access.ErrBadKey
 		}
 		return access.Identity{Scope: key.Scope, Key: key}, nil
 	}
 	if secret := c.Query("key"); secret != "" {
-		key, err := h.Access.Keys.Check(secret)
+		key, err := h.ring().Check(secret)
 		if err == nil && key.Scope != access.Page {
 			return access.Identity{}, problem.Forbidden("key-in-url", "Key not allowed in a URL", "Addresses are logged and shared; only keys of scope page may stand there.", "Send it as Authorization: Bearer KEY.")
 		}
@@ -116,7 +124,7 @@ func (h *handlers) authenticate(c *gin.Context) (access.Identity, error) {
 // again, so that a key that was revoked ends it.
 func (h *handlers) stillAdmitted(c *gin.Context) error {
 	switch who := callerOf(c); {
-	case who.Key != nil && !h.Access.Keys.InForce(who.Key.ID):
+	case who.Key != nil && !h.Access.Keys.Ring().InForce(who.Key.ID):
 		return access.ErrBadKey
 	case who.Session != nil:
 		cookie, err := c.Request.Cookie(h.cookieName())

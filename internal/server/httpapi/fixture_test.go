@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -27,6 +28,8 @@ import (
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
+	"eastporch/internal/core/document"
+	"eastporch/internal/core/gate"
 	"eastporch/internal/core/link"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/refusal"
@@ -37,7 +40,10 @@ import (
 	"eastporch/internal/editions"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/atlases"
+	"eastporch/internal/server/companions"
+	"eastporch/internal/server/gates"
 	"eastporch/internal/server/intake"
+	"eastporch/internal/server/links"
 	"eastporch/internal/server/localize"
 	"eastporch/internal/server/lookup"
 	"eastporch/internal/server/metrics"
@@ -46,6 +52,7 @@ import (
 	"eastporch/internal/server/refused"
 	"eastporch/internal/server/sites"
 	"eastporch/internal/server/visits"
+	"eastporch/internal/testkit/papers"
 )
 
 const testSite = "heronlake.example"
@@ -54,21 +61,20 @@ var testNow = time.Date(2026, 11, 14, 6, 42, 8, 0, time.UTC)
 
 // memory keeps everything that a database would, as far as the handlers see it.
 type memory struct {
-	lock        sync.Mutex
-	keys        []access.Key
-	refused     refusedRows
-	sessions    map[[32]byte]access.Session
-	events      []access.Event
-	visits      []visit.Visit
-	corrections []source.Correction
-	sets        map[string][]variant.Set
-	tallies     map[visit.By]visit.Tally
-	rules       gateRows
-	links       linkRows
-	clicks      clicks
-	away        error // what every question of visits fails with
-	companions  companionRows
-	weather     standin.Weather
+	lock       sync.Mutex
+	keys       []access.Key
+	refused    refusedRows
+	sessions   map[[32]byte]access.Session
+	events     []access.Event
+	visits     []visit.Visit
+	papers     papers.Rows
+	tallies    map[visit.By]visit.Tally
+	rules      gateRows
+	links      linkRows
+	clicks     clicks
+	away       error // what every question of visits fails with
+	companions companionRows
+	weather    standin.Weather
 }
 
 func (m *memory) Keys(context.Context) ([]access.Key, error) { return m.keys, nil }
@@ -252,21 +258,6 @@ func (m *memory) LeftOut(context.Context, visit.Filter, time.Time) (map[string]i
 	return map[string]int64{"bot": 4}, m.away
 }
 
-func (m *memory) Corrections(context.Context) ([]source.Correction, error) {
-	return m.corrections, m.away
-}
-
-func (m *memory) Correct(_ context.Context, c *source.Correction) error {
-	m.corrections = append(m.corrections, *c)
-	return m.away
-}
-
-func (m *memory) DropCorrection(_ context.Context, id uuid.UUID) (bool, error) {
-	before := len(m.corrections)
-	m.corrections = slices.DeleteFunc(m.corrections, func(c source.Correction) bool { return c.ID == id })
-	return len(m.corrections) < before, m.away
-}
-
 func (m *memory) EachAddress(_ context.Context, _ time.Time, do func(netip.Addr, int)) error {
 	for _, v := range m.visits {
 		do(v.Card.Address.Text.Addr, 1)
@@ -275,21 +266,6 @@ func (m *memory) EachAddress(_ context.Context, _ time.Time, do func(netip.Addr,
 }
 
 func (m *memory) WithoutAddress(context.Context, time.Time) (int, int, error) { return 0, 0, m.away }
-
-func (m *memory) VariantSets(context.Context) (map[string][]variant.Set, error) {
-	return m.sets, m.away
-}
-
-func (m *memory) SaveVariantSet(_ context.Context, site string, set variant.Set, _ string, _ time.Time) error {
-	m.sets[site] = append(m.sets[site], set)
-	return m.away
-}
-
-func (m *memory) DropVariantSet(_ context.Context, site, name string) (bool, error) {
-	before := len(m.sets[site])
-	m.sets[site] = slices.DeleteFunc(m.sets[site], func(s variant.Set) bool { return s.Name == name })
-	return len(m.sets[site]) < before, m.away
-}
 
 func (m *memory) AddLink(context.Context, [32]byte, time.Time, access.Event) error { return nil }
 
@@ -319,7 +295,6 @@ func (s shelfOfOne) Job() api.Job { return api.Job{Sources: []api.SourceRunning{
 type idle struct{}
 
 func (idle) Rebuild() error                         { return editions.ErrBusy }
-func (idle) Recorrect(context.Context) error        { return nil }
 func (idle) Publish(context.Context) (int64, error) { return 7, nil }
 
 // sink stores what the queue gives it, in memory or nowhere.
@@ -339,7 +314,7 @@ type fixture struct {
 // geofeed.
 func newFixture(t testing.TB, feed string, to sink) *fixture {
 	t.Helper()
-	m := &memory{sessions: map[[32]byte]access.Session{}, sets: map[string][]variant.Set{}, tallies: map[visit.By]visit.Tally{}}
+	m := &memory{sessions: map[[32]byte]access.Session{}, tallies: map[visit.By]visit.Tally{}}
 	if to == nil {
 		to = m
 	}
@@ -370,20 +345,44 @@ func newFixture(t testing.TB, feed string, to sink) *fixture {
 	languages, err := locale.NewLanguages([]string{"pt-PT", "en"}, "")
 	require.NoError(t, err)
 	m.weather.Now = now
-	beside := newCompanions(&m.companions, &m.weather, now)
+	kinds := papers.Kinds{}
+	var known *sites.Sites
+	var book atomic.Pointer[links.Book]
+	var besides atomic.Pointer[companions.Site]
+	var beside *companions.Companions
+	var followed *links.Links
+	docs := papers.New(&m.papers, kinds, now, func(set *document.Set) {
+		local := known.All()[0].Local
+		if rev, err := gates.Rules(set, testSite); err == nil && rev.Revision > 0 {
+			local.Gates = gate.New(rev.Rules, gateNames)
+		}
+		besides.Store(beside.Site(set, testSite, "Europe/Lisbon"))
+		local.Companions = besides.Load()
+		beside.Use(map[string]*companions.Site{testSite: besides.Load()})
+		book.Store(followed.Book(set, known, book.Load()))
+	})
+	beside = newCompanions(&m.companions, docs, func(string) *companions.Site { return besides.Load() }, &m.weather, now)
 	running := make(chan struct{})
 	go func() { _ = beside.Run(ctx); close(running) }()
 	t.Cleanup(func() { stop(); <-running })
-	known := sites.New(sites.Site{Host: testSite, Name: "Heron Lake Regatta", Privacy: visit.Whole, TimeZone: "Europe/Lisbon", Local: &card.Local{Languages: languages, Currency: "EUR", Companions: beside.Of(testSite)}, Origin: "https://heronlake.example", Refusal: refusal.Standard(), Missing: link.Standard()})
+	known = sites.New(sites.Site{Host: testSite, Name: "Heron Lake Regatta", Privacy: visit.Whole, TimeZone: "Europe/Lisbon", Local: &card.Local{Languages: languages, Currency: "EUR"}, Origin: "https://heronlake.example", Refusal: refusal.Standard(), Missing: link.Standard()})
+	followed = newLinks(&m.links, docs, book.Load, &m.clicks)
+	book.Store(followed.Book(docs.Set(), known, nil))
+	noticed := newNotices(docs, known, now)
+	kinds[document.Notice], kinds[document.Channel] = noticed.Kinds()
 	feedOfRates := rates.New(rates.Options{StaleDays: 7}, now, func(locale.Rates) {})
 	local, err := localize.New(localize.Options{Cards: cards, Rates: feedOfRates, Groups: almanac.Groups{}, Now: now})
 	require.NoError(t, err)
 	recorder, err := visits.New(visits.Options{Marker: visit.Marker{BotAgents: []string{"bot", "crawl"}, PreviewAgents: []string{"linkexpanding"}}, Cards: cards, Store: m, Queue: in, Privacy: keep, Sites: known}, now)
 	require.NoError(t, err)
-	ofAtlas, err := atlases.New(atlases.Options{Shelf: shelf, Workshop: idle{}, Store: m, Now: now})
+	ofAtlas, err := atlases.New(atlases.Options{Shelf: shelf, Workshop: idle{}, Store: m, Documents: docs, Now: now})
 	require.NoError(t, err)
 	asked, err := lookup.New(lookup.Options{Cards: cards, Edition: shelf.Current, Now: now})
 	require.NoError(t, err)
+	offered := &localize.Variants{Documents: docs, Known: variant.Known{Groups: almanac.Groups{}}, Sites: known}
+	ofGates := m.gates(cards, docs, shelf.Current, now)
+	kinds[document.Gate], kinds[document.Link], kinds[document.Companion] = ofGates.Rules.Kind(), followed.Kind(), beside.Kind()
+	kinds[document.Variants], kinds[document.Correction] = offered.Kind(), ofAtlas.Kind()
 	door := Door{Hosts: []string{"127.0.0.1"}, MaxBody: 1 << 20}
 	return &fixture{memory: m, in: in, opt: Options{
 		Public: Public{Cards: cards, Watch: watch, Sites: known, Localize: local, Handover: Handover{Key: []byte("a key of the tests"), Lasts: time.Minute}, Proxies: Proxies{
@@ -401,11 +400,12 @@ func newFixture(t testing.TB, feed string, to sink) *fixture {
 			Refused:   refused.New(&m.refused, log, now), Held: refused.Setting{Hosts: []string{"in.heronlake.example"}, VisitorPerSecond: 20, KeyPerSecond: 1000, Keys: m.Keys},
 		},
 		Content: Content{
-			Gates:      m.gates(cards, known, shelf.Current, now),
+			Documents:  docs,
+			Gates:      ofGates,
 			Companions: beside,
-			Notices:    newNotices(known, now),
-			Links:      newLinks(&m.links, &m.clicks, known),
-			Variants:   &localize.Variants{Store: m, Known: variant.Known{Groups: almanac.Groups{}}, Revary: func(context.Context) error { return nil }, Now: now},
+			Notices:    noticed,
+			Links:      followed,
+			Variants:   offered,
 			VisitorURL: func() string { return "http://in.heronlake.example" }, Console: http.NotFoundHandler(),
 		},
 		Service: Service{

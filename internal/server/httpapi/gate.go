@@ -14,21 +14,12 @@ import (
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/rehearsal"
 	"eastporch/internal/server/access"
-	"eastporch/internal/server/gateapi"
+	"eastporch/internal/server/gates"
 	"eastporch/internal/server/rehearsals"
 	"eastporch/internal/server/request"
 	"eastporch/internal/server/respond"
 	"eastporch/internal/server/sites"
 )
-
-// ofGates is a route about rules and rehearsals.
-func ofGates(do func(gateapi.API, *gin.Context)) func(*handlers, *gin.Context) {
-	return func(h *handlers, c *gin.Context) {
-		do(gateapi.API{Gates: h.Content.Gates, Tools: gateapi.Tools{
-			Site: h.oneSite, Who: callerOf, JSON: h.replyJSON, Note: h.note, MayAsk: h.mayAsk, Settle: h.Visits.Settle, Now: h.Service.Now, Sites: h.Public.Sites,
-		}}, c)
-	}
-}
 
 // asksForAnother says whether a route is asked about another request, by the owner's proxy: what it
 // says of the key must not look like what it says of the visitor.
@@ -39,7 +30,7 @@ func asksForAnother(route string) bool { return route == "/v1/gate/decide" || ro
 func (h *handlers) undecided(c *gin.Context) {
 	word := handover.Undecided
 	target := gate.ReadTarget(c.GetHeader(handover.OriginalTarget))
-	if site, err := h.oneSite(c); err == nil && !site.Local.Gates().Stands(&target) {
+	if site, err := h.oneSite(c); err == nil && !site.Local.Gates.Stands(&target) {
 		word = handover.NoGate
 	}
 	c.Header(handover.GateField, word)
@@ -57,7 +48,7 @@ func (h *handlers) decided(c *gin.Context) (card.Card, bool) {
 		c.Header(rehearsal.Header, "1")
 	}
 	d, country, reference := made.Gate, plain.Value(made.Location.CountryCode), ""
-	status := site.Local.Gates().Refusal(plain.Value(d.Gate)).Status
+	status := site.Local.Gates.Refusal(plain.Value(d.Gate)).Status
 	if rehearsed {
 		reference = h.Content.Gates.Counter.Refer(site.Host, d, status, country)
 	} else {
@@ -66,7 +57,7 @@ func (h *handlers) decided(c *gin.Context) (card.Card, bool) {
 	if d.Outcome != gate.Refuse {
 		return made, true
 	}
-	gateapi.Refuse(c, reference, status)
+	gates.Refuse(c, reference, status)
 	return made, false
 }
 
@@ -79,7 +70,7 @@ func (h *handlers) askedAbout(c *gin.Context) (made card.Card, site *sites.Site,
 	raw, target := c.GetHeader(handover.OriginalTarget), gate.ReadTarget(c.GetHeader(handover.OriginalTarget))
 	header, now := c.Request.Header, h.Service.Now()
 	req := h.requestContext(c, header, site)
-	req.Ask = site != nil && site.Local.Variants().Asks()
+	req.Ask = site != nil && site.Local.Variants.Asks()
 	req.Target = &target
 	if token := c.GetHeader(rehearsal.Header); token != "" {
 		as, err := h.Content.Gates.Signer.Open(c, token, rehearsals.Request{
@@ -116,7 +107,7 @@ func (h *handlers) rehearsedCard(as rehearsal.Persona, req card.RequestContext, 
 func (h *handlers) decideGate(c *gin.Context) {
 	if len(c.Request.Header[rehearsal.Header]) > 0 {
 		if _, ok := h.decided(c); ok {
-			gateapi.Admit(c)
+			gates.Admit(c)
 		}
 		return
 	}
@@ -129,7 +120,7 @@ func (h *handlers) decideGate(c *gin.Context) {
 	visitor := h.visitorAddress(c)
 	sub, evidence := h.Public.Cards.Subject(visitor)
 	sub.Pass = h.Content.Gates.Counter.Passes(c, request.Cookie(c.Request.Header, handover.PassCookie), site.Host)
-	set := site.Local.Gates()
+	set := site.Local.Gates
 	verdict := set.Decide(&sub, &gate.Request{Target: gate.ReadTarget(raw), Time: now})
 	d := set.Brief(&verdict)
 	if verdict.Refused {
@@ -150,10 +141,10 @@ func (h *handlers) decideGate(c *gin.Context) {
 	}
 	reference := h.Content.Gates.Counter.Count(site.Host, gate.AskedRequest, &d, status, country, raw)
 	if respond.Own(c); verdict.Refused {
-		gateapi.Refuse(c, reference, status)
+		gates.Refuse(c, reference, status)
 		return
 	}
-	gateapi.Admit(c)
+	gates.Admit(c)
 }
 
 // ownSite is the site that a request is about, which its key must be for.

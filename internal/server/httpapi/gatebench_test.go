@@ -21,7 +21,7 @@ import (
 	"eastporch/internal/core/almanac"
 	"eastporch/internal/core/gate"
 	"eastporch/internal/server/access"
-	"eastporch/internal/server/gateapi"
+	"eastporch/internal/server/gates"
 )
 
 // What a sub-request to the gate adds to a page through a real nginx, beside what an empty one adds: one that is
@@ -33,7 +33,7 @@ func BenchmarkGateThroughNginx(b *testing.B) {
 	own := &handlers{Options: f.opt, listener: PublicListener, door: f.opt.Access.Listeners[PublicListener]}
 	engine.GET("/empty", own.admit(access.Server), func(c *gin.Context) {
 		c.Header("Cache-Control", "private, no-store")
-		gateapi.Admit(c)
+		gates.Admit(c)
 	})
 	g := gate.Gate{Name: "a", Path: "/**", Mode: gate.On, List: gate.Deny, Missing: gate.Missing{Unknown: gate.Refuse, Skipped: gate.Refuse, NotFound: gate.Refuse, NoData: gate.Refuse}}
 	for _, country := range almanac.All()[:101] {
@@ -41,7 +41,7 @@ func BenchmarkGateThroughNginx(b *testing.B) {
 			g.Rules = append(g.Rules, gate.Rule{Countries: []string{country.Code}})
 		}
 	}
-	f.opt.Public.Sites.All()[0].Local.UseGates(gate.New(gate.Rules{Gates: []gate.Gate{g}}, gate.Known{}))
+	f.opt.Public.Sites.All()[0].Local.Gates = gate.New(gate.Rules{Gates: []gate.Gate{g}}, gate.Known{})
 	service := httptest.NewServer(engine)
 	b.Cleanup(service.Close)
 	key := f.key(b, access.Server)

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/gate"
 	"eastporch/internal/core/link"
 	"eastporch/internal/core/plain"
@@ -149,7 +150,7 @@ func TestLinksThatLeadNowhereAreRefused(t *testing.T) {
 	}
 	assert.Equal(t, http.StatusConflict, ask(admin, key, http.MethodPost, "/v1/links", `{"destination":"/x","code":"TAKEN"}`).status)
 	assert.Equal(t, http.StatusForbidden, ask(admin, f.key(t, access.Server), http.MethodPost, "/v1/links", `{"destination":"/x"}`).status)
-	assert.Len(t, f.links.list, 1)
+	assert.Len(t, f.opt.Content.Links.Documents.Set().All(document.Link), 1)
 }
 
 func TestLinksThatHaveEnded(t *testing.T) {
@@ -215,7 +216,7 @@ func TestCodesThatNoLinkHas(t *testing.T) {
 	for i := range 2000 {
 		ask(public, "", http.MethodGet, fmt.Sprintf("/to/made-up-%d", i), "")
 	}
-	require.NoError(t, f.opt.Content.Links.Tick(t.Context()))
+	require.NoError(t, f.opt.Content.Links.Flush(t.Context()))
 	total, named := int64(0), 0
 	for k, n := range f.links.tally.Asked {
 		if total += n; k.Code != "" {
@@ -236,23 +237,22 @@ func TestRedirectsGoOn(t *testing.T) {
 	public, admin := f.serve(t, PublicListener), f.serve(t, AdminListener)
 	key := f.key(t, access.Admin)
 	withLink(t, f, admin, `{"code":"tickets","destination":"/x"}`)
-	f.links.away = visit.ErrAway
+	f.links.away, f.papers.Away = visit.ErrAway, visit.ErrAway
 	assert.Equal(t, http.StatusServiceUnavailable, ask(admin, key, http.MethodPost, "/v1/links", `{"destination":"/y"}`).status)
-	require.ErrorIs(t, f.opt.Content.Links.Tick(t.Context()), visit.ErrAway)
 	const sent = 3 * clicksBuffered // more than the buffer holds, while nothing takes from it
 	for range sent {
 		if got := ask(public, "", http.MethodGet, "/to/tickets", "", "X-Forwarded-For", inSpain, "User-Agent", browser); got.status != http.StatusFound {
 			t.Fatal(got.status, got.body)
 		}
 	}
+	require.ErrorIs(t, f.opt.Content.Links.Flush(t.Context()), visit.ErrAway)
 	lost := f.opt.Content.Links.NotRecorded()
 	assert.Equal(t, int64(sent-clicksBuffered), lost)
 	assert.Len(t, recorded(t, f), int(sent-lost))
-	f.links.away = nil
+	f.links.away, f.papers.Away = nil, nil
 	assert.Equal(t, lost, read[link.Link](t, ask(admin, key, http.MethodGet, "/v1/links/tickets", ""), http.StatusOK).ClicksNotRecorded)
-	require.NoError(t, f.opt.Content.Links.Tick(t.Context()))
-	assert.Equal(t, map[string]int64{"tickets": lost}, f.links.tally.NotRecorded)
-	assert.Equal(t, map[string]int64{"tickets": sent - lost}, f.links.tally.Used)
+	require.NoError(t, f.opt.Content.Links.Flush(t.Context()))
+	assert.Equal(t, map[string]link.Counted{"tickets": {Used: sent - lost, NotRecorded: lost}}, f.links.tally.Counts)
 
 	f.clicks.full = errors.New("the queue is full")
 	ask(public, "", http.MethodGet, "/to/tickets", "")

@@ -22,14 +22,15 @@ import (
 func BenchmarkRedirect(b *testing.B) {
 	f := newFixture(b, feedOfTests, nowhere{})
 	f.opt.Service.Now = time.Now
-	f.opt.Content.Links = links.New(links.Options{Rows: &f.links, Queue: f.in, Log: f.opt.Service.Log, Now: time.Now})
-	f.opt.Content.Links.Use(f.opt.Public.Sites)
+	_, err := f.opt.Content.Links.Create(b.Context(), f.opt.Public.Sites.All()[0], "tickets", link.Said{Destination: "/en/tickets"}, "test")
+	require.NoError(b, err)
+	var book *links.Book
+	f.opt.Content.Links = links.New(links.Options{Rows: &f.links, Documents: f.opt.Content.Links.Documents, Running: func() *links.Book { return book }, Queue: f.in, Log: f.opt.Service.Log, Now: time.Now})
+	book = f.opt.Content.Links.Book(f.opt.Content.Links.Documents.Set(), f.opt.Public.Sites, nil)
 	ctx, cancel := context.WithCancel(b.Context())
 	ran := make(chan error, 1)
 	go func() { ran <- f.opt.Content.Links.Run(ctx) }()
 	defer func() { cancel(); require.NoError(b, <-ran) }()
-	_, err := f.opt.Content.Links.Create(b.Context(), f.opt.Public.Sites.All()[0], "tickets", link.Said{Destination: "/en/tickets"}, "test")
-	require.NoError(b, err)
 	h := &handlers{Options: f.opt, listener: PublicListener}
 	engine := f.serve(b, PublicListener)
 	engine.GET("/bare/:code", h.admit(access.Nobody), func(c *gin.Context) {

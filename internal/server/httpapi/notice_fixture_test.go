@@ -13,28 +13,26 @@ import (
 
 	"eastporch/internal/core/notice"
 	"eastporch/internal/server/access"
+	"eastporch/internal/server/documents"
 	"eastporch/internal/server/notices"
 	"eastporch/internal/server/secrets"
 	"eastporch/internal/server/sites"
 	"eastporch/internal/server/store/noticerows"
 )
 
-// noticeRows are tables without notices and channels; what else may be asked of them has tests of its own.
+// noticeRows have no messages; what else may be asked of them has tests of its own.
 type noticeRows struct{ *noticerows.Rows }
 
-func (noticeRows) Notices(context.Context) ([]notice.Kept, error)         { return nil, nil }
-func (noticeRows) Channels(context.Context) ([]notice.KeptChannel, error) { return nil, nil }
+func (noticeRows) Healths(context.Context) (map[[2]string]notice.HealthOf, error) { return nil, nil }
 func (noticeRows) Message(context.Context, string, uuid.UUID) (notice.Letter, error) {
 	return notice.Letter{}, notice.ErrNoMessage
 }
 
-func newNotices(known *sites.Sites, now func() time.Time) *notices.Notices {
-	n := notices.New(notices.Options{
-		Rows: noticeRows{}, Secret: []byte("a secret"), Log: slog.New(slog.DiscardHandler), Now: now,
+func newNotices(docs *documents.Documents, known *sites.Sites, now func() time.Time) *notices.Notices {
+	return notices.New(notices.Options{
+		Rows: noticeRows{}, Documents: docs, Running: func() *notices.Settings { return &notices.Settings{Documents: docs.Set(), Sites: known} }, Secret: []byte("a secret"), Log: slog.New(slog.DiscardHandler), Now: now,
 		Outside: notices.Outside{Secrets: secrets.Store{Environ: func() []string { return nil }}, PublicURL: func() string { return "" }, ConsoleURL: func() string { return "" }},
 	})
-	n.Use(&notices.Settings{Sites: known})
-	return n
 }
 
 // TestNoticesThatThereAreNot: each operation says what is not there, and links in mails show a page.

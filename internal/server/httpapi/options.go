@@ -21,7 +21,8 @@ import (
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/atlases"
 	"eastporch/internal/server/companions"
-	"eastporch/internal/server/gateapi"
+	"eastporch/internal/server/documents"
+	"eastporch/internal/server/gates"
 	"eastporch/internal/server/links"
 	"eastporch/internal/server/localize"
 	"eastporch/internal/server/lookup"
@@ -102,9 +103,10 @@ type Atlas struct {
 	Lookup  *lookup.Lookup
 }
 
-// Access says who may ask for what. Every field is required.
+// Access says who may ask for what. Every field is required but Ring.
 type Access struct {
 	Keys      *access.Keys
+	Ring      *access.Ring // the keys that run; nil for the newest
 	Sessions  *access.Sessions
 	Audit     auditLog
 	Limits    *Limits
@@ -135,10 +137,11 @@ type Door struct {
 // Content is what owners offer and see. MapLink may be "", and Variants nil where nothing
 // serves them; the rest is required on the admin listener.
 type Content struct {
+	Documents  *documents.Documents
 	Variants   *localize.Variants
 	Companions *companions.Companions
 	Notices    *notices.Notices
-	Gates      gateapi.Gates
+	Gates      gates.Services
 	Links      *links.Links
 	// VisitorURL is where the public listener is, as this machine sees it.
 	VisitorURL func() string

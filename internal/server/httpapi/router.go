@@ -17,14 +17,14 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"eastporch/internal/server/access"
-	"eastporch/internal/server/atlasapi"
-	"eastporch/internal/server/contentapi"
-	"eastporch/internal/server/gateapi"
+	"eastporch/internal/server/companions"
+	"eastporch/internal/server/gates"
 	"eastporch/internal/server/guard"
-	"eastporch/internal/server/linkapi"
-	"eastporch/internal/server/noticeapi"
+	"eastporch/internal/server/links"
+	"eastporch/internal/server/localize"
+	"eastporch/internal/server/notices"
+	"eastporch/internal/server/operation"
 	"eastporch/internal/server/problem"
-	"eastporch/internal/server/reportapi"
 )
 
 // A Listener is one of the two: the public one serves what pages and proxies need, the
@@ -43,8 +43,7 @@ type handlers struct {
 	asked    atomic.Uint64 // how often the gates were asked about a request
 	listener Listener
 	door     Door
-	links    *linkapi.API
-	content  *contentapi.API
+	apis     apis
 }
 
 // route is one line of the contract.
@@ -65,10 +64,10 @@ var routes = []route{
 	{http.MethodGet, "/v1/countries/:code/flag.svg", true, access.Nobody, (*handlers).getFlag},
 	{http.MethodGet, "/v1/locale", false, access.Server, (*handlers).getLocale},
 	{http.MethodGet, "/v1/rates", false, access.Server, (*handlers).getRates},
-	{http.MethodGet, "/v1/variants", false, access.Admin, ofContent((*contentapi.API).ListVariants)},
-	{http.MethodPut, "/v1/variants/:name", false, access.Admin, ofContent((*contentapi.API).SaveVariants)},
-	{http.MethodDelete, "/v1/variants/:name", false, access.Admin, ofContent((*contentapi.API).DropVariants)},
-	{http.MethodGet, "/v1/snippets", false, access.Admin, ofContent((*contentapi.API).Snippets)},
+	{http.MethodGet, "/v1/variants", false, access.Admin, ofVariants((*localize.API).ListVariants)},
+	{http.MethodPut, "/v1/variants/:name", false, access.Admin, ofVariants((*localize.API).SaveVariants)},
+	{http.MethodDelete, "/v1/variants/:name", false, access.Admin, ofVariants((*localize.API).DropVariants)},
+	{http.MethodGet, "/v1/snippets", false, access.Admin, ofVariants((*localize.API).Snippets)},
 	{http.MethodGet, "/porch.js", true, access.Nobody, (*handlers).getScript},
 	{http.MethodGet, "/porch.d.ts", true, access.Nobody, (*handlers).getScriptTypes},
 	{http.MethodGet, "/v1/addresses/:address", false, access.Server, (*handlers).getAddress},
@@ -85,42 +84,42 @@ var routes = []route{
 	{http.MethodGet, "/v1/visits/quarantine", false, access.Admin, (*handlers).listQuarantine},
 	{http.MethodPost, "/v1/visits/quarantine/:id", false, access.Admin, (*handlers).replayVisit},
 	{http.MethodDelete, "/v1/visits/quarantine/:id", false, access.Admin, (*handlers).dropVisit},
-	{http.MethodGet, "/v1/reports/timeline", false, access.Admin, ofReports((*reportapi.API).Timeline)},
-	{http.MethodGet, "/v1/reports/hours", false, access.Admin, ofReports((*reportapi.API).Hours)},
-	{http.MethodGet, "/v1/reports/visitors", false, access.Admin, ofReports((*reportapi.API).Visitors)},
-	{http.MethodGet, "/v1/reports/grid", false, access.Admin, ofReports((*reportapi.API).Grid)},
-	{http.MethodGet, "/v1/reports/distances", false, access.Admin, ofReports((*reportapi.API).Distances)},
-	{http.MethodGet, "/v1/reports/:by", false, access.Admin, ofReports((*reportapi.API).By)},
+	{http.MethodGet, "/v1/reports/timeline", false, access.Admin, (*handlers).getTimeline},
+	{http.MethodGet, "/v1/reports/hours", false, access.Admin, (*handlers).getHours},
+	{http.MethodGet, "/v1/reports/visitors", false, access.Admin, (*handlers).getVisitors},
+	{http.MethodGet, "/v1/reports/grid", false, access.Admin, (*handlers).getGrid},
+	{http.MethodGet, "/v1/reports/distances", false, access.Admin, (*handlers).getDistances},
+	{http.MethodGet, "/v1/reports/:by", false, access.Admin, (*handlers).reportBy},
 	{http.MethodGet, "/v1/refused-requests", false, access.Admin, (*handlers).getRefused},
-	{http.MethodGet, "/v1/gate", false, access.Admin, ofGates(gateapi.API.State)},
-	{http.MethodPut, "/v1/gate", false, access.Admin, ofGates(gateapi.API.Save)},
-	{http.MethodPut, "/v1/gate/draft", false, access.Admin, ofGates(gateapi.API.SaveDraft)},
-	{http.MethodDelete, "/v1/gate/draft", false, access.Admin, ofGates(gateapi.API.DropDraft)},
-	{http.MethodPost, "/v1/gate/check", false, access.Admin, ofGates(gateapi.API.Check)},
-	{http.MethodPost, "/v1/gate/simulate", false, access.Admin, ofGates(gateapi.API.Simulate)},
-	{http.MethodGet, "/v1/gate/history", false, access.Admin, ofGates(gateapi.API.History)},
-	{http.MethodPost, "/v1/gate/history/:revision/return", false, access.Admin, ofGates(gateapi.API.Return)},
-	{http.MethodGet, "/v1/gate/refusals", false, access.Admin, ofGates(gateapi.API.Refusals)},
-	{http.MethodPost, "/v1/gate/passes", false, access.Admin, ofGates(gateapi.API.MakePass)},
-	{http.MethodGet, "/v1/gate/pass", true, access.Nobody, ofGates(gateapi.API.UsePass)},
+	{http.MethodGet, "/v1/gate", false, access.Admin, ofGates((*gates.API).State)},
+	{http.MethodPut, "/v1/gate", false, access.Admin, ofGates((*gates.API).Save)},
+	{http.MethodPut, "/v1/gate/draft", false, access.Admin, ofGates((*gates.API).SaveDraft)},
+	{http.MethodDelete, "/v1/gate/draft", false, access.Admin, ofGates((*gates.API).DropDraft)},
+	{http.MethodPost, "/v1/gate/check", false, access.Admin, ofGates((*gates.API).Check)},
+	{http.MethodPost, "/v1/gate/simulate", false, access.Admin, ofGates((*gates.API).Simulate)},
+	{http.MethodGet, "/v1/gate/history", false, access.Admin, ofGates((*gates.API).History)},
+	{http.MethodPost, "/v1/gate/history/:revision/return", false, access.Admin, ofGates((*gates.API).Return)},
+	{http.MethodGet, "/v1/gate/refusals", false, access.Admin, ofGates((*gates.API).Refusals)},
+	{http.MethodPost, "/v1/gate/passes", false, access.Admin, ofGates((*gates.API).MakePass)},
+	{http.MethodGet, "/v1/gate/pass", true, access.Nobody, ofGates((*gates.API).UsePass)},
 	{http.MethodGet, "/v1/gate/decide", true, access.Server, (*handlers).decideGate},
-	{http.MethodGet, "/v1/gate/refusal", true, access.Nobody, ofGates(gateapi.API.Refusal)},
-	{http.MethodGet, "/to/:code", true, access.Nobody, ofLinks((*linkapi.API).Follow)},
-	{http.MethodHead, "/to/:code", true, access.Nobody, ofLinks((*linkapi.API).Follow)},
-	{http.MethodGet, "/v1/links", false, access.Admin, ofLinks((*linkapi.API).List)},
-	{http.MethodPost, "/v1/links", false, access.Admin, ofLinks((*linkapi.API).Create)},
-	{http.MethodGet, "/v1/links/:code", false, access.Admin, ofLinks((*linkapi.API).Get)},
-	{http.MethodPatch, "/v1/links/:code", false, access.Admin, ofLinks((*linkapi.API).Change)},
-	{http.MethodGet, "/v1/links/:code/clicks", false, access.Admin, ofLinks((*linkapi.API).Clicks)},
-	{http.MethodGet, "/v1/links/:code/qr.svg", false, access.Admin, ofLinks((*linkapi.API).SVG)},
-	{http.MethodGet, "/v1/links/:code/qr.png", false, access.Admin, ofLinks((*linkapi.API).PNG)},
-	{http.MethodGet, "/v1/companions", false, access.Admin, ofContent((*contentapi.API).ListCompanions)},
-	{http.MethodPost, "/v1/companions/try", false, access.Admin, ofContent((*contentapi.API).TryCompanion)},
-	{http.MethodGet, "/v1/companions/:name", false, access.Admin, ofContent((*contentapi.API).GetCompanion)},
-	{http.MethodPut, "/v1/companions/:name", false, access.Admin, ofContent((*contentapi.API).SaveCompanion)},
-	{http.MethodDelete, "/v1/companions/:name", false, access.Admin, ofContent((*contentapi.API).DropCompanion)},
-	{http.MethodPost, "/v1/companions/:name/ask", false, access.Admin, ofContent((*contentapi.API).AskCompanion)},
-	{http.MethodPost, "/v1/rehearsals", false, access.Server, ofGates(gateapi.API.Rehearse)},
+	{http.MethodGet, "/v1/gate/refusal", true, access.Nobody, ofGates((*gates.API).Refusal)},
+	{http.MethodGet, "/to/:code", true, access.Nobody, ofLinks((*links.API).Follow)},
+	{http.MethodHead, "/to/:code", true, access.Nobody, ofLinks((*links.API).Follow)},
+	{http.MethodGet, "/v1/links", false, access.Admin, ofLinks((*links.API).List)},
+	{http.MethodPost, "/v1/links", false, access.Admin, ofLinks((*links.API).Create)},
+	{http.MethodGet, "/v1/links/:code", false, access.Admin, ofLinks((*links.API).Get)},
+	{http.MethodPatch, "/v1/links/:code", false, access.Admin, ofLinks((*links.API).Change)},
+	{http.MethodGet, "/v1/links/:code/clicks", false, access.Admin, ofLinks((*links.API).Clicks)},
+	{http.MethodGet, "/v1/links/:code/qr.svg", false, access.Admin, ofLinks((*links.API).SVG)},
+	{http.MethodGet, "/v1/links/:code/qr.png", false, access.Admin, ofLinks((*links.API).PNG)},
+	{http.MethodGet, "/v1/companions", false, access.Admin, named(companionDocuments).do(operation.Named.Listed)},
+	{http.MethodPost, "/v1/companions/try", false, access.Admin, ofCompanions((*companions.API).Try)},
+	{http.MethodGet, "/v1/companions/:name", false, access.Admin, named(companionDocuments).do(operation.Named.Given)},
+	{http.MethodPut, "/v1/companions/:name", false, access.Admin, named(companionDocuments).do(operation.Named.Saved)},
+	{http.MethodDelete, "/v1/companions/:name", false, access.Admin, named(companionDocuments).do(operation.Named.Dropped)},
+	{http.MethodPost, "/v1/companions/:name/ask", false, access.Admin, ofCompanions((*companions.API).Ask)},
+	{http.MethodPost, "/v1/rehearsals", false, access.Server, ofGates((*gates.API).Rehearse)},
 	{http.MethodPost, "/v1/reload", false, access.Admin, (*handlers).reload},
 	{http.MethodGet, "/v1/checkup", false, access.Admin, (*handlers).getCheckup},
 	{http.MethodGet, "/metrics", false, access.Server, (*handlers).getMetrics},
@@ -136,8 +135,8 @@ var routes = []route{
 	{http.MethodPost, "/v1/atlas/back", false, access.Admin, (*handlers).backEdition},
 	{http.MethodGet, "/v1/atlas/changes", false, access.Admin, (*handlers).getChanges},
 	{http.MethodGet, "/v1/atlas/coverage", false, access.Admin, (*handlers).getCoverage},
-	{http.MethodGet, "/v1/atlas/visits", false, access.Admin, ofAtlas((*atlasapi.API).Visits)},
-	{http.MethodGet, "/v1/atlas/feeds", false, access.Admin, ofAtlas((*atlasapi.API).Feeds)},
+	{http.MethodGet, "/v1/atlas/visits", false, access.Admin, (*handlers).getVisitCoverage},
+	{http.MethodGet, "/v1/atlas/feeds", false, access.Admin, (*handlers).listFeeds},
 	{http.MethodGet, "/v1/atlas/accuracy", false, access.Admin, (*handlers).getAccuracy},
 	{http.MethodPost, "/v1/atlas/accuracy", false, access.Admin, (*handlers).measureAccuracy},
 	{http.MethodPost, "/v1/atlas/describe", false, access.Admin, (*handlers).describeFile},
@@ -149,21 +148,23 @@ var routes = []route{
 	{http.MethodPost, "/v1/corrections", false, access.Admin, (*handlers).addCorrection},
 	{http.MethodDelete, "/v1/corrections/:id", false, access.Admin, (*handlers).dropCorrection},
 	{http.MethodPost, "/v1/corrections/check", false, access.Admin, (*handlers).checkGeofeed},
-	{http.MethodGet, "/v1/notices", false, access.Admin, ofNotices((*noticeapi.API).List)},
-	{http.MethodPost, "/v1/notices/preview", false, access.Admin, ofNotices((*noticeapi.API).Preview)},
-	{http.MethodPost, "/v1/notices/test", false, access.Admin, ofNotices((*noticeapi.API).Test)},
-	{http.MethodGet, "/v1/notices/:name", false, access.Admin, ofNotices((*noticeapi.API).Get)},
-	{http.MethodPut, "/v1/notices/:name", false, access.Admin, ofNotices((*noticeapi.API).Save)},
-	{http.MethodDelete, "/v1/notices/:name", false, access.Admin, ofNotices((*noticeapi.API).Drop)},
-	{http.MethodPost, "/v1/notices/:name/ask", true, access.Page, ofNotices((*noticeapi.API).Ask)},
-	{http.MethodGet, "/mail", true, access.Nobody, ofNotices((*noticeapi.API).ShowMailPage)},
-	{http.MethodPost, "/mail", true, access.Nobody, ofNotices((*noticeapi.API).AnswerMailPage)},
-	{http.MethodPut, "/v1/channels/:name", false, access.Admin, ofNotices((*noticeapi.API).SaveChannel)},
-	{http.MethodDelete, "/v1/channels/:name", false, access.Admin, ofNotices((*noticeapi.API).DropChannel)},
-	{http.MethodGet, "/v1/messages", false, access.Admin, ofNotices((*noticeapi.API).Messages)},
-	{http.MethodGet, "/v1/messages/:id", false, access.Admin, ofNotices((*noticeapi.API).Message)},
-	{http.MethodDelete, "/v1/messages/:id", false, access.Admin, ofNotices((*noticeapi.API).DropMessage)},
-	{http.MethodPost, "/v1/messages/:id/resend", false, access.Admin, ofNotices((*noticeapi.API).Resend)},
+	{http.MethodGet, "/v1/notices", false, access.Admin, named(noticeDocuments).do(operation.Named.Listed)},
+	{http.MethodPost, "/v1/notices/preview", false, access.Admin, ofNotices((*notices.API).Preview)},
+	{http.MethodPost, "/v1/notices/test", false, access.Admin, ofNotices((*notices.API).Test)},
+	{http.MethodGet, "/v1/notices/:name", false, access.Admin, named(noticeDocuments).do(operation.Named.Given)},
+	{http.MethodPut, "/v1/notices/:name", false, access.Admin, named(noticeDocuments).do(operation.Named.Saved)},
+	{http.MethodDelete, "/v1/notices/:name", false, access.Admin, named(noticeDocuments).do(operation.Named.Dropped)},
+	{http.MethodPost, "/v1/notices/:name/ask", true, access.Page, ofNotices((*notices.API).Ask)},
+	{http.MethodGet, "/mail", true, access.Nobody, ofNotices((*notices.API).ShowMailPage)},
+	{http.MethodPost, "/mail", true, access.Nobody, ofNotices((*notices.API).AnswerMailPage)},
+	{http.MethodPut, "/v1/channels/:name", false, access.Admin, named(channelDocuments).do(operation.Named.Saved)},
+	{http.MethodDelete, "/v1/channels/:name", false, access.Admin, named(channelDocuments).do(operation.Named.Dropped)},
+	{http.MethodGet, "/v1/messages", false, access.Admin, ofNotices((*notices.API).Messages)},
+	{http.MethodGet, "/v1/messages/:id", false, access.Admin, ofNotices((*notices.API).Message)},
+	{http.MethodDelete, "/v1/messages/:id", false, access.Admin, ofNotices((*notices.API).DropMessage)},
+	{http.MethodPost, "/v1/messages/:id/resend", false, access.Admin, ofNotices((*notices.API).Resend)},
+	{http.MethodGet, "/v1/history/:kind", false, access.Admin, (*handlers).listHistory},
+	{http.MethodPost, "/v1/history/:kind/:revision/return", false, access.Admin, (*handlers).returnDocument},
 	{http.MethodGet, "/v1/keys", false, access.Admin, (*handlers).listKeys},
 	{http.MethodPost, "/v1/keys", false, access.Admin, (*handlers).createKey},
 	{http.MethodPatch, "/v1/keys/:id", false, access.Admin, (*handlers).renameKey},
@@ -197,7 +198,7 @@ func (o *Options) check() error {
 	for name, missing := range map[string]bool{
 		"cards": o.Public.Cards == nil, "sites": o.Public.Sites == nil, "watch": o.Public.Watch == nil, "localize": o.Public.Localize == nil,
 		"visits": o.Visits.Service == nil || o.Visits.Reports == nil || o.Visits.Stored == nil, "atlas": o.Atlas.Service == nil || o.Atlas.Lookup == nil,
-		"gates": o.Content.Gates == gateapi.Gates{}, "links": o.Content.Links == nil, "companions": o.Content.Companions == nil, "notices": o.Content.Notices == nil, "keys": o.Access.Keys == nil, "sessions": o.Access.Sessions == nil, "audit": o.Access.Audit == nil, "limits": o.Access.Limits == nil, "refused": o.Access.Refused == nil,
+		"gates": o.Content.Gates == gates.Services{}, "documents": o.Content.Documents == nil, "links": o.Content.Links == nil, "companions": o.Content.Companions == nil, "notices": o.Content.Notices == nil, "keys": o.Access.Keys == nil, "sessions": o.Access.Sessions == nil, "audit": o.Access.Audit == nil, "limits": o.Access.Limits == nil, "refused": o.Access.Refused == nil,
 		"log": o.Service.Log == nil, "now": o.Service.Now == nil, "metrics": o.Service.Metrics == nil, "queue": o.Service.Queue == nil,
 	} {
 		if missing {
@@ -213,7 +214,7 @@ func New(listener Listener, opt Options) (*gin.Engine, error) {
 		return nil, err
 	}
 	h := &handlers{Options: opt, listener: listener, door: opt.Access.Listeners[listener]}
-	h.links, h.content = h.ofLinks(), h.ofContent()
+	h.makeAPIs()
 	gin.SetMode(gin.ReleaseMode)
 	engine := gin.New()
 	engine.HandleMethodNotAllowed = true
@@ -245,8 +246,8 @@ func New(listener Listener, opt Options) (*gin.Engine, error) {
 			fmt.Sprintf("%.20s does not fit this path.", c.Request.Method), "The Allow header names the methods that do."))
 	})
 	engine.NoRoute(func(c *gin.Context) {
-		if linkapi.IsLink(c.Request) {
-			h.links.Unknown(c, "")
+		if links.IsLink(c.Request) {
+			h.apis.links.Unknown(c, "")
 			return
 		}
 		if listener == AdminListener && (c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead) && !strings.HasPrefix(c.Request.URL.Path, "/v1/") {

@@ -21,7 +21,7 @@ func (h *handlers) getCheckup(c *gin.Context) {
 	for _, f := range append(h.Service.Findings(), h.Access.Refused.Findings(c, h.Access.Held)...) {
 		result.Add(f)
 	}
-	for _, f := range append(h.Content.Companions.Check(), h.Content.Notices.Check(c)...) {
+	for _, f := range h.Content.Notices.Check(c) {
 		result.Add(f)
 	}
 	h.replyJSON(c, http.StatusOK, api.Checkup{Result: result, Settings: h.Public.Proxies.Settings}, nil)

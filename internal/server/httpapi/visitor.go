@@ -15,7 +15,7 @@ import (
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/files/answers"
 	"eastporch/internal/server/access"
-	"eastporch/internal/server/contentapi"
+	"eastporch/internal/server/companions"
 	"eastporch/internal/server/problem"
 	"eastporch/internal/server/request"
 	"eastporch/internal/server/respond"
@@ -49,11 +49,11 @@ func (h *handlers) visitorCard(c *gin.Context, ask bool) (card.Card, error) {
 		target := gate.ReadPath(path)
 		req.Target = &target
 	}
-	wait, err := contentapi.Wait(c)
+	wait, err := companions.Wait(c)
 	if err != nil {
 		return card.Card{}, err
 	}
-	req.Ask = ask && contentapi.Asks(site, answers.Paths(c.Query("fields")))
+	req.Ask = ask && companions.Asks(site, answers.Paths(c.Query("fields")))
 	made := h.Public.Cards.Found(trail, header, req, h.Service.Now())
 	if wait > 0 && made.Companions.Pending() {
 		made.Companions.Wait(wait, c.Done())

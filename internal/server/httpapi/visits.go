@@ -24,7 +24,7 @@ import (
 	"eastporch/internal/core/visit"
 	"eastporch/internal/files/answers"
 	visitfile "eastporch/internal/files/visits"
-	"eastporch/internal/server/contentapi"
+	"eastporch/internal/server/companions"
 	"eastporch/internal/server/guard"
 	"eastporch/internal/server/problem"
 	"eastporch/internal/server/request"
@@ -95,7 +95,7 @@ func (h *handlers) readVisit(c *gin.Context, ask bool, decode func(any) error) (
 		Context: func(header map[string][]string, site *sites.Site) card.RequestContext {
 			req := h.requestContext(c, header, site)
 			fields := answers.Paths(c.Query("fields"))
-			req.Ask = ask && len(fields) > 0 && contentapi.Asks(site, fields) // a server that only reports costs no question
+			req.Ask = ask && len(fields) > 0 && companions.Asks(site, fields) // a server that only reports costs no question
 			return req
 		},
 	})

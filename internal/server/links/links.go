@@ -1,25 +1,25 @@
-// Package links has the service of tracked links: they are followed from a copy in memory, which the
-// database feeds; clicks go through a bounded buffer into the queue of visits.
+// Package links has all about tracked links: they are followed from a book in memory, which documents feed; clicks go
+// through a bounded buffer into the queue of visits. Begin with [Links], or with [API] for the operations.
 package links
 
 import (
 	"context"
 	"log/slog"
+	"maps"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/link"
+	"eastporch/internal/server/documents"
 	"eastporch/internal/server/sites"
 )
 
-// rows keep links. Errors may be [link.ErrNoLink], [link.ErrTaken] and wrap [visit.ErrAway].
+// rows keep what is counted of links. Errors may wrap [visit.ErrAway].
 type rows interface {
-	Since(ctx context.Context, revision int64) ([]link.Kept, error)
 	Limited(ctx context.Context) (map[string]int64, error)
-	Get(ctx context.Context, code string) (link.Kept, error)
-	Add(ctx context.Context, l link.Link) error
-	Change(ctx context.Context, k link.Kept) error
+	Counted(ctx context.Context, code string) (link.Counted, error)
 	AddTally(ctx context.Context, t link.Tally) error
 	List(ctx context.Context, q link.Question, now time.Time) ([]link.Listed, error)
 	Totals(ctx context.Context, site string, now time.Time) (all, active int64, err error)
@@ -28,117 +28,124 @@ type rows interface {
 
 // Options says what the service is made of; all but Buffer are required.
 type Options struct {
-	Buffer int // clicks that may wait to be recorded; 0 for 16,384
-	Rows   rows
-	Counts counts
-	Queue  queue
-	Log    *slog.Logger
-	Now    func() time.Time
+	Buffer    int // clicks that may wait to be recorded; 0 for 16,384
+	Rows      rows
+	Documents *documents.Documents
+	Running   func() *Book // the one that is followed now
+	Counts    counts
+	Queue     queue
+	Log       *slog.Logger
+	Now       func() time.Time
 }
 
 // Links is the service. It is safe for concurrent use.
 type Links struct {
 	Options
-	by       sync.Map // code -> *Entry
-	sites    atomic.Pointer[sites.Sites]
-	reading  sync.Mutex // is held while what has changed is read
-	revision int64      // of the newest link that was read, under reading
-	clicks   *recorder
+	tallies sync.Map // code -> *tally
+	clicks  *recorder
 
 	mu    sync.Mutex
 	asked map[link.AskedKey]int64 // and not yet in the database
 }
 
-// An Entry is a link in memory.
-type Entry struct {
-	now  atomic.Pointer[current]
-	used atomic.Int64 // redirects that count for the limit
-	// What is not in the database yet.
-	newlyUsed, newlyLost atomic.Int64
-	lost                 atomic.Int64 // clicks that were not recorded, with those
-}
-
-type current struct {
-	*link.Compiled
-	revision int64
-}
-
-// New makes the service, which follows no link before it is told the sites and has read the links.
+// New makes the service.
 func New(opt Options) *Links {
 	l := &Links{Options: opt, asked: map[link.AskedKey]int64{}}
 	l.clicks = newRecorder(l)
 	return l
 }
 
-// Use puts settings into use: the languages of the sites say which destination suits a visitor.
-func (l *Links) Use(known *sites.Sites) {
-	l.reading.Lock()
-	defer l.reading.Unlock()
-	l.sites.Store(known)
-	l.by.Range(func(_, value any) bool {
-		e := value.(*Entry)
-		at := e.now.Load()
-		e.now.Store(&current{l.compile(at.Link, at.Off), at.revision})
-		return true
-	})
+// A Book has all links as they are followed at one time. It never changes, but for what is counted.
+type Book struct {
+	sites *sites.Sites
+	by    map[string]*Entry
+	last  int64 // change of a link
 }
 
-func (l *Links) compile(of link.Link, off *time.Time) *link.Compiled {
-	tag := "en"
-	if site := l.sites.Load().Of(of.Site); site != nil {
-		tag = site.Local.Languages.Default()
-	}
-	return link.Compile(of, off, tag)
+// An Entry is a link in a book.
+type Entry struct {
+	*link.Compiled
+	of    *document.Document
+	reads string // the language that the site answers in where it knows no better
+	*tally
 }
 
-// Read reads the links that have changed since it was last called.
-func (l *Links) Read(ctx context.Context) error {
-	l.reading.Lock()
-	defer l.reading.Unlock()
-	list, err := l.Rows.Since(ctx, l.revision)
-	if err != nil {
-		return err
-	}
-	for _, k := range list {
-		fresh := &Entry{}
-		value, known := l.by.LoadOrStore(k.Code, fresh)
-		e := value.(*Entry)
-		e.now.Store(&current{l.compile(k.Link, k.Off), k.Revision})
-		if !known {
-			e.used.Store(k.Used)
-			e.lost.Store(k.ClicksNotRecorded)
+// A tally is what is counted of a link, in whatever book it stands.
+type tally struct {
+	used atomic.Int64 // redirects that count for the limit
+	// What is not in the database yet.
+	newlyUsed, newlyLost atomic.Int64
+	lost                 atomic.Int64 // clicks that were not recorded, with those
+}
+
+// Written is what the document of a link says.
+type Written struct {
+	link.Said
+	Disabled *time.Time `json:"disabled,omitempty"`
+}
+
+// Book makes a book of documents and sites; before is the one that is followed until then, nil for none.
+func (l *Links) Book(docs *document.Set, known *sites.Sites, before *Book) *Book {
+	reads := func(host string) string {
+		if site := known.Of(host); site != nil {
+			return site.Local.Languages.Default()
 		}
-		l.revision = k.Revision
+		return "en"
 	}
-	return nil
+	b := &Book{sites: known, last: docs.Change(document.Link)}
+	if before != nil && before.last == b.last {
+		same := true
+		for _, site := range known.All() {
+			old := before.sites.Of(site.Host)
+			same = same && old != nil && old.Local.Languages.Default() == site.Local.Languages.Default()
+		}
+		if same && len(known.All()) == len(before.sites.All()) {
+			b.by = before.by
+			return b
+		}
+	}
+	list := docs.All(document.Link)
+	b.by = make(map[string]*Entry, len(list))
+	if before != nil {
+		maps.Copy(b.by, before.by)
+	}
+	for _, d := range list {
+		tag := reads(d.Site)
+		if old := b.by[d.Name]; old != nil && old.of == d && old.reads == tag {
+			continue
+		}
+		said, err := document.Read[Written](d)
+		if err != nil {
+			l.Log.Error("a link cannot be read", "code", d.Name, "error", err)
+			continue
+		}
+		value, _ := l.tallies.LoadOrStore(d.Name, &tally{})
+		b.by[d.Name] = &Entry{Compiled: link.Compile(asLink(d, &said), said.Disabled, tag), of: d, reads: tag, tally: value.(*tally)}
+	}
+	return b
+}
+
+// asLink is a link as its document says, of which nothing is counted yet.
+func asLink(d *document.Document, said *Written) link.Link {
+	return link.Link{Code: d.Name, Site: d.Site, Said: said.Said, MadeBy: d.FirstBy, MadeAt: d.FirstAt, ChangedAt: d.MadeAt}
 }
 
 // Find gives the link of a code, however it is written; nil where there is none.
-func (l *Links) Find(code string) *Entry {
-	value, ok := l.by.Load(code)
-	if !ok {
-		if value, ok = l.by.Load(link.Fold(code)); !ok {
-			return nil
-		}
+func (b *Book) Find(code string) *Entry {
+	if e := b.by[code]; e != nil {
+		return e
 	}
-	e := value.(*Entry)
-	if e.now.Load() == nil { // it is being read for the first time
-		return nil
-	}
-	return e
+	return b.by[link.Fold(code)]
 }
-
-// Link gives what is said of the link now.
-func (e *Entry) Link() *link.Compiled { return e.now.Load().Compiled }
 
 // Take says how the link stands for somebody who follows it; where it is active and counts is true, the
 // redirect counts for its limit.
-func (e *Entry) Take(of *link.Compiled, counts bool, now time.Time) link.State {
-	state, _ := of.Stand(now, e.used.Load())
+func (e *Entry) Take(counts bool, now time.Time) link.State {
+	state, _ := e.Stand(now, e.used.Load())
 	if state != link.Active || !counts {
 		return state
 	}
-	if used := e.used.Add(1); of.Limit != nil && used > *of.Limit {
+	if used := e.used.Add(1); e.Limit != nil && used > *e.Limit {
 		e.used.Add(-1)
 		return link.AtLimit
 	}
@@ -161,63 +168,46 @@ func (l *Links) Ask(site, code string) {
 	l.asked[k]++
 }
 
-// WatchEvery is how soon links that were changed at another instance are followed here, and what was counted
-// is in the database.
-const WatchEvery = time.Second
+// FlushEvery is how soon what was counted is in the database.
+const FlushEvery = time.Second
 
-// Tick reads what has changed and brings what was counted into the database.
-func (l *Links) Tick(ctx context.Context) error {
-	if err := l.flush(ctx); err != nil {
-		return err
-	}
-	if err := l.Read(ctx); err != nil {
-		return err
-	}
+// ReadCounts reads how often all instances redirected by links with a limit.
+func (l *Links) ReadCounts(ctx context.Context) error {
 	used, err := l.Rows.Limited(ctx)
-	if err != nil {
-		return err
-	}
-	for code, n := range used { // of all instances
-		if value, ok := l.by.Load(code); ok {
-			e := value.(*Entry)
-			for have := e.used.Load(); have < n+e.newlyUsed.Load() && !e.used.CompareAndSwap(have, n+e.newlyUsed.Load()); {
-				have = e.used.Load()
-			}
+	for code, n := range used {
+		value, _ := l.tallies.LoadOrStore(code, &tally{})
+		t := value.(*tally)
+		for have := t.used.Load(); have < n+t.newlyUsed.Load() && !t.used.CompareAndSwap(have, n+t.newlyUsed.Load()); {
+			have = t.used.Load()
 		}
 	}
-	return nil
+	return err
 }
 
-// flush brings counts into the database; where it does not answer they stay in memory.
-func (l *Links) flush(ctx context.Context) error {
-	t := link.Tally{Used: map[string]int64{}, NotRecorded: map[string]int64{}, Day: l.Now().UTC().Truncate(24 * time.Hour)}
-	l.by.Range(func(code, value any) bool {
-		e := value.(*Entry)
-		if n := e.newlyUsed.Swap(0); n > 0 {
-			t.Used[code.(string)] = n
-		}
-		if n := e.newlyLost.Swap(0); n > 0 {
-			t.NotRecorded[code.(string)] = n
+// Flush brings counts into the database; where it does not answer they stay in memory.
+func (l *Links) Flush(ctx context.Context) error {
+	t := link.Tally{Counts: map[string]link.Counted{}, Day: l.Now().UTC().Truncate(24 * time.Hour)}
+	l.tallies.Range(func(code, value any) bool {
+		of := value.(*tally)
+		if n := (link.Counted{Used: of.newlyUsed.Swap(0), NotRecorded: of.newlyLost.Swap(0)}); n != (link.Counted{}) {
+			t.Counts[code.(string)] = n
 		}
 		return true
 	})
 	l.mu.Lock()
 	t.Asked, l.asked = l.asked, map[link.AskedKey]int64{}
 	l.mu.Unlock()
-	if len(t.Used)+len(t.NotRecorded)+len(t.Asked) == 0 {
+	if len(t.Counts)+len(t.Asked) == 0 {
 		return nil
 	}
 	err := l.Rows.AddTally(ctx, t)
 	if err == nil {
 		return nil
 	}
-	for code, n := range t.Used {
-		value, _ := l.by.Load(code)
-		value.(*Entry).newlyUsed.Add(n)
-	}
-	for code, n := range t.NotRecorded {
-		value, _ := l.by.Load(code)
-		value.(*Entry).newlyLost.Add(n)
+	for code, n := range t.Counts {
+		value, _ := l.tallies.Load(code)
+		value.(*tally).newlyUsed.Add(n.Used)
+		value.(*tally).newlyLost.Add(n.NotRecorded)
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()

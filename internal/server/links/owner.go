@@ -10,13 +10,27 @@ import (
 	"strconv"
 	"time"
 
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/link"
+	"eastporch/internal/server/documents"
 	"eastporch/internal/server/sites"
 )
 
 // codesTried is how often a code is made up before somebody is told.
 const codesTried = 10
+
+func key(site, code string) document.Key {
+	return document.Key{Site: site, Kind: document.Link, Name: code}
+}
+
+// Kind is how links are kept.
+func (l *Links) Kind() documents.Kind {
+	return documents.Kind{Word: "links", None: link.ErrNoLink, Restore: l.restore}
+}
+
+// none is the revision of what there is not yet.
+var none = new(int64)
 
 // Create makes a link of a site; code is the owner's own word, "" for one that is made up.
 func (l *Links) Create(ctx context.Context, site *sites.Site, code string, said link.Said, by string) (link.Link, error) {
@@ -24,22 +38,28 @@ func (l *Links) Create(ctx context.Context, site *sites.Site, code string, said 
 	if err != nil {
 		return link.Link{}, err
 	}
-	made := link.Link{Site: site.Host, Said: said, MadeBy: by, MadeAt: l.Now().UTC().Truncate(time.Millisecond)}
+	save := func(code string) error {
+		_, err := l.Documents.Save(ctx, key(site.Host, code), Written{Said: said}, documents.Saving{On: none, By: by})
+		if errors.Is(err, document.ErrTaken) {
+			err = link.ErrTaken
+		}
+		return err
+	}
 	if code != "" {
-		if made.Code, err = link.CheckCode(code); err == nil {
-			err = l.Rows.Add(ctx, made)
+		if code, err = link.CheckCode(code); err == nil {
+			err = save(code)
 		}
 	} else {
 		err = link.ErrTaken
 		for n := 0; n < codesTried && errors.Is(err, link.ErrTaken); n++ {
-			made.Code = link.NewCode()
-			err = l.Rows.Add(ctx, made)
+			code = link.NewCode()
+			err = save(code)
 		}
 	}
 	if err != nil {
 		return link.Link{}, err
 	}
-	return l.afterwards(ctx, made.Code)
+	return l.Get(ctx, code)
 }
 
 // changeable is what a merge patch is applied to.
@@ -48,41 +68,75 @@ type changeable struct {
 	Disabled bool `json:"disabled"`
 }
 
-// Change applies a merge patch (RFC 7396) to a link of one of the sites that may is true of.
-func (l *Links) Change(ctx context.Context, code string, patch []byte, may func(site string) error) (link.Link, error) {
+// Change applies a merge patch (RFC 7396) to a link of one of the sites that may is true of. by is who changes it.
+func (l *Links) Change(ctx context.Context, code string, patch []byte, may func(site string) error, by string) (link.Link, error) {
 	for tries := 0; ; tries++ {
-		k, err := l.Rows.Get(ctx, link.Fold(code))
-		if err == nil {
-			err = may(k.Site)
+		e := l.Running().Find(code)
+		if e == nil {
+			return link.Link{}, link.ErrNoLink
 		}
+		if err := may(e.Site); err != nil {
+			return link.Link{}, err
+		}
+		site, err := l.configured(e.Site)
 		if err != nil {
 			return link.Link{}, err
 		}
-		site := l.sites.Load().Of(k.Site)
-		if site == nil {
-			return link.Link{}, invalid.Field("site", fmt.Sprintf("%.64q, which the link is of, is no longer configured", k.Site), l.sites.Load().Hint())
-		}
-		now, before := l.Now().UTC().Truncate(time.Millisecond), k.Until
-		after, err := merged(changeable{k.Said, k.Off != nil}, patch)
+		before, err := document.Read[Written](e.of)
 		if err != nil {
 			return link.Link{}, err
 		}
-		if k.Said, err = l.checked(site).Check(after.Said, before, now); err != nil {
+		now := l.Now().UTC().Truncate(time.Millisecond)
+		after, err := merged(changeable{before.Said, before.Disabled != nil}, patch)
+		if err != nil {
+			return link.Link{}, err
+		}
+		said := Written{Disabled: before.Disabled}
+		if said.Said, err = l.checked(site).Check(after.Said, before.Until, now); err != nil {
 			return link.Link{}, err
 		}
 		switch {
 		case !after.Disabled:
-			k.Off = nil
-		case k.Off == nil:
-			k.Off = &now
+			said.Disabled = nil
+		case said.Disabled == nil:
+			said.Disabled = &now
 		}
-		k.ChangedAt = now
-		if err := l.Rows.Change(ctx, k); err == nil {
-			return l.afterwards(ctx, k.Code)
-		} else if !errors.Is(err, link.ErrNoLink) || tries == codesTried { // somebody else was faster
+		_, err = l.Documents.Save(ctx, e.of.Key, said, documents.Saving{On: &e.of.Revision, By: by})
+		switch {
+		case err == nil:
+			return l.Get(ctx, e.Code)
+		case !errors.Is(err, document.ErrChanged) || tries == codesTried:
+			return link.Link{}, err
+		}
+		if err := l.Documents.Read(ctx); err != nil { // somebody else was faster
 			return link.Link{}, err
 		}
 	}
+}
+
+// configured gives the site of a link, which the configuration may have no more.
+func (l *Links) configured(host string) (*sites.Site, error) {
+	known := l.Running().sites
+	if site := known.Of(host); site != nil {
+		return site, nil
+	}
+	return nil, invalid.Field("site", fmt.Sprintf("%.64q, which the link is of, is no longer configured", host), known.Hint())
+}
+
+// restore saves what a link was.
+func (l *Links) restore(ctx context.Context, key document.Key, body json.RawMessage, by string) error {
+	said := Written{}
+	if err := json.Unmarshal(body, &said); err != nil {
+		return err
+	}
+	site, err := l.configured(key.Site)
+	if err != nil {
+		return err
+	}
+	if said.Said, err = l.checked(site).Check(said.Said, said.Until, l.Now()); err == nil {
+		_, err = l.Documents.Save(ctx, key, said, documents.Saving{By: by})
+	}
+	return err
 }
 
 // merged applies a merge patch.
@@ -123,41 +177,38 @@ func merged(to changeable, patch []byte) (changeable, error) {
 	return out, nil
 }
 
-// afterwards follows a link as it was just stored, and gives it.
-func (l *Links) afterwards(ctx context.Context, code string) (link.Link, error) {
-	if err := l.Read(ctx); err != nil {
-		return link.Link{}, err
-	}
-	return l.Get(ctx, code)
-}
-
 // Get gives a link; [link.ErrNoLink] where there is none.
 func (l *Links) Get(ctx context.Context, code string) (link.Link, error) {
-	k, err := l.Rows.Get(ctx, link.Fold(code))
+	e := l.Running().Find(code)
+	if e == nil {
+		return link.Link{}, link.ErrNoLink
+	}
+	n, err := l.Rows.Counted(ctx, e.Code)
 	if err != nil {
 		return link.Link{}, err
 	}
-	return l.shown(k), nil
+	out := e.Link
+	out.Used, out.ClicksNotRecorded = n.Used, n.NotRecorded
+	return l.shown(out, e.Off), nil
 }
 
 // shown gives a link as owners see it.
-func (l *Links) shown(k link.Kept) link.Link {
-	out := k.Link
-	if site := l.sites.Load().Of(k.Site); site != nil {
-		out.URL = site.Origin + link.Path(k.Code)
+func (l *Links) shown(out link.Link, off *time.Time) link.Link {
+	if site := l.Running().sites.Of(out.Site); site != nil {
+		out.URL = site.Origin + link.Path(out.Code)
 	}
-	if value, ok := l.by.Load(k.Code); ok {
-		e := value.(*Entry)
-		out.Used, out.ClicksNotRecorded = max(out.Used, e.used.Load()), max(out.ClicksNotRecorded, e.lost.Load())
+	if value, ok := l.tallies.Load(out.Code); ok {
+		of := value.(*tally)
+		out.Used, out.ClicksNotRecorded = max(out.Used, of.used.Load()), max(out.ClicksNotRecorded, of.lost.Load())
 	}
-	out.State, out.Since = out.Said.Stand(k.Off, l.Now(), out.Used)
+	out.State, out.Since = out.Said.Stand(off, l.Now(), out.Used)
 	return out
 }
 
 // checked is what destinations of a site's links are checked against.
 func (l *Links) checked(site *sites.Site) link.Site {
-	out := link.Site{Host: site.Host, Hosts: site.LinkHosts, Variants: site.Local.Variants().Values()}
-	for _, other := range l.sites.Load().All() {
+	out := link.Site{Host: site.Host, Hosts: site.LinkHosts, Variants: site.Local.Variants.Values()}
+	for _, other := range l.Running().sites.All() {
 		out.Served = append(out.Served, other.Host)
 	}
 	return out
@@ -203,7 +254,7 @@ func (l *Links) List(ctx context.Context, q Question) (link.Page, error) {
 		page.Next = &next
 	}
 	for _, one := range list {
-		row := link.Row{Link: l.shown(one.Kept), Days: one.Days, Last: one.Last}
+		row := link.Row{Link: l.shown(one.Link, one.Off), Days: one.Days, Last: one.Last}
 		for _, n := range one.Days {
 			row.Clicks += n
 		}

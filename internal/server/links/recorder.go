@@ -129,9 +129,9 @@ func (l *Links) Run(ctx context.Context) error {
 				default:
 				}
 				if len(group) == 0 {
-					last, cancel := context.WithTimeout(context.WithoutCancel(ctx), WatchEvery)
+					last, cancel := context.WithTimeout(context.WithoutCancel(ctx), FlushEvery)
 					defer cancel()
-					if err := l.flush(last); err != nil {
+					if err := l.Flush(last); err != nil {
 						l.Log.Warn("what was counted of links is lost", "error", err)
 					}
 					return nil

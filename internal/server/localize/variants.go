@@ -2,43 +2,56 @@ package localize
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"eastporch/api"
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/variant"
+	"eastporch/internal/server/documents"
 	"eastporch/internal/server/sites"
 )
 
-// Errors of changing variants.
-var (
-	ErrConfigured = errors.New("the configuration has the variants")
-	ErrNoSet      = errors.New("there are no variants with this name")
-)
-
-// variantStore keeps the content variants that are made in the console.
-type variantStore interface {
-	VariantSets(ctx context.Context) (map[string][]variant.Set, error)
-	SaveVariantSet(ctx context.Context, site string, set variant.Set, by string, at time.Time) error
-	DropVariantSet(ctx context.Context, site, name string) (ok bool, err error)
-}
-
 // Variants keeps content variants. It is safe for concurrent use.
 type Variants struct {
-	Store  variantStore
-	Known  variant.Known // the names that rules may use
-	Areas  []string      // the owner's areas, to choose from
-	Labels []string
+	Documents *documents.Documents
+	Known     variant.Known // the names that rules may use
+	Areas     []string      // the owner's areas, to choose from
+	Labels    []string
 	// Categories gives those of a site's companions; nil: rules may name any.
 	Categories func(site string) []string
-	// Revary puts the stored variants into use after they changed.
-	Revary func(context.Context) error
-	Now    func() time.Time
+	Sites      *sites.Sites
+}
+
+// Kind is how content variants are kept.
+func (s *Variants) Kind() documents.Kind {
+	return documents.Kind{Word: "variants", None: variant.ErrNoSet, Restore: func(ctx context.Context, key document.Key, body json.RawMessage, by string) error {
+		var set variant.Set
+		if err := json.Unmarshal(body, &set); err != nil {
+			return err
+		}
+		site, err := s.Sites.Find(key.Site)
+		if err == nil {
+			err = s.Save(ctx, site, set, by)
+		}
+		return err
+	}}
+}
+
+// Stored are the sets of content variants that a site's owner made beside those of the configuration, by name.
+func Stored(docs *document.Set, site string) (list []variant.Set, err error) {
+	for _, d := range docs.Of(document.Variants, site) {
+		set, wrong := document.Read[variant.Set](d)
+		if err = errors.Join(err, wrong); wrong == nil {
+			list = append(list, set)
+		}
+	}
+	return list, err
 }
 
 // Origins of a set of variants.
@@ -48,8 +61,8 @@ const (
 )
 
 // List gives the variants of a site, and what rules may be made of.
-func (s *Variants) List(ctx context.Context, site *sites.Site) (api.Variants, error) {
-	stored, err := s.Store.VariantSets(ctx)
+func (s *Variants) List(site *sites.Site) (api.Variants, error) {
+	stored, err := Stored(s.Documents.Set(), site.Host)
 	if err != nil {
 		return api.Variants{}, err
 	}
@@ -65,7 +78,7 @@ func (s *Variants) List(ctx context.Context, site *sites.Site) (api.Variants, er
 		}
 	}
 	add(site.Sets, fromConfiguration)
-	add(stored[site.Host], fromConsole)
+	add(stored, fromConsole)
 	return answer, nil
 }
 
@@ -81,39 +94,39 @@ func (s *Variants) Save(ctx context.Context, site *sites.Site, set variant.Set, 
 	if field, err := set.Check(known); err != nil {
 		return invalid.Field(field, strings.TrimPrefix(err.Error(), variant.ErrSet.Error()+": "), "docs/localization.md says what stands here.")
 	}
-	if err := s.mayChange(ctx, site, set.Name, true); err != nil {
+	if err := isConfigured(site, set.Name); err != nil {
 		return err
 	}
-	if err := s.Store.SaveVariantSet(ctx, site.Host, set, by, s.Now()); err != nil {
-		return err
-	}
-	return s.Revary(ctx)
-}
-
-// Drop drops a set of variants. The error wraps [ErrNoSet] or [ErrConfigured].
-func (s *Variants) Drop(ctx context.Context, site *sites.Site, name string) error {
-	if err := s.mayChange(ctx, site, name, false); err != nil {
-		return err
-	}
-	ok, err := s.Store.DropVariantSet(ctx, site.Host, name)
-	if err != nil {
-		return err
-	}
-	if !ok {
-		return ErrNoSet
-	}
-	return s.Revary(ctx)
-}
-
-// mayChange refuses sets that the configuration has, and more than there may be.
-func (s *Variants) mayChange(ctx context.Context, site *sites.Site, name string, adds bool) error {
-	called := func(set variant.Set) bool { return set.Name == name }
-	if slices.ContainsFunc(site.Sets, called) {
-		return fmt.Errorf("%w %s", ErrConfigured, name)
-	}
-	stored, err := s.Store.VariantSets(ctx)
-	if err == nil && adds && len(stored[site.Host])+len(site.Sets) >= variant.MaxSets && !slices.ContainsFunc(stored[site.Host], called) {
+	stored, err := Stored(s.Documents.Set(), site.Host)
+	if err == nil && len(stored)+len(site.Sets) >= variant.MaxSets && !slices.ContainsFunc(stored, called(set.Name)) {
 		err = invalid.Field("name", fmt.Sprintf("the site has %d sets already", variant.MaxSets), "Drop one first.")
 	}
+	if err == nil {
+		_, err = s.Documents.Save(ctx, key(site, set.Name), set, documents.Saving{By: by})
+	}
 	return err
+}
+
+func key(site *sites.Site, name string) document.Key {
+	return document.Key{Site: site.Host, Kind: document.Variants, Name: name}
+}
+
+// Drop drops a set of variants. The error wraps [variant.ErrNoSet] or [variant.ErrConfigured].
+func (s *Variants) Drop(ctx context.Context, site *sites.Site, name, by string) error {
+	if err := isConfigured(site, name); err != nil {
+		return err
+	}
+	return s.Documents.Drop(ctx, key(site, name), by)
+}
+
+func called(name string) func(variant.Set) bool {
+	return func(set variant.Set) bool { return set.Name == name }
+}
+
+// isConfigured refuses sets that the configuration has.
+func isConfigured(site *sites.Site, name string) error {
+	if slices.ContainsFunc(site.Sets, called(name)) {
+		return fmt.Errorf("%w %s", variant.ErrConfigured, name)
+	}
+	return nil
 }

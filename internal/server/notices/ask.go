@@ -41,7 +41,7 @@ type Asker struct {
 // [*invalid.FieldError].
 func (n *Notices) Ask(ctx context.Context, site *sites.Site, name string, q notice.Ask, who Asker) (notice.Asked, error) {
 	var out notice.Asked
-	k, c, err := n.find(ctx, site, name)
+	k, c, err := n.find(site, name)
 	if err != nil {
 		return out, err
 	}
@@ -116,19 +116,16 @@ func (n *Notices) counting(within, do func() error) error {
 }
 
 // find gives a notice of the kind asked that is on.
-func (n *Notices) find(ctx context.Context, site *sites.Site, name string) (*notice.Kept, *notice.Compiled, error) {
-	all, err := n.Rows.Notices(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	for i := range all {
-		if k := &all[i]; k.Site == site.Host && k.Name == name && k.Said.Enabled && k.Said.Trigger.Kind == notice.OnAsk {
-			c, err := n.compile(ctx, k)
+func (n *Notices) find(site *sites.Site, name string) (*notice.Kept, *notice.Compiled, error) {
+	set := n.Running()
+	for _, k := range set.notices(site.Host) {
+		if k.Name == name && k.Said.Enabled && k.Said.Trigger.Kind == notice.OnAsk {
+			c, err := n.compile(set, &k)
 			var wrong *invalid.FieldError
 			if errors.As(err, &wrong) { // which is for its owner to know
 				err = notice.ErrNone
 			}
-			return k, c, err
+			return &k, c, err
 		}
 	}
 	return nil, nil, notice.ErrNone
@@ -151,12 +148,8 @@ func (n *Notices) withinLimits(ctx context.Context, site *sites.Site, k *notice.
 	}
 	most := 1 // mail to confirm
 	if q.confirmed {
-		all, err := n.Rows.Channels(ctx)
-		if err != nil {
-			return err
-		}
-		for _, channel := range all {
-			if channel.Site == site.Host && channel.Name == k.Said.Channel {
+		for _, channel := range n.Running().channels(site.Host) {
+			if channel.Name == k.Said.Channel {
 				most = channel.Said.RecipientAnHour
 			}
 		}
@@ -192,11 +185,11 @@ func (n *Notices) answer(ctx context.Context, site *sites.Site, k *notice.Kept, 
 		return notice.Letter{}, err
 	}
 	req := card.RequestContext{At: site.Local, Ask: c.WantsCompanions()}
-	made := n.settings.Load().Cards.Card(ip, caller.ObtainedGiven, req, now)
+	made := n.Running().Cards.Card(ip, caller.ObtainedGiven, req, now)
 	if req.Ask {
 		made.Companions.Wait(companionWait, ctx.Done())
 		req.Ask = false
-		made = n.settings.Load().Cards.Card(ip, caller.ObtainedGiven, req, now)
+		made = n.Running().Cards.Card(ip, caller.ObtainedGiven, req, now)
 	}
 	f := n.aspect(site).OfCard(&made, now)
 	f.Set("address", ip.String(), "")
@@ -206,10 +199,7 @@ func (n *Notices) answer(ctx context.Context, site *sites.Site, k *notice.Kept, 
 	if err != nil {
 		return notice.Letter{}, err
 	}
-	kind, err := n.kindOf(ctx, k)
-	if err != nil {
-		return notice.Letter{}, err
-	}
+	kind := n.kindOf(k)
 	if q.To != "" && !who.Vouched {
 		draft = n.withStop(site, draft, q.To)
 	}
@@ -236,10 +226,7 @@ func (n *Notices) askToConfirm(ctx context.Context, site *sites.Site, k *notice.
 	if err != nil {
 		return err
 	}
-	kind, err := n.kindOf(ctx, k)
-	if err != nil {
-		return err
-	}
+	kind := n.kindOf(k)
 	link := n.link(mailLink{Pending: id, Expires: now.Add(linkFor).Unix()})
 	l, err := newLetter(k, kind, notice.Draft{
 		To: []string{q.To}, Subject: "Confirm your mail address at " + cmp.Or(site.Name, site.Host), Facts: map[string]string{},
@@ -249,7 +236,6 @@ func (n *Notices) askToConfirm(ctx context.Context, site *sites.Site, k *notice.
 		return err
 	}
 	l.Keys, l.Sender = []string{keyOf("")}, who.Sender
-	defer n.Wake()
 	return n.counting(within, func() error {
 		return n.Rows.Ask(ctx, notice.Pending{ID: id, Site: site.Host, Notice: k.Name, Recipient: q.To, Question: q.Address, Sender: who.Sender, Created: now}, l)
 	})
@@ -293,7 +279,7 @@ func (n *Notices) Open(ctx context.Context, token string) (*Link, error) {
 		}
 		host = l.from.Site
 	}
-	if l.Site = n.settings.Load().Sites.Of(host); l.Site == nil {
+	if l.Site = n.Running().Sites.Of(host); l.Site == nil {
 		return nil, notice.ErrLink
 	}
 	return l, nil
@@ -309,7 +295,7 @@ func (n *Notices) Follow(ctx context.Context, l *Link) error {
 	}
 	p := l.from
 	key := n.recipient(p.Site, p.Recipient)
-	k, c, err := n.find(ctx, l.Site, p.Notice)
+	k, c, err := n.find(l.Site, p.Notice)
 	if errors.Is(err, notice.ErrNone) { // it was switched off meanwhile; the address is confirmed all the same
 		if err := n.Rows.Confirm(ctx, p.ID, p.Site, key, nil, now); err != nil {
 			return err
@@ -327,9 +313,7 @@ func (n *Notices) Follow(ctx context.Context, l *Link) error {
 	if err != nil {
 		return err
 	}
-	err = n.Rows.Confirm(ctx, p.ID, p.Site, key, &letter, now)
-	n.Wake()
-	return err
+	return n.Rows.Confirm(ctx, p.ID, p.Site, key, &letter, now)
 }
 
 // recipient stands for a mail address where confirmations are kept.

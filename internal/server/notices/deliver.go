@@ -38,45 +38,57 @@ const longestSays = 300
 const recordWithin = 5 * time.Second
 
 // deliver delivers what is due over a channel, in the order in which it was written, until nothing is. It reads the
-// channel anew for each, so that one that was saved or dropped meanwhile is used no more as it was.
-func (n *Notices) deliver(ctx context.Context, site, name string) {
+// channel anew for each, so that one that was saved or dropped meanwhile is used no more as it was. It says whether anything
+// was tried.
+func (l *leader) deliver(ctx context.Context, site, name string) (tried bool) {
 	for ctx.Err() == nil {
-		k, err := n.channel(ctx, site, name)
+		k, err := l.channel(ctx, site, name)
 		switch {
-		case err != nil, k.NextTry.After(n.Now()) && k.Failures > 0, k.Gone && !n.giveUp(ctx, k):
-			return
+		case err != nil, k.NextTry.After(l.Now()) && k.Failures > 0, k.Gone && !l.giveUp(ctx, k):
+			return tried
 		case k.Gone:
 			continue
 		}
-		list, err := n.Rows.Waiting(ctx, site, name)
+		list, err := l.Rows.Waiting(ctx, site, name)
 		if err != nil {
-			return
+			return tried
 		}
-		l := next(list, n.Now())
-		if l == nil {
-			return
+		letter := next(list, l.Now())
+		if letter == nil || l.proof(ctx) != nil {
+			return tried
 		}
-		if err := n.send(ctx, k, l); err != nil {
+		tried = true
+		if err := l.send(ctx, k, letter); err != nil {
 			if ctx.Err() == nil {
-				n.Log.Warn("what became of a message is not kept", "site", l.Site, "notice", l.Notice, "message", l.ID, "error", err)
+				l.Log.Warn("what became of a message is not kept", "site", letter.Site, "notice", letter.Notice, "message", letter.ID, "error", err)
 			}
-			return
+			return tried
 		}
 	}
+	return tried
 }
 
-// channel gives a channel as it is stored now; [notice.ErrNoChannel] where there is none.
+// channel gives a channel as it is said now, and how it stands; [notice.ErrNoChannel] where there is none.
 func (n *Notices) channel(ctx context.Context, site, name string) (*notice.KeptChannel, error) {
-	all, err := n.Rows.Channels(ctx)
+	d := n.Running().Documents.Get(channelKey(site, name))
+	if d == nil {
+		return nil, notice.ErrNoChannel
+	}
+	k, err := channelOf(d)
 	if err != nil {
 		return nil, err
 	}
-	for i := range all {
-		if all[i].Site == site && all[i].Name == name {
-			return &all[i], nil
-		}
+	healths, err := n.Rows.Healths(ctx)
+	k.ChannelHealth = healthOf(healths, &k)
+	return &k, err
+}
+
+// healthOf is how a channel stands since it was saved as it is now.
+func healthOf(all map[[2]string]notice.HealthOf, k *notice.KeptChannel) notice.ChannelHealth {
+	if h := all[[2]string{k.Site, k.Name}]; h.Revision == k.Revision {
+		return h.ChannelHealth
 	}
-	return nil, notice.ErrNoChannel
+	return notice.ChannelHealth{}
 }
 
 // next picks what is delivered next. Messages of a webhook keep their order; a mail that a server has put off lets

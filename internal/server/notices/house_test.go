@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -28,11 +29,13 @@ import (
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/companion"
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/notice"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/demo/standin"
 	"eastporch/internal/fetch"
+	"eastporch/internal/server/documents"
 	secretstore "eastporch/internal/server/secrets"
 	"eastporch/internal/server/sites"
 	"eastporch/internal/server/store"
@@ -81,7 +84,8 @@ type house struct {
 	at    string // of the mail server
 	log   *bytes.Buffer
 	dir   string
-	busy  *busyChannels
+	lead  *leader
+	set   atomic.Pointer[Settings]
 	cards *card.Pipeline
 
 	mu       sync.Mutex
@@ -105,19 +109,33 @@ func newHouse(t *testing.T) *house {
 	require.NoError(t, err)
 	languages, err := locale.NewLanguages([]string{"en", "pt-PT"}, "")
 	require.NoError(t, err)
-	h := &house{store: s, sink: &standin.Mail{Login: "porch", Password: password}, log: &bytes.Buffer{}, dir: t.TempDir(), busy: &busyChannels{of: map[[2]string]bool{}}, category: "calm"}
+	h := &house{store: s, sink: &standin.Mail{Login: "porch", Password: password}, log: &bytes.Buffer{}, dir: t.TempDir(), category: "calm"}
 	h.cards = &card.Pipeline{Finder: caller.Finder{}, Policy: addr.NewPolicy(addr.Rule{Prefix: netip.MustParsePrefix("198.18.0.0/15"), Action: addr.Resolve}), Atlas: shelf{atlas.New(src)}}
 	h.at = h.serve(t, h.sink, nil)
 	known := sites.New(sites.Site{Host: host, Name: "Heron Lake Regatta", Privacy: visit.Whole, TimeZone: "Europe/Lisbon", Local: &card.Local{Languages: languages, Companions: h}})
 	h.site = known.Of(host)
+	docs := documents.New(documents.Options{
+		Rows: s.Documents(), Set: func() *document.Set { return h.set.Load().Documents }, Now: h.clock,
+		Take: func(_ context.Context, list []document.Document) error {
+			next := *h.set.Load()
+			next.Documents = next.Documents.With(list)
+			h.set.Store(&next)
+			return nil
+		},
+		Kind: func(kind document.Kind) documents.Kind {
+			ofNotices, ofChannels := h.Kinds()
+			return map[document.Kind]documents.Kind{document.Notice: ofNotices, document.Channel: ofChannels}[kind]
+		},
+	})
 	h.Notices = New(Options{
-		Rows: s.Notices(), Visits: s, Secret: []byte("a secret of the tests"), Log: slog.New(slog.NewTextHandler(h.log, nil)), Now: h.clock,
+		Rows: s.Notices(), Documents: docs, Running: h.set.Load, Visits: s, Secret: []byte("a secret of the tests"), Log: slog.New(slog.NewTextHandler(h.log, nil)), Now: h.clock,
 		Outside: Outside{
 			Post: &fetch.Client{Inside: true}, Inside: true, Within: 2 * time.Second, Secrets: secretstore.Store{Dir: filepath.Join(h.dir, "secrets"), Environ: func() []string { return nil }},
 			PublicURL: func() string { return "https://porch.heronlake.example" }, ConsoleURL: func() string { return "https://in.heronlake.example" },
 		},
 	})
-	h.Use(&Settings{
+	h.lead = h.leader(func(context.Context) error { return nil })
+	h.set.Store(&Settings{
 		Sites: known, Cards: h.cards, Labels: func(name string) bool { return name == "office" }, Companions: func(string) Companions { return h },
 		Findings: func() []checkup.Diagnostic { return h.findings }, Editions: func() (string, string) { return h.waiting, "2026-11-01-old" },
 	})
@@ -166,7 +184,8 @@ func (h *house) pass(t *testing.T, d time.Duration) {
 func (h *house) turn(t *testing.T) {
 	t.Helper()
 	var delivering sync.WaitGroup
-	require.NoError(t, h.look(t.Context(), h.busy, &delivering))
+	h.lead.due = time.Time{}
+	require.NoError(t, h.lead.look(t.Context(), &delivering))
 	delivering.Wait()
 }
 

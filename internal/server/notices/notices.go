@@ -9,7 +9,6 @@ import (
 	"net/http"
 	"net/netip"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -17,26 +16,22 @@ import (
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/checkup"
 	"eastporch/internal/core/companion"
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/notice"
 	"eastporch/internal/core/secret"
 	"eastporch/internal/core/signed"
 	"eastporch/internal/core/visit"
+	"eastporch/internal/server/documents"
 	"eastporch/internal/server/sites"
 )
 
-// rows keep notices. Errors may be those of package notice and wrap [visit.ErrAway].
+// rows keep what becomes of notices. Errors may be those of package notice and wrap [visit.ErrAway].
 type rows interface {
-	Notices(ctx context.Context) ([]notice.Kept, error)
-	Channels(ctx context.Context) ([]notice.KeptChannel, error)
-	SaveNotice(ctx context.Context, k notice.Kept, revision *int64) error
-	SaveChannel(ctx context.Context, k notice.KeptChannel, revision *int64) error
-	DropNotice(ctx context.Context, site, name string) (bool, error)
-	DropChannel(ctx context.Context, site, name string, now time.Time) (bool, error)
+	Healths(ctx context.Context) (map[[2]string]notice.HealthOf, error)
 	Health(ctx context.Context, site, name string, revision int64, h notice.ChannelHealth) error
 	Standings(ctx context.Context, site string, now time.Time) (map[string]notice.Counts, error)
 	Traffic(ctx context.Context, site string, since time.Time) (map[string]notice.Traffic, error)
 	Sums(ctx context.Context, site string, now time.Time) (notice.Sums, error)
-	Lead(ctx context.Context, do func(ctx context.Context)) error
 	outbox
 	asked
 }
@@ -47,7 +42,8 @@ type outbox interface {
 	Write(ctx context.Context, w notice.Written, now time.Time) error
 	Counted(ctx context.Context, site, name string, since time.Time) (map[string]int, error)
 	Waiting(ctx context.Context, site, channel string) ([]notice.Letter, error)
-	Due(ctx context.Context, now time.Time) ([][2]string, error)
+	Due(ctx context.Context) (map[[2]string]time.Time, error)
+	Forget(ctx context.Context, triggers []int64) error
 	Record(ctx context.Context, l *notice.Letter, went []string, now time.Time) error
 	Sent(ctx context.Context, site, channel string, since time.Time) (map[string][]time.Time, error)
 	Messages(ctx context.Context, site, name string, before uuid.UUID, limit int) ([]notice.Letter, error)
@@ -83,7 +79,13 @@ type secrets interface {
 
 // Options says what the service is made of; every field is required.
 type Options struct {
-	Rows   rows
+	Rows      rows
+	Documents *documents.Documents
+	Running   func() *Settings // those that run now
+	// Lead has one instance at a time do something until its context ends; where proof fails it must do no more. Woken gives
+	// a channel that is closed when a notice is met next, or something is to be sent.
+	Lead   func(ctx context.Context, do func(ctx context.Context, proof func(context.Context) error)) error
+	Woken  func() <-chan struct{}
 	Visits visits
 	Outside
 	Secret []byte // that links are signed with
@@ -107,11 +109,12 @@ type out interface {
 	Once(request *http.Request, most int64) (*http.Response, []byte, error)
 }
 
-// Settings are what follows from the configuration, and may change while the service runs.
+// Settings are what notices are written with at one time. They never change.
 type Settings struct {
-	Sites  *sites.Sites
-	Cards  cards
-	Labels func(name string) bool
+	Documents *document.Set
+	Sites     *sites.Sites
+	Cards     cards
+	Labels    func(name string) bool
 	// Companions gives those of a host, and what they have; Findings what the checkup says; Editions the edition
 	// that waits, "" for none, and the one in use.
 	Companions func(host string) Companions
@@ -134,14 +137,11 @@ type Companions interface {
 // Notices is the service. It is safe for concurrent use.
 type Notices struct {
 	Options
-	settings      atomic.Pointer[Settings]
 	links, hashes []byte // keys
 	asking        sync.Mutex
-	wake          chan struct{}
 	mu            sync.Mutex
 	broken        map[[2]string]string // why notices cannot be written, by site and name
 	compiled      map[[2]string]cached
-	lastWatch     time.Time
 }
 
 // cached is a notice that was compiled, and of what.
@@ -158,25 +158,51 @@ func New(opt Options) *Notices {
 	}
 	return &Notices{
 		Options: opt, links: signed.Key(opt.Secret, "notice links"), hashes: signed.Key(opt.Secret, "notice recipients"),
-		wake: make(chan struct{}, 1), broken: map[[2]string]string{}, compiled: map[[2]string]cached{},
+		broken: map[[2]string]string{}, compiled: map[[2]string]cached{},
 	}
 }
 
-// Use puts settings into use.
-func (n *Notices) Use(set *Settings) { n.settings.Store(set) }
-
-// known says what notices of a site may name.
-func (n *Notices) known(ctx context.Context, site string) (*notice.Known, error) {
-	set := n.settings.Load()
-	of := set.Companions(site)
-	known := &notice.Known{Channels: map[string]string{}, Labels: set.Labels, Categories: of.Categories(), Companions: of.Values()}
-	list, err := n.Rows.Channels(ctx)
-	for _, k := range list {
-		if k.Site == site {
-			known.Channels[k.Name] = k.Said.Kind
+// notices gives the notices of a site, in the order of their names; of all sites where it is "".
+func (set *Settings) notices(site string) (list []notice.Kept) {
+	for _, d := range set.of(document.Notice, site) {
+		if said, err := document.Read[notice.Said](d); err == nil {
+			list = append(list, notice.Kept{Site: d.Site, Name: d.Name, Said: said, Revision: d.Revision, MadeBy: d.MadeBy, ChangedAt: d.MadeAt})
 		}
 	}
-	return known, err
+	return list
+}
+
+// channels gives the channels of a site, in the order of their names, without how they stand.
+func (set *Settings) channels(site string) (list []notice.KeptChannel) {
+	for _, d := range set.of(document.Channel, site) {
+		if k, err := channelOf(d); err == nil {
+			list = append(list, k)
+		}
+	}
+	return list
+}
+
+func channelOf(d *document.Document) (k notice.KeptChannel, err error) {
+	k = notice.KeptChannel{Site: d.Site, Name: d.Name, Revision: d.Revision, MadeBy: d.MadeBy, ChangedAt: d.MadeAt}
+	k.Said, err = document.Read[notice.ChannelSaid](d)
+	return k, err
+}
+
+func (set *Settings) of(kind document.Kind, site string) []*document.Document {
+	if site == "" {
+		return set.Documents.All(kind)
+	}
+	return set.Documents.Of(kind, site)
+}
+
+// known says what notices of a site may name.
+func (set *Settings) known(site string) *notice.Known {
+	of := set.Companions(site)
+	known := &notice.Known{Channels: map[string]string{}, Labels: set.Labels, Categories: of.Categories(), Companions: of.Values()}
+	for _, k := range set.channels(site) {
+		known.Channels[k.Name] = k.Said.Kind
+	}
+	return known
 }
 
 // aspect is how a site writes facts.
@@ -186,12 +212,4 @@ func (n *Notices) aspect(site *sites.Site) *notice.Aspect {
 		zone = time.UTC
 	}
 	return &notice.Aspect{Site: site.Host, Language: site.Local.Languages.Default(), Zone: zone, ConsoleURL: n.ConsoleURL()}
-}
-
-// Wake has what waits looked at now.
-func (n *Notices) Wake() {
-	select {
-	case n.wake <- struct{}{}:
-	default: // it will be
-	}
 }

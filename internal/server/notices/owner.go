@@ -2,6 +2,7 @@ package notices
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -11,33 +12,26 @@ import (
 	"github.com/google/uuid"
 
 	"eastporch/internal/core/checkup"
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/notice"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/visit"
+	"eastporch/internal/server/documents"
 	"eastporch/internal/server/sites"
 )
 
 // List lists the notices and channels of a site.
 func (n *Notices) List(ctx context.Context, site *sites.Site) (notice.List, error) {
 	out := notice.List{Site: site.Host, Notices: []notice.State{}, Channels: []notice.ChannelState{}, Secrets: n.Secrets.Names(), Inside: n.Inside}
-	known, err := n.known(ctx, site.Host)
-	if err != nil {
-		return out, err
-	}
+	set := n.Running()
+	known := set.known(site.Host)
 	out.Facts = known.AllFacts()
-	all, err := n.Rows.Notices(ctx)
-	if err != nil {
-		return out, err
-	}
 	counted, err := n.Rows.Standings(ctx, site.Host, n.Now())
 	if err != nil {
 		return out, err
 	}
-	for _, k := range all {
-		if k.Site != site.Host {
-			continue
-		}
+	for _, k := range set.notices(site.Host) {
 		c := counted[k.Name]
 		s := notice.State{
 			Name: k.Name, Site: k.Site, Revision: k.Revision, MadeBy: k.MadeBy, ChangedAt: k.ChangedAt, Said: k.Said, Sentence: k.Said.Trigger.Sentence(),
@@ -60,7 +54,7 @@ func (n *Notices) List(ctx context.Context, site *sites.Site) (notice.List, erro
 
 func (n *Notices) channels(ctx context.Context, site *sites.Site) ([]notice.ChannelState, error) {
 	list := []notice.ChannelState{}
-	all, err := n.Rows.Channels(ctx)
+	healths, err := n.Rows.Healths(ctx)
 	if err != nil {
 		return list, err
 	}
@@ -68,10 +62,8 @@ func (n *Notices) channels(ctx context.Context, site *sites.Site) ([]notice.Chan
 	if err != nil {
 		return list, err
 	}
-	for _, k := range all {
-		if k.Site != site.Host {
-			continue
-		}
+	for _, k := range n.Running().channels(site.Host) {
+		k.ChannelHealth = healthOf(healths, &k)
 		s := notice.ChannelState{
 			Name: k.Name, Site: k.Site, Revision: k.Revision, MadeBy: k.MadeBy, ChangedAt: k.ChangedAt, Said: k.Said, SecretReady: true,
 			Standing: k.Standing(), Reason: plain.Optional(k.Reason), SentToday: traffic[k.Name].Sent, Waiting: traffic[k.Name].Waiting,
@@ -119,103 +111,70 @@ func (n *Notices) Get(ctx context.Context, site *sites.Site, name string) (notic
 	return list.Notices[at], nil
 }
 
+// Kinds are how notices and channels are kept.
+func (n *Notices) Kinds() (ofNotices, ofChannels documents.Kind) {
+	ofNotices = documents.Kind{Most: notice.MaxNotices, Word: "notices", None: notice.ErrNone, Changed: notice.ErrChanged, Restore: func(ctx context.Context, key document.Key, body json.RawMessage, by string) error {
+		var said notice.Said
+		err := json.Unmarshal(body, &said)
+		if err == nil {
+			err = n.save(ctx, key, notice.Save{Said: said}, by)
+		}
+		return err
+	}}
+	ofChannels = documents.Kind{Most: notice.MaxChannels, Word: "channels", None: notice.ErrNoChannel, Changed: notice.ErrChanged, Restore: func(ctx context.Context, key document.Key, body json.RawMessage, by string) error {
+		var said notice.ChannelSaid
+		err := json.Unmarshal(body, &said)
+		if err == nil {
+			err = n.saveChannel(ctx, key, notice.ChannelSave{Said: said}, by)
+		}
+		return err
+	}}
+	return ofNotices, ofChannels
+}
+
+func noticeKey(site, name string) document.Key {
+	return document.Key{Site: site, Kind: document.Notice, Name: name}
+}
+
+func channelKey(site, name string) document.Key {
+	return document.Key{Site: site, Kind: document.Channel, Name: name}
+}
+
 // Save checks what is said of a notice and puts it into force. by is who said so.
 func (n *Notices) Save(ctx context.Context, site *sites.Site, name string, s notice.Save, by string) (notice.State, error) {
-	if err := notice.CheckName(name); err != nil {
+	if err := n.save(ctx, noticeKey(site.Host, name), s, by); err != nil {
 		return notice.State{}, err
 	}
-	known, err := n.known(ctx, site.Host)
-	if err != nil {
-		return notice.State{}, err
-	}
-	c, err := notice.Compile(s.Said, known)
-	if err != nil {
-		return notice.State{}, err
-	}
-	all, err := n.Rows.Notices(ctx)
-	if err != nil {
-		return notice.State{}, err
-	}
-	there, of := false, 0
-	for _, k := range all {
-		if k.Site == site.Host {
-			of++
-			there = there || k.Name == name
-		}
-	}
-	if !there && of >= notice.MaxNotices {
-		return notice.State{}, invalid.Field("name", fmt.Sprintf("the site has %d notices already", notice.MaxNotices), "Drop one first.")
-	}
-	k := notice.Kept{Site: site.Host, Name: name, Said: c.Said, MadeBy: by, ChangedAt: n.Now().UTC().Truncate(time.Millisecond)}
-	if err := n.Rows.SaveNotice(ctx, k, s.Revision); err != nil {
-		return notice.State{}, err
-	}
-	n.Wake()
 	return n.Get(ctx, site, name)
 }
 
-// Drop drops a notice; [notice.ErrNone] where there is none.
-func (n *Notices) Drop(ctx context.Context, site *sites.Site, name string) error {
-	ok, err := n.Rows.DropNotice(ctx, site.Host, name)
-	if err == nil && !ok {
-		err = notice.ErrNone
+func (n *Notices) save(ctx context.Context, key document.Key, s notice.Save, by string) error {
+	err := notice.CheckName(key.Name)
+	var c *notice.Compiled
+	if err == nil {
+		c, err = notice.Compile(s.Said, n.Running().known(key.Site))
+	}
+	if err == nil {
+		_, err = n.Documents.Save(ctx, key, c.Said, documents.Saving{On: s.Revision, By: by})
 	}
 	return err
+}
+
+// Drop drops a notice and what has met it; [notice.ErrNone] where there is none.
+func (n *Notices) Drop(ctx context.Context, site *sites.Site, name, by string) error {
+	return n.Documents.Drop(ctx, noticeKey(site.Host, name), by)
 }
 
 // leastKey is how long the key of a webhook is at least, in characters.
 const leastKey = 16
 
-// SaveChannel checks what is said of a channel, keeps its secret and puts it into use.
+// SaveChannel checks what is said of a channel, keeps its secret and puts it into use; it begins anew with what waits.
 func (n *Notices) SaveChannel(ctx context.Context, site *sites.Site, name string, s notice.ChannelSave, by string) (notice.ChannelState, error) {
-	if err := notice.CheckName(name); err != nil {
-		return notice.ChannelState{}, err
-	}
-	file := "notices-" + strings.Map(func(r rune) rune {
-		if r == '.' || r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
-			return r
-		}
-		return '-'
-	}, site.Host) + "-" + name
-	if s.NewSecret != "" {
-		if s.Said.Kind == notice.Webhook && len(strings.TrimSpace(s.NewSecret)) < leastKey {
-			return notice.ChannelState{}, invalid.Field("new_secret", fmt.Sprintf("it has fewer than %d characters", leastKey), "Take a long random one, such as that of openssl rand -hex 32.")
-		}
-		if len(file) > 64 {
-			return notice.ChannelState{}, invalid.Field("name", "it is too long for the file of its secret", "Give a shorter one, or put the secret into a file yourself and name it.")
-		}
-		s.Said.Secret = "file:" + file
-	}
-	said, err := notice.CheckChannel(s.Said, n.Inside)
-	if err != nil {
+	if err := n.saveChannel(ctx, channelKey(site.Host, name), s, by); err != nil {
 		return notice.ChannelState{}, err
 	}
 	all, err := n.channels(ctx, site)
 	if err != nil {
-		return notice.ChannelState{}, err
-	}
-	if at := slices.IndexFunc(all, func(c notice.ChannelState) bool { return c.Name == name }); at < 0 && len(all) >= notice.MaxChannels {
-		return notice.ChannelState{}, invalid.Field("name", fmt.Sprintf("the site has %d channels already", notice.MaxChannels), "Drop one first.")
-	} else if at >= 0 && all[at].Said.Kind != said.Kind {
-		return notice.ChannelState{}, invalid.Field("kind", "the channel is of another kind", "Make another channel.")
-	} else if at >= 0 && s.NewSecret == "" && said.Secret != "" && said.Host() != all[at].Said.Host() {
-		return notice.ChannelState{}, invalid.Field("new_secret", "the channel leads to another host", "Enter the password or key again: what was entered for one host goes to no other.")
-	}
-	if s.NewSecret != "" {
-		if err := n.Secrets.Write(file, s.NewSecret); err != nil {
-			return notice.ChannelState{}, invalid.Field("new_secret", err.Error(), "Mend that, or put the secret into a file yourself and name it in secret.")
-		}
-	} else if said.Secret != "" {
-		if _, err := n.Secrets.Read([]string{said.Secret}); err != nil {
-			return notice.ChannelState{}, invalid.Field("secret", err.Error(), "Put it there first, or enter a new one.")
-		}
-	}
-	k := notice.KeptChannel{Site: site.Host, Name: name, Said: said, MadeBy: by, ChangedAt: n.Now().UTC().Truncate(time.Millisecond)}
-	if err := n.Rows.SaveChannel(ctx, k, s.Revision); err != nil {
-		return notice.ChannelState{}, err
-	}
-	n.Wake()
-	if all, err = n.channels(ctx, site); err != nil {
 		return notice.ChannelState{}, err
 	}
 	at := slices.IndexFunc(all, func(c notice.ChannelState) bool { return c.Name == name })
@@ -225,22 +184,63 @@ func (n *Notices) SaveChannel(ctx context.Context, site *sites.Site, name string
 	return all[at], nil
 }
 
-// DropChannel drops a channel that no notice uses; [notice.ErrNoChannel] where there is none.
-func (n *Notices) DropChannel(ctx context.Context, site *sites.Site, name string) error {
-	all, err := n.Rows.Notices(ctx)
+func (n *Notices) saveChannel(ctx context.Context, key document.Key, s notice.ChannelSave, by string) error {
+	if err := notice.CheckName(key.Name); err != nil {
+		return err
+	}
+	file := "notices-" + strings.Map(func(r rune) rune {
+		if r == '.' || r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
+			return r
+		}
+		return '-'
+	}, key.Site) + "-" + key.Name
+	if s.NewSecret != "" {
+		if s.Said.Kind == notice.Webhook && len(strings.TrimSpace(s.NewSecret)) < leastKey {
+			return invalid.Field("new_secret", fmt.Sprintf("it has fewer than %d characters", leastKey), "Take a long random one, such as that of openssl rand -hex 32.")
+		}
+		if len(file) > 64 {
+			return invalid.Field("name", "it is too long for the file of its secret", "Give a shorter one, or put the secret into a file yourself and name it.")
+		}
+		s.Said.Secret = "file:" + file
+	}
+	said, err := notice.CheckChannel(s.Said, n.Inside)
 	if err != nil {
 		return err
 	}
-	for _, k := range all {
-		if k.Site == site.Host && k.Said.Channel == name {
+	before := n.Running().Documents.Get(key)
+	if before != nil {
+		old, err := channelOf(before)
+		if err != nil {
+			return err
+		}
+		if old.Said.Kind != said.Kind {
+			return invalid.Field("kind", "the channel is of another kind", "Make another channel.")
+		}
+		if s.NewSecret == "" && said.Secret != "" && said.Host() != old.Said.Host() {
+			return invalid.Field("new_secret", "the channel leads to another host", "Enter the password or key again: what was entered for one host goes to no other.")
+		}
+	}
+	if s.NewSecret != "" {
+		if err := n.Secrets.Write(file, s.NewSecret); err != nil {
+			return invalid.Field("new_secret", err.Error(), "Mend that, or put the secret into a file yourself and name it in secret.")
+		}
+	} else if said.Secret != "" {
+		if _, err := n.Secrets.Read([]string{said.Secret}); err != nil {
+			return invalid.Field("secret", err.Error(), "Put it there first, or enter a new one.")
+		}
+	}
+	_, err = n.Documents.Save(ctx, key, said, documents.Saving{On: s.Revision, By: by})
+	return err
+}
+
+// DropChannel drops a channel that no notice uses, and what waits for it; [notice.ErrNoChannel] where there is none.
+func (n *Notices) DropChannel(ctx context.Context, site *sites.Site, name, by string) error {
+	for _, k := range n.Running().notices(site.Host) {
+		if k.Said.Channel == name {
 			return invalid.Field("name", fmt.Sprintf("the notice %s uses the channel", k.Name), "Give that notice another channel first, or drop it.")
 		}
 	}
-	ok, err := n.Rows.DropChannel(ctx, site.Host, name, n.Now())
-	if err == nil && !ok {
-		err = notice.ErrNoChannel
-	}
-	return err
+	return n.Documents.Drop(ctx, channelKey(site.Host, name), by)
 }
 
 // Messages lists what was sent.
@@ -254,10 +254,7 @@ func (n *Notices) Messages(ctx context.Context, site *sites.Site, name string, b
 		list = list[:limit]
 		out.Next = &list[limit-1].ID
 	}
-	hosts, err := n.hosts(ctx, site.Host)
-	if err != nil {
-		return out, err
-	}
+	hosts := n.hosts(site.Host)
 	for i := range list {
 		out.Messages = append(out.Messages, shown(&list[i], hosts))
 	}
@@ -266,15 +263,12 @@ func (n *Notices) Messages(ctx context.Context, site *sites.Site, name string, b
 }
 
 // hosts gives where the channels of a site lead.
-func (n *Notices) hosts(ctx context.Context, site string) (map[string]string, error) {
-	all, err := n.Rows.Channels(ctx)
+func (n *Notices) hosts(site string) map[string]string {
 	out := map[string]string{}
-	for _, k := range all {
-		if k.Site == site {
-			out[k.Name] = k.Said.Host()
-		}
+	for _, k := range n.Running().channels(site) {
+		out[k.Name] = k.Said.Host()
 	}
-	return out, err
+	return out
 }
 
 func shown(l *notice.Letter, hosts map[string]string) notice.Message {
@@ -291,11 +285,10 @@ func (n *Notices) Message(ctx context.Context, site *sites.Site, id uuid.UUID) (
 	if err != nil {
 		return notice.MessageWhole{}, err
 	}
-	hosts, err := n.hosts(ctx, site.Host)
 	if l.Tries == nil {
 		l.Tries = []notice.Attempt{}
 	}
-	return notice.MessageWhole{Message: shown(&l, hosts), Text: l.Text, HTML: l.HTML, Tries: l.Tries}, err
+	return notice.MessageWhole{Message: shown(&l, n.hosts(site.Host)), Text: l.Text, HTML: l.HTML, Tries: l.Tries}, nil
 }
 
 // DropMessage drops a message that waits; [notice.ErrFinished] for another.
@@ -316,16 +309,11 @@ func (n *Notices) Resend(ctx context.Context, site *sites.Site, id uuid.UUID) (n
 	if err != nil {
 		return notice.Message{}, err
 	}
-	hosts, err := n.hosts(ctx, site.Host)
-	if err != nil {
-		return notice.Message{}, err
-	}
+	hosts := n.hosts(site.Host)
 	now := n.Now()
 	if l.State == notice.Waiting {
 		l.NextTry = now.UTC().Truncate(time.Millisecond)
-		err = n.Rows.Hasten(ctx, l.ID, now)
-		n.Wake()
-		return shown(&l, hosts), err
+		return shown(&l, hosts), n.Rows.Hasten(ctx, l.ID, now)
 	}
 	if _, ok := hosts[l.Channel]; !ok {
 		return notice.Message{}, notice.ErrNoChannel
@@ -351,18 +339,17 @@ func (n *Notices) Resend(ctx context.Context, site *sites.Site, id uuid.UUID) (n
 
 // put has a letter wait to be sent.
 func (n *Notices) put(ctx context.Context, l notice.Letter) error {
-	err := n.Rows.Write(ctx, written(l.Site, l.Notice, l), n.Now())
-	n.Wake()
-	return err
+	return n.Rows.Write(ctx, written(l.Site, l.Notice, l), n.Now())
 }
 
 // Check judges the channels of all sites, and the notices that cannot be written.
 func (n *Notices) Check(ctx context.Context) (list []checkup.Diagnostic) {
-	all, err := n.Rows.Channels(ctx)
+	healths, err := n.Rows.Healths(ctx)
 	if err != nil && !errors.Is(err, visit.ErrAway) {
 		n.Log.Debug("the channels of notices were not looked at", "error", err)
 	}
-	for _, k := range all {
+	for _, k := range n.Running().channels("") {
+		k.ChannelHealth = healthOf(healths, &k)
 		switch k.Standing() {
 		case notice.Failing:
 			list = append(list, checkup.Diagnostic{Name: "notices", State: checkup.Attention, Title: fmt.Sprintf("The channel %s fails.", k.Name), Text: fmt.Sprintf("Since %s: %s. What is to be sent waits.", k.Since.UTC().Format("2006-01-02 15:04 UTC"), k.Reason)})

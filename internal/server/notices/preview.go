@@ -24,10 +24,7 @@ func (n *Notices) Preview(ctx context.Context, site *sites.Site, of notice.Previ
 // preview is [Notices.Preview], with the first as it would be sent.
 func (n *Notices) preview(ctx context.Context, site *sites.Site, of notice.PreviewOf) (out notice.Preview, first notice.Draft, err error) {
 	out = notice.Preview{Previews: []notice.Shown{}, Visits: []notice.VisitChoice{}}
-	known, err := n.known(ctx, site.Host)
-	if err != nil {
-		return out, first, err
-	}
+	known := n.Running().known(site.Host)
 	c, err := notice.Compile(of.Said, known)
 	if err != nil {
 		return out, first, err
@@ -137,10 +134,7 @@ func first(list []string) string {
 
 // Test sends a notice to one recipient, or over a webhook, marked as a test.
 func (n *Notices) Test(ctx context.Context, site *sites.Site, t notice.Test) (notice.Message, error) {
-	known, err := n.known(ctx, site.Host)
-	if err != nil {
-		return notice.Message{}, err
-	}
+	known := n.Running().known(site.Host)
 	kind := known.Channels[t.Said.Channel]
 	switch {
 	case kind == notice.Mail && notice.CheckRecipient(t.To) != nil:
@@ -178,9 +172,5 @@ func (n *Notices) Test(ctx context.Context, site *sites.Site, t notice.Test) (no
 		return notice.Message{}, err
 	}
 	l.Test = true
-	hosts, err := n.hosts(ctx, site.Host)
-	if err != nil {
-		return notice.Message{}, err
-	}
-	return shown(&l, hosts), n.put(ctx, l)
+	return shown(&l, n.hosts(site.Host)), n.put(ctx, l)
 }

@@ -145,10 +145,10 @@ func TestNoticesThatCannotBeWritten(t *testing.T) {
 	h.channel(t)
 	h.save(t, "first-visit", firstVisit())
 	h.save(t, "label", byLabel())
-	set := *h.settings.Load()
+	set := *h.set.Load()
 	without := set
 	without.Companions = func(string) Companions { return nobody{} }
-	h.Use(&without) // the companion was dropped, whose facts the notice has
+	h.set.Store(&without) // the companion was dropped, whose facts the notice has
 	h.come(t, []string{"office"}, "198.18.3.40")
 	h.turn(t)
 	require.Len(t, h.sink.Taken(), 1, "others are written")
@@ -157,15 +157,15 @@ func TestNoticesThatCannotBeWritten(t *testing.T) {
 	assert.Equal(t, "attention", state.Standing)
 	assert.Contains(t, *state.Reason, `text, line 4: there is no fact "weather.category" here`)
 	assert.Contains(t, fmt.Sprint(h.Check(t.Context())), "The notice first-visit is not written.")
-	h.Use(&set)
+	h.set.Store(&set)
 	h.turn(t)
 	assert.Len(t, h.sink.Taken(), 2, "what met it was not lost")
 	assert.Empty(t, h.Check(t.Context()))
-	require.NoError(t, h.Drop(t.Context(), h.site, "label"))
+	require.NoError(t, h.Drop(t.Context(), h.site, "label", "a test"))
 	h.come(t, []string{"office"}, "198.18.3.40")
 	h.turn(t)
 	assert.Len(t, h.sink.Taken(), 2)
-	assert.ErrorIs(t, h.Drop(t.Context(), h.site, "label"), notice.ErrNone)
+	assert.ErrorIs(t, h.Drop(t.Context(), h.site, "label", "a test"), notice.ErrNone)
 }
 
 // nobody is a site without companions.
@@ -179,8 +179,7 @@ func (nobody) Values() map[string][]string { return nil }
 func TestNoFactTellsTheAddress(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
-	known, err := h.known(t.Context(), host)
-	require.NoError(t, err)
+	known := h.Running().known(host)
 	a := h.aspect(h.site)
 	own := map[string]bool{"address": true, "question": true, "path": true, "referrer": true, "link": true}
 	for _, address := range []string{"198.18.3.40", "198.18.4.40", "198.18.5.200", "10.1.2.3", "2001:db8::7", "::ffff:198.18.3.41", "64:ff9b::c612:328"} {

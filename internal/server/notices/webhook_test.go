@@ -198,8 +198,8 @@ func TestAChannelThatWasChangedMeanwhile(t *testing.T) {
 	for range 3 {
 		h.come(t, []string{"office"}, "198.18.3.40")
 	}
-	require.NoError(t, h.Drop(t.Context(), h.site, "label"))
-	require.NoError(t, h.DropChannel(t.Context(), h.site, "hook"))
+	require.NoError(t, h.Drop(t.Context(), h.site, "label", "a test"))
+	require.NoError(t, h.DropChannel(t.Context(), h.site, "hook", "a test"))
 	h.turn(t)
 	_, ids, _ = fresh.got()
 	assert.Len(t, ids, 5)
@@ -225,7 +225,8 @@ func TestStoppedAtRandomMoments(t *testing.T) {
 			ctx, stop := context.WithCancel(t.Context())
 			timer := time.AfterFunc(time.Duration(random.IntN(20_000))*time.Microsecond, stop)
 			var delivering sync.WaitGroup
-			_ = h.look(ctx, h.busy, &delivering) // it was stopped, or not
+			h.lead.due = time.Time{}
+			_ = h.lead.look(ctx, &delivering) // it was stopped, or not
 			delivering.Wait()
 			if ctx.Err() != nil {
 				stops++
@@ -292,7 +293,7 @@ func TestSecretsStayWhereTheyAre(t *testing.T) {
 		_, err = h.SaveChannel(t.Context(), h.site, "hook", notice.ChannelSave{Said: notice.ChannelSaid{Kind: notice.Webhook, URL: "https://x.example/"}, NewSecret: weak}, "a test")
 		assert.ErrorContains(t, err, "fewer than")
 	}
-	assert.ErrorContains(t, h.DropChannel(t.Context(), h.site, "hook"), "the notice label uses the channel")
+	assert.ErrorContains(t, h.DropChannel(t.Context(), h.site, "hook", "a test"), "the notice label uses the channel")
 	require.NoError(t, os.Remove(file))
 	list, err = h.List(t.Context(), h.site)
 	require.NoError(t, err)

@@ -25,19 +25,15 @@ func written(site, name string, letters ...notice.Letter) notice.Written {
 }
 
 // compile reads a notice as it is stored, once for each of its revisions.
-func (n *Notices) compile(ctx context.Context, k *notice.Kept) (*notice.Compiled, error) {
-	key, set := [2]string{k.Site, k.Name}, n.settings.Load()
+func (n *Notices) compile(set *Settings, k *notice.Kept) (*notice.Compiled, error) {
+	key := [2]string{k.Site, k.Name}
 	n.mu.Lock()
 	c, ok := n.compiled[key]
 	n.mu.Unlock()
 	if ok && c.revision == k.Revision && c.of == set {
 		return c.Compiled, nil
 	}
-	known, err := n.known(ctx, k.Site)
-	if err != nil {
-		return nil, err
-	}
-	made, err := notice.Compile(k.Said, known)
+	made, err := notice.Compile(k.Said, set.known(k.Site))
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	if delete(n.broken, key); err != nil {
@@ -51,21 +47,23 @@ func (n *Notices) compile(ctx context.Context, k *notice.Kept) (*notice.Compiled
 	return made, nil
 }
 
-// write puts letters in the place of what met notices, until nothing is left but what is to wait.
-func (n *Notices) write(ctx context.Context) error {
+// write puts letters in the place of what met notices, until nothing is left but what is to wait; then it says until when,
+// the zero time where nothing is.
+func (l *leader) write(ctx context.Context) (until time.Time, err error) {
 	wait := map[[2]string]bool{}
-	for {
-		list, err := n.Rows.Triggered(ctx, wait)
-		if err != nil || len(list) == 0 {
-			return err
+	again := func(key [2]string, at time.Time) {
+		if wait[key] = true; until.IsZero() || at.Before(until) {
+			until = at
 		}
-		all, err := n.Rows.Notices(ctx)
-		if err != nil {
-			return err
+	}
+	for {
+		list, err := l.Rows.Triggered(ctx, wait)
+		if err != nil || len(list) == 0 {
+			return until, err
 		}
 		by := map[[2]string]*notice.Kept{}
-		for i := range all {
-			by[[2]string{all[i].Site, all[i].Name}] = &all[i]
+		for _, k := range l.Running().notices("") {
+			by[[2]string{k.Site, k.Name}] = &k
 		}
 		groups := map[[2]string][]notice.Triggered{}
 		var order [][2]string // in which they were met first
@@ -78,69 +76,74 @@ func (n *Notices) write(ctx context.Context) error {
 		}
 		for _, key := range order {
 			group := groups[key]
-			if by[key] == nil { // it was dropped a moment ago, and what met it too
-				wait[key] = true
+			if by[key] == nil { // it was dropped; or is so new that it is not known here
+				if err := l.Rows.Forget(ctx, ids(group)); err != nil {
+					return until, err
+				}
+				again(key, l.Now().Add(lookAgain))
 				continue
 			}
-			done, err := n.writeOne(ctx, by[key], group)
+			quiet, err := l.writeOne(ctx, by[key], group)
 			if errors.Is(err, visit.ErrAway) || ctx.Err() != nil {
-				return err
+				return until, err
 			}
 			if err != nil {
-				n.Log.Warn("a notice is not written", "site", key[0], "notice", key[1], "error", err)
+				l.Log.Warn("a notice is not written", "site", key[0], "notice", key[1], "error", err)
 			}
-			if !done || err != nil {
-				wait[key] = true
+			if err != nil {
+				quiet = l.Now().Add(lookAgain)
+			}
+			if !quiet.IsZero() {
+				again(key, quiet)
 			}
 		}
 	}
 }
 
-// writeOne writes what met a notice; done is false where it is to wait.
-func (n *Notices) writeOne(ctx context.Context, k *notice.Kept, list []notice.Triggered) (done bool, err error) {
+// writeOne writes what met a notice; it says until when it is to wait, the zero time where it is written.
+func (n *Notices) writeOne(ctx context.Context, k *notice.Kept, list []notice.Triggered) (quiet time.Time, err error) {
 	w := written(k.Site, k.Name)
-	for _, t := range list {
-		w.Triggers = append(w.Triggers, t.ID)
-	}
-	now := n.Now()
-	site := n.settings.Load().Sites.Of(k.Site)
+	w.Triggers = ids(list)
+	now, set := n.Now(), n.Running()
+	site := set.Sites.Of(k.Site)
 	if !k.Said.Enabled || site == nil {
-		return true, n.Rows.Write(ctx, w, now)
+		return quiet, n.Rows.Write(ctx, w, now)
 	}
-	c, err := n.compile(ctx, k)
+	c, err := n.compile(set, k)
 	if err != nil {
-		return false, err
+		return quiet, err
 	}
 	a := n.aspect(site)
 	if c.Quiet.Holds(now, a.Zone) {
-		return false, nil
+		return c.Quiet.Round(now, a.Zone), nil
 	}
 	counted, err := n.Rows.Counted(ctx, k.Site, k.Name, now.Add(-c.Limit.Window()))
 	if err != nil {
-		return false, err
+		return quiet, err
 	}
-	p := pile{n: n, k: k, c: c, at: now, counted: counted}
-	if p.kind, err = n.kindOf(ctx, k); err != nil {
-		return false, err
-	}
+	p := pile{n: n, k: k, c: c, at: now, counted: counted, kind: n.kindOf(k)}
 	for _, t := range list {
 		if err := p.add(ctx, site, a, t); err != nil {
-			return false, err
+			return quiet, err
 		}
 	}
 	if err := p.close(); err != nil {
-		return false, err
+		return quiet, err
 	}
 	w.Letters, w.LeftOut = p.letters, p.left
-	return true, n.Rows.Write(ctx, w, now)
+	return quiet, n.Rows.Write(ctx, w, now)
 }
 
-func (n *Notices) kindOf(ctx context.Context, k *notice.Kept) (string, error) {
-	known, err := n.known(ctx, k.Site)
-	if err != nil {
-		return "", err
+func ids(list []notice.Triggered) (ids []int64) {
+	for _, t := range list {
+		ids = append(ids, t.ID)
 	}
-	return known.Channels[k.Said.Channel], nil
+	return ids
+}
+
+// kindOf is the kind of a notice's channel, "" where there is none by now.
+func (n *Notices) kindOf(k *notice.Kept) string {
+	return n.Running().known(k.Site).Channels[k.Said.Channel]
 }
 
 // A pile is what becomes of a notice's triggers: letters, one for each or one for all of a quiet time.
@@ -301,7 +304,7 @@ func integer(text string) (n int64) {
 
 // askCompanions has a visit's card say what companions say now.
 func (n *Notices) askCompanions(site *sites.Site, v *visit.Visit, over <-chan struct{}) {
-	of, subject := n.settings.Load().Companions(site.Host), v.Card.CompanionSubject()
+	of, subject := n.Running().Companions(site.Host), v.Card.CompanionSubject()
 	v.Card.Companions = of.Answers(&subject, true, n.Now())
 	v.Card.Companions.Wait(companionWait, over)
 	v.Card.Companions = slices.Clone(of.Answers(&subject, false, n.Now()))

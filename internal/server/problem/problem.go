@@ -13,18 +13,19 @@ import (
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/companion"
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/gate"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/link"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/notice"
 	"eastporch/internal/core/plain"
+	"eastporch/internal/core/variant"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/editions"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/atlases"
 	"eastporch/internal/server/intake"
-	"eastporch/internal/server/localize"
 )
 
 // A Problem is a problem document of RFC 9457, with a hint and the request's
@@ -107,10 +108,14 @@ func From(err error) Problem {
 		return Forbidden("scope", "Insufficient scope", scope.Error(), "Ask the owner for a key with that scope.")
 	case errors.As(err, &site):
 		return Forbidden("site", "Key not valid for this site", site.Error(), "Use a key that is bound to this site.")
-	case errors.Is(err, access.ErrNoSuch), errors.Is(err, localize.ErrNoSet):
+	case errors.Is(err, access.ErrNoSuch), errors.Is(err, variant.ErrNoSet):
 		return NotFound("no-such-id", "No such id", "It was never there, or has ended.", "List them first.")
-	case errors.Is(err, gate.ErrNoRevision):
-		return NotFound("no-such-revision", "No such revision", "The rules never had it.", "GET /v1/gate/history lists those that there are.")
+	case errors.Is(err, gate.ErrNoRevision), errors.Is(err, document.ErrRevision):
+		return NotFound("no-such-revision", "No such revision", "It was never there.", "The history lists those that there are.")
+	case errors.Is(err, document.ErrNone):
+		return NotFound("no-such-document", "No such document", "There is none with this name.", "List them first.")
+	case errors.Is(err, document.ErrChanged):
+		return conflict(plain.UpperFirst(err.Error())+".", "Read it again, and make your change to what is in use now.")
 	case errors.Is(err, companion.ErrNone):
 		return NotFound("no-such-companion", "No such companion", "The site has none with this name.", "GET /v1/companions lists those that there are.")
 	case errors.Is(err, companion.ErrChanged):
@@ -138,7 +143,7 @@ func From(err error) Problem {
 		return NotFound("no-such-id", "No such id", "It was never there, or was dropped.", "List them first.")
 	case errors.Is(err, atlases.ErrNoTestPoints):
 		return NotFound("no-test-points", "No test points", "An edition is held against points whose true place you know.", "Name their file with atlas.test_points, or send them with POST.")
-	case errors.Is(err, localize.ErrConfigured):
+	case errors.Is(err, variant.ErrConfigured):
 		return conflict(plain.UpperFirst(err.Error())+".", "Change them there, or take another name.")
 	case errors.Is(err, editions.ErrNoEdition):
 		return NotFound("no-such-edition", "No such edition", without(err, editions.ErrNoEdition)+" is not on the shelf.", "List them with GET /v1/atlas/editions.")

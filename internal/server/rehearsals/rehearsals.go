@@ -73,7 +73,7 @@ func (s *Rehearsals) Run(ctx context.Context, site *sites.Site, req api.Rehearsa
 	if err := check(&req); err != nil {
 		return answer, err
 	}
-	gates := site.Local.Gates()
+	gates := site.Local.Gates
 	if req.Draft || req.Rules != nil {
 		draft, err := s.opt.Gates.Compile(ctx, site.Host, req.Rules)
 		if err != nil {

@@ -11,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"eastporch/internal/server/access"
+	"eastporch/internal/server/store/topics"
 )
 
 // Keys lists all keys, revoked ones too, the newest first.
@@ -75,8 +76,10 @@ func (s *Store) RevokeKey(ctx context.Context, id uuid.UUID, withMade bool, e ac
 		if _, err := tx.Exec(ctx, `UPDATE session SET ended = $2 WHERE key_id = ANY ($1) AND ended IS NULL`, ended, e.Time); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, insertEvent, e.ID, e.Time, e.What, e.Actor, e.Detail)
-		return err
+		if _, err := tx.Exec(ctx, insertEvent, e.ID, e.Time, e.What, e.Actor, e.Detail); err != nil {
+			return err
+		}
+		return topics.Tell(ctx, tx, topics.Keys)
 	})
 	if errors.Is(err, access.ErrNoSuch) {
 		return nil, err
@@ -229,8 +232,10 @@ func (s *Store) withEvent(ctx context.Context, e access.Event, sql string, args 
 		if tag.RowsAffected() == 0 {
 			return access.ErrNoSuch
 		}
-		_, err = tx.Exec(ctx, insertEvent, e.ID, e.Time, e.What, e.Actor, e.Detail)
-		return err
+		if _, err = tx.Exec(ctx, insertEvent, e.ID, e.Time, e.What, e.Actor, e.Detail); err != nil {
+			return err
+		}
+		return topics.Tell(ctx, tx, topics.Keys) // of sessions too, which comes to the same
 	})
 	if errors.Is(err, access.ErrNoSuch) {
 		return err

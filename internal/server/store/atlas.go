@@ -8,51 +8,9 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
-	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/visit"
 )
-
-// Corrections lists the owner's corrections, the newest first.
-func (s *Store) Corrections(ctx context.Context) ([]source.Correction, error) {
-	rows, _ := s.pool.Query(ctx, `SELECT id, range, do_not_locate, country_code, region_code, city, latitude, longitude,
-		radius_km, time_zone, note, made_by, made_at FROM correction ORDER BY made_at DESC, id DESC`)
-	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (c source.Correction, err error) {
-		err = row.Scan(&c.ID, &c.Range, &c.DoNotLocate, &c.CountryCode, &c.RegionCode, &c.City, &c.Latitude, &c.Longitude,
-			&c.RadiusKm, &c.TimeZone, &c.Note, &c.MadeBy, &c.MadeAt)
-		c.MadeAt = c.MadeAt.UTC()
-		return c, err
-	})
-	return list, away(err)
-}
-
-// CorrectionsChanged counts how often the corrections have changed.
-func (s *Store) CorrectionsChanged(ctx context.Context) (n int64, err error) {
-	err = s.pool.QueryRow(ctx, `SELECT corrections FROM installation`).Scan(&n)
-	return n, away(err)
-}
-
-// Correct stores a correction in place of one of the same range, whose id it
-// takes.
-func (s *Store) Correct(ctx context.Context, c *source.Correction) error {
-	err := s.pool.QueryRow(ctx, `INSERT INTO correction (id, range, do_not_locate, country_code, region_code, city, latitude, longitude,
-			radius_km, time_zone, note, made_by, made_at)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)
-		ON CONFLICT (range) DO UPDATE SET do_not_locate = excluded.do_not_locate, country_code = excluded.country_code,
-			region_code = excluded.region_code, city = excluded.city, latitude = excluded.latitude, longitude = excluded.longitude,
-			radius_km = excluded.radius_km, time_zone = excluded.time_zone, note = excluded.note, made_by = excluded.made_by,
-			made_at = excluded.made_at
-		RETURNING id`,
-		c.ID, c.Range, c.DoNotLocate, c.CountryCode, c.RegionCode, c.City, c.Latitude, c.Longitude,
-		c.RadiusKm, c.TimeZone, c.Note, c.MadeBy, c.MadeAt).Scan(&c.ID)
-	return away(err)
-}
-
-// DropCorrection removes a correction; ok is false where there was none.
-func (s *Store) DropCorrection(ctx context.Context, id uuid.UUID) (ok bool, err error) {
-	tag, err := s.pool.Exec(ctx, `DELETE FROM correction WHERE id = $1`, id)
-	return err == nil && tag.RowsAffected() == 1, away(err)
-}
 
 // EachAddress calls do for every address that visits since a time were stored
 // with, with the visits that it has. Truncated addresses are prefixes.

@@ -13,36 +13,6 @@ import (
 	"eastporch/internal/core/companion"
 )
 
-func TestCompanionsAreKept(t *testing.T) {
-	rows := open(t).Companions()
-	said := companion.Fresh()
-	said.Title, said.URL = "Weather", "https://sky.example/"
-	k := companion.Kept{Site: site, Name: "weather", Said: said, MadeBy: "the tests", ChangedAt: start}
-	none, one := int64(0), int64(1)
-	require.ErrorIs(t, rows.Save(t.Context(), k, &one), companion.ErrChanged, "there is none of that revision")
-	require.NoError(t, rows.Save(t.Context(), k, &none))
-	require.ErrorIs(t, rows.Save(t.Context(), k, &none), companion.ErrChanged, "there is one already")
-	list, err := rows.All(t.Context())
-	require.NoError(t, err)
-	require.Len(t, list, 1)
-	first := list[0].Revision
-	k.Said.Title = "Sky"
-	require.NoError(t, rows.Save(t.Context(), k, &first))
-	require.ErrorIs(t, rows.Save(t.Context(), k, &first), companion.ErrChanged)
-	require.NoError(t, rows.Save(t.Context(), k, nil), "who does not ask overwrites")
-	list, err = rows.All(t.Context())
-	require.NoError(t, err)
-	assert.Greater(t, list[0].Revision, first)
-	k.Revision = list[0].Revision
-	assert.Equal(t, []companion.Kept{k}, list)
-	ok, err := rows.Drop(t.Context(), site, "weather")
-	require.NoError(t, err)
-	assert.True(t, ok)
-	ok, err = rows.Drop(t.Context(), site, "weather")
-	require.NoError(t, err)
-	assert.False(t, ok)
-}
-
 // A span counts questions of one day or minute after the other.
 type span struct{ every, last, asked int64 }
 

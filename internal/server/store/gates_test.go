@@ -15,43 +15,12 @@ import (
 	"eastporch/internal/testkit/db"
 )
 
-func TestGateRules(t *testing.T) {
+func TestNumbersAndTheSecret(t *testing.T) {
 	t.Parallel()
 	s, err := Open(t.Context(), db.New(t), 0)
 	require.NoError(t, err)
 	defer s.Close()
 	rows, at := s.Gates(), time.Date(2026, 11, 28, 8, 0, 0, 0, time.UTC)
-	none, err := rows.Revision(t.Context(), "a", 0)
-	require.NoError(t, err)
-	assert.Equal(t, gate.Revision{Rules: gate.Rules{Gates: []gate.Gate{}}, Changes: []string{}}, none)
-	rules := gate.Rules{Exceptions: gate.Exceptions{Labels: []string{"office"}}, Gates: []gate.Gate{{Name: "Früh", Path: "/**", Mode: gate.On, List: gate.Deny, Rules: []gate.Rule{{Countries: []string{"PT"}}}}}}
-	for n := range 3 {
-		rev := gate.Revision{Revision: int64(n + 1), Rules: rules, Changes: []string{fmt.Sprint(n)}, MadeBy: "key a", MadeAt: at}
-		require.NoError(t, rows.SaveDraft(t.Context(), "a", gate.Draft{Rules: rules, MadeBy: "key a", MadeAt: at}))
-		require.NoError(t, rows.Save(t.Context(), "a", rev))
-		require.ErrorIs(t, rows.Save(t.Context(), "a", rev), gate.ErrChanged, "two who save at once do not undo each other")
-		got, err := rows.Revision(t.Context(), "a", 0)
-		require.NoError(t, err)
-		assert.Equal(t, rev, got)
-		draft, err := rows.Draft(t.Context(), "a")
-		require.NoError(t, err)
-		assert.Nil(t, draft)
-	}
-	history, err := rows.History(t.Context(), "a", 3, 1)
-	require.NoError(t, err)
-	require.Len(t, history, 1)
-	assert.EqualValues(t, 2, history[0].Revision)
-	_, err = rows.Revision(t.Context(), "a", 4)
-	require.ErrorIs(t, err, gate.ErrNoRevision)
-	newest, err := rows.Newest(t.Context())
-	require.NoError(t, err)
-	assert.Equal(t, map[string]int64{"a": 3}, newest)
-	require.NoError(t, rows.SaveDraft(t.Context(), "a", gate.Draft{Rules: rules, MadeBy: "key a", MadeAt: at}))
-	draft, err := rows.Draft(t.Context(), "a")
-	require.NoError(t, err)
-	assert.Equal(t, rules, draft.Rules)
-	require.NoError(t, rows.DropDraft(t.Context(), "a"))
-
 	number := uuid.NewString()
 	for _, want := range []bool{true, false} {
 		fresh, err := rows.UseOnce(t.Context(), number, at)

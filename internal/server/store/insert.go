@@ -18,6 +18,7 @@ import (
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/store/noticerows"
+	"eastporch/internal/server/store/topics"
 )
 
 // storing is the advisory lock that whoever stores visits, recounts or drops
@@ -110,8 +111,7 @@ func (s *Store) Insert(ctx context.Context, batch []visit.QueuedVisit) (visit.Ou
 		if _, err := tx.Exec(ctx, `SELECT count_stored($1)`, sequence); err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, `SELECT pg_notify($1, '')`, storedChannel)
-		return err
+		return topics.Tell(ctx, tx, topics.Visits)
 	})
 	if err != nil && refuses(err, conn.Conn()) {
 		return visit.Outcome{}, fmt.Errorf("%w: %w", visit.ErrRefused, err)
@@ -228,9 +228,6 @@ func (s *Store) Standing(ctx context.Context, rows []visit.Row) ([]visit.Standin
 	})
 	return list, away(err)
 }
-
-// storedChannel is notified when visits have been stored.
-const storedChannel = "visits_stored"
 
 // sharedFacts are the edition facts of all visits that share them.
 type sharedFacts struct {

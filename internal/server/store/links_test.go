@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/link"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/testkit/db"
@@ -162,24 +163,17 @@ func TestLinksAreKept(t *testing.T) {
 	rows := s.Links()
 	now := time.Now().UTC().Truncate(time.Millisecond)
 	for i := range 5 {
-		require.NoError(t, rows.Add(t.Context(), link.Link{Code: fmt.Sprint("link-", i), Site: site, MadeBy: "test", MadeAt: now, Said: link.Said{Name: fmt.Sprint("Number ", i), Destination: "/x", Routes: []link.Route{}, HandOn: []string{}, Status: 302}}))
+		said := fmt.Sprintf(`{"name": "Number %d", "note": "", "destination": "/x", "routes": [], "hand_on": [], "status": 302, "until": null, "limit": null}`, i)
+		if i == 2 {
+			said = said[:len(said)-1] + fmt.Sprintf(`, "disabled": %q}`, now.Format(time.RFC3339Nano))
+		}
+		_, err := s.Documents().Save(t.Context(), document.Document{Key: document.Key{Site: site, Kind: document.Link, Name: fmt.Sprint("link-", i)}, Body: []byte(said), MadeBy: "test", MadeAt: now}, nil, 0)
+		require.NoError(t, err)
 	}
-	require.ErrorIs(t, rows.Add(t.Context(), link.Link{Code: "link-1", Site: site, MadeAt: now}), link.ErrTaken)
-	all, err := rows.Since(t.Context(), 0)
+	require.NoError(t, rows.AddTally(t.Context(), link.Tally{Counts: map[string]link.Counted{"link-1": {Used: 4, NotRecorded: 2}}, Day: now, Asked: map[link.AskedKey]int64{{Site: site, Code: "tickte"}: 3, {Site: site}: 2, {Site: site, Code: "link-1"}: 9}}))
+	got, err := rows.Counted(t.Context(), "link-1")
 	require.NoError(t, err)
-	require.Len(t, all, 5)
-	k := all[2]
-	k.Off, k.ChangedAt = &now, now
-	require.NoError(t, rows.Change(t.Context(), k))
-	require.ErrorIs(t, rows.Change(t.Context(), k), link.ErrNoLink, "it is of an older revision")
-	later, err := rows.Since(t.Context(), all[4].Revision)
-	require.NoError(t, err)
-	require.Len(t, later, 1)
-	assert.Equal(t, k.Code, later[0].Code)
-	require.NoError(t, rows.AddTally(t.Context(), link.Tally{Used: map[string]int64{"link-1": 4}, NotRecorded: map[string]int64{"link-1": 2}, Day: now, Asked: map[link.AskedKey]int64{{Site: site, Code: "tickte"}: 3, {Site: site}: 2, {Site: site, Code: "link-1"}: 9}}))
-	got, err := rows.Get(t.Context(), "link-1")
-	require.NoError(t, err)
-	assert.Equal(t, []int64{4, 2}, []int64{got.Used, got.ClicksNotRecorded})
+	assert.Equal(t, link.Counted{Used: 4, NotRecorded: 2}, got)
 	asked, others, err := rows.Asked(t.Context(), site, now.AddDate(0, 0, -1), 5)
 	require.NoError(t, err)
 	assert.Equal(t, []link.Asked{{Code: "tickte", Requests: 3}}, asked, "what was made since is left out")
@@ -236,10 +230,10 @@ func BenchmarkLinkReport(b *testing.B) {
 				LEFT JOIN count_key k ON k.text = d.key`, today)
 		require.NoError(b, err)
 	}
-	_, err = s.pool.Exec(b.Context(), `INSERT INTO link (code, site, body, made_by, made_at, changed_at, revision)
-		SELECT 'link-' || n, 'bench.example', '{"name": "A name", "note": "", "destination": "/en/tickets", "routes": [], "status": 302, "hand_on": []}', 'bench', now(), now(), n FROM generate_series(1, 100000) n`)
+	_, err = s.pool.Exec(b.Context(), `INSERT INTO document
+		SELECT 'bench.example', 'link', 'link-' || n, 1, n, true, '{"name": "A name", "note": "", "destination": "/en/tickets", "routes": [], "status": 302, "hand_on": []}', '{}', 'bench', now(), 'bench', now() FROM generate_series(1, 100000) n`)
 	require.NoError(b, err)
-	_, err = s.pool.Exec(b.Context(), `ANALYZE rollup; ANALYZE link`)
+	_, err = s.pool.Exec(b.Context(), `ANALYZE rollup; ANALYZE document`)
 	require.NoError(b, err)
 	ask := func(f visit.Filter) time.Duration {
 		begun := time.Now()

@@ -17,9 +17,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"eastporch/internal/core/atlas/source"
 	"eastporch/internal/core/card"
-	"eastporch/internal/core/variant"
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/visit"
 	"eastporch/internal/server/access"
 	"eastporch/internal/testkit/db"
@@ -86,12 +85,10 @@ func seesTestData(t *testing.T, s *Store) {
 		assert.Len(t, tally.Keys, want, by)
 		assert.Equal(t, int64(10), tally.Sum(), by)
 	}
-	corrections, err := s.Corrections(t.Context())
+	written, err := s.Documents().Since(t.Context(), 0)
 	require.NoError(t, err)
-	require.Len(t, corrections, 1)
-	sets, err := s.VariantSets(t.Context())
-	require.NoError(t, err)
-	assert.Len(t, sets[site], 1)
+	require.Len(t, written, 1)
+	assert.Equal(t, document.Key{Site: site, Kind: document.Variants, Name: "greeting"}, written[0].Key)
 	apart, all, err := s.Quarantine(t.Context(), 10)
 	require.NoError(t, err)
 	assert.Equal(t, 1, all)
@@ -136,8 +133,8 @@ func writeTestData(t *testing.T, version int64) {
 	record, err := json.Marshal(queued)
 	require.NoError(t, err)
 	require.NoError(t, s.SetApart(t.Context(), []visit.SetApart{{ID: visits[3].ID, Time: start, Reason: "made up", Record: record}}))
-	require.NoError(t, s.Correct(t.Context(), &source.Correction{ID: uuid.New(), Range: "198.18.3.0/24", CountryCode: ptr("PT"), Note: "made up", MadeBy: "the tests", MadeAt: start}))
-	require.NoError(t, s.SaveVariantSet(t.Context(), site, variant.Set{Name: "greeting", Default: "hello"}, "the tests", start))
+	_, err = s.Documents().Save(t.Context(), document.Document{Key: document.Key{Site: site, Kind: document.Variants, Name: "greeting"}, Body: []byte(`{"name": "greeting", "default": "hello"}`), MadeBy: "the tests", MadeAt: start}, nil, 0)
+	require.NoError(t, err)
 	for n := range 2 {
 		event, err := access.NewEvent(start, "key made", "the tests", "")
 		require.NoError(t, err)

@@ -1,8 +1,8 @@
 package store
 
 import (
-	"context"
 	crypto "crypto/rand"
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/gate"
 	"eastporch/internal/core/notice"
 	"eastporch/internal/core/visit"
@@ -21,8 +22,10 @@ import (
 // saved keeps a notice with a trigger.
 func saved(t *testing.T, s *Store, name string, trigger notice.Trigger) {
 	t.Helper()
-	k := notice.Kept{Site: site, Name: name, Said: notice.Said{Title: name, Enabled: true, Trigger: trigger, Channel: "mail"}, MadeBy: "a test", ChangedAt: time.Now()}
-	require.NoError(t, s.Notices().SaveNotice(t.Context(), k, nil))
+	body, err := json.Marshal(notice.Said{Title: name, Enabled: true, Trigger: trigger, Channel: "mail"})
+	require.NoError(t, err)
+	_, err = s.Documents().Save(t.Context(), document.Document{Key: document.Key{Site: site, Kind: document.Notice, Name: name}, Body: body, MadeBy: "a test", MadeAt: time.Now()}, nil, 0)
+	require.NoError(t, err)
 }
 
 // of is a visit of a moment, from a country.
@@ -188,22 +191,4 @@ func TestErasedVisitsLeaveMessages(t *testing.T) {
 	messages, err := rows.Messages(t.Context(), site, "", uuid.Nil, 10)
 	require.NoError(t, err)
 	assert.Empty(t, messages)
-}
-
-// TestOneLeads: of several instances one writes and delivers, and another when that one is gone.
-func TestOneLeads(t *testing.T) {
-	t.Parallel()
-	s := open(t)
-	rows, begun, end := s.Notices(), make(chan struct{}), make(chan struct{})
-	first := make(chan error, 1)
-	go func() {
-		first <- rows.Lead(t.Context(), func(context.Context) { close(begun); <-end })
-	}()
-	<-begun
-	require.NoError(t, rows.Lead(t.Context(), func(context.Context) { t.Error("two lead") }))
-	close(end)
-	require.NoError(t, <-first)
-	led := false
-	require.NoError(t, rows.Lead(t.Context(), func(context.Context) { led = true }))
-	assert.True(t, led)
 }

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -64,6 +65,8 @@ func New(ctx context.Context, url string, retention time.Duration) (*Store, erro
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
+	// A connection that only listens is known to be lost within ten seconds.
+	config.ConnConfig.DialFunc = (&net.Dialer{KeepAliveConfig: net.KeepAliveConfig{Enable: true, Idle: 4 * time.Second, Interval: time.Second, Count: 4}}).DialContext
 	config.AfterConnect = func(_ context.Context, conn *pgx.Conn) error {
 		pgxuuid.Register(conn.TypeMap()) // else each id is written only after all else was tried
 		return nil

@@ -85,3 +85,8 @@ func New(opt Options, now func() time.Time) (*Visits, error) {
 	nonces, err := lru.New[[sha256.Size]byte, time.Time](noncesKept)
 	return &Visits{Options: opt, facts: visit.NewEncoder(), now: now, nonces: nonces}, err
 }
+
+// With is the same service under other options: what it remembers is one memory.
+func (s *Visits) With(opt Options) *Visits {
+	return &Visits{Options: opt, facts: s.facts, now: s.now, nonces: s.nonces}
+}

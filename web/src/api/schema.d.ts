@@ -1992,6 +1992,78 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/history/{kind}": {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+                /**
+                 * @description Its name: of a link the code, of a correction the range. Rules of gates have none.
+                 * @example weather
+                 */
+                name?: string;
+            };
+            header?: never;
+            path: {
+                /** @description What the document is of. */
+                kind: components["schemas"]["DocumentKind"];
+            };
+            cookie?: never;
+        };
+        /**
+         * Earlier revisions of what an owner wrote
+         * @description Every revision of a set of content variants, of rules, of a link, companion, notice, channel or correction, the newest
+         *     first, with who made it and when, also of those that were dropped.
+         */
+        get: operations["listHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/history/{kind}/{revision}/return": {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+                /**
+                 * @description The name of the document.
+                 * @example weather
+                 */
+                name?: string;
+            };
+            header?: never;
+            path: {
+                /** @description What the document is of. */
+                kind: components["schemas"]["DocumentKind"];
+                /** @description The number of a revision. */
+                revision: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put an earlier revision in force again
+         * @description As a new revision, so that this can be undone too; where the document was dropped it is made again. What would be refused
+         *     if it were saved now is refused.
+         */
+        post: operations["returnDocument"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/keys": {
         parameters: {
             query?: never;
@@ -3620,6 +3692,29 @@ export interface components {
             /** @description As they would be saved; null where they are not usable. */
             rules: components["schemas"]["GateRules"] | null;
             findings: components["schemas"]["GateFinding"][];
+        };
+        /** @enum {string} */
+        DocumentKind: "variants" | "gate" | "link" | "companion" | "notice" | "channel" | "correction";
+        DocumentRevision: {
+            /**
+             * Format: int64
+             * @description 1 is the first.
+             */
+            revision: number;
+            /** @description With this revision the document was dropped. */
+            dropped: boolean;
+            /** @description What was written; null where the document was dropped. */
+            said: {
+                [key: string]: unknown;
+            } | null;
+            /** @description Since the revision before, in sentences; empty where nothing says so. */
+            changes: string[];
+            made_by: string;
+            /** Format: date-time */
+            made_at: string;
+        };
+        DocumentHistory: {
+            revisions: components["schemas"]["DocumentRevision"][];
         };
         GateHistory: {
             revisions: components["schemas"]["GateRevision"][];
@@ -9343,6 +9438,82 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FeedCheck"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listHistory: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+                /**
+                 * @description Its name: of a link the code, of a correction the range. Rules of gates have none.
+                 * @example weather
+                 */
+                name?: string;
+                /** @description Revisions before this one. */
+                before?: number;
+                /** @description How many at most. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description What the document is of. */
+                kind: components["schemas"]["DocumentKind"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The revisions. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DocumentHistory"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    returnDocument: {
+        parameters: {
+            query?: {
+                /**
+                 * @description The site's host; by default that of the page, of the Host header, or the only one.
+                 * @example heronlake.example
+                 */
+                site?: components["parameters"]["SiteHost"];
+                /**
+                 * @description The name of the document.
+                 * @example weather
+                 */
+                name?: string;
+            };
+            header?: never;
+            path: {
+                /** @description What the document is of. */
+                kind: components["schemas"]["DocumentKind"];
+                /** @description The number of a revision. */
+                revision: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is in force. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DocumentRevision"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,18 +1,18 @@
-// Package companionrows keeps companions, and what was asked of their allowances, in PostgreSQL.
+// Package companionrows keeps what companions were asked, in PostgreSQL.
 package companionrows
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"eastporch/internal/core/companion"
+	"eastporch/internal/server/store/topics"
 )
 
-// Rows are the tables of companions. They are safe for concurrent use.
+// Rows is the table of what companions were asked. They are safe for concurrent use.
 type Rows struct {
 	pool *pgxpool.Pool
 	away func(error) error // tells a database that does not answer from one that refuses
@@ -20,45 +20,6 @@ type Rows struct {
 
 // New makes the Rows of a database.
 func New(pool *pgxpool.Pool, away func(error) error) *Rows { return &Rows{pool, away} }
-
-// All gives all companions, in the order of their sites and names.
-func (r *Rows) All(ctx context.Context) ([]companion.Kept, error) {
-	rows, _ := r.pool.Query(ctx, `SELECT site, name, body, revision, made_by, changed_at FROM companion ORDER BY site, name`)
-	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (k companion.Kept, err error) {
-		var body []byte
-		if err = row.Scan(&k.Site, &k.Name, &body, &k.Revision, &k.MadeBy, &k.ChangedAt); err == nil {
-			err = json.Unmarshal(body, &k.Said)
-		}
-		k.ChangedAt = k.ChangedAt.UTC()
-		return k, err
-	})
-	return list, r.away(err)
-}
-
-// Save stores a companion in place of the one before. With a revision it must be the one that is stored, 0 for
-// none; else the error is [companion.ErrChanged].
-func (r *Rows) Save(ctx context.Context, k companion.Kept, revision *int64) error {
-	body, err := json.Marshal(k.Said)
-	if err != nil {
-		return err
-	}
-	tag, err := r.pool.Exec(ctx, `INSERT INTO companion AS c (site, name, body, revision, made_by, changed_at)
-		SELECT @site, @name, @body, nextval('companion_revision'), @by, @at
-		WHERE @revision::bigint IS NULL OR @revision = 0 OR EXISTS (SELECT FROM companion WHERE site = @site AND name = @name)
-		ON CONFLICT (site, name) DO UPDATE SET body = excluded.body, revision = excluded.revision, made_by = excluded.made_by, changed_at = excluded.changed_at
-		WHERE @revision::bigint IS NULL OR c.revision = @revision`,
-		pgx.NamedArgs{"site": k.Site, "name": k.Name, "body": string(body), "by": k.MadeBy, "at": k.ChangedAt, "revision": revision})
-	if err == nil && tag.RowsAffected() == 0 {
-		return companion.ErrChanged
-	}
-	return r.away(err)
-}
-
-// Drop removes a companion; ok is false where there was none. What was asked of it stays counted.
-func (r *Rows) Drop(ctx context.Context, site, name string) (ok bool, err error) {
-	tag, err := r.pool.Exec(ctx, `DELETE FROM companion WHERE site = $1 AND name = $2`, site, name)
-	return err == nil && tag.RowsAffected() == 1, r.away(err)
-}
 
 const spent = `day, asked, minute, asked_in_minute`
 
@@ -76,6 +37,9 @@ func (r *Rows) Claim(ctx context.Context, site, name string, c companion.Claim) 
 			asked_in_minute = CASE WHEN @minute > s.minute THEN 1 ELSE s.asked_in_minute + 1 END
 		WHERE (@day::date > s.day OR s.asked < @most) AND (@minute > s.minute OR s.asked_in_minute < @mostMinute)
 		RETURNING `+spent, args).Scan(&s.Day, &s.Asked, &s.Minute, &s.AskedInMinute)
+	if err == nil {
+		err = topics.Tell(ctx, r.pool, topics.Companions)
+	}
 	if !errors.Is(err, pgx.ErrNoRows) {
 		return s, err == nil, r.away(err)
 	}

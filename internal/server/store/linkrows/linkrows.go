@@ -1,9 +1,8 @@
-// Package linkrows keeps links, and the codes that were asked for and that no link has, in PostgreSQL.
+// Package linkrows keeps what is counted of links, and the codes that were asked for and that no link has, in PostgreSQL.
 package linkrows
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"time"
 
@@ -11,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"eastporch/internal/core/link"
+	"eastporch/internal/server/store/topics"
 )
 
 // Rows are the tables of links. They are safe for concurrent use.
@@ -22,75 +22,6 @@ type Rows struct {
 // New makes the Rows of a database.
 func New(pool *pgxpool.Pool, away func(error) error) *Rows { return &Rows{pool, away} }
 
-// changing is the advisory lock that whoever changes links holds, so that revisions are in the order of the
-// commits.
-const changing = 7263003
-
-const columns = `code, site, body, disabled, used, not_recorded, made_by, made_at, changed_at, revision`
-
-func scan(row pgx.CollectableRow) (k link.Kept, err error) {
-	var body []byte
-	if err = row.Scan(&k.Code, &k.Site, &body, &k.Off, &k.Used, &k.ClicksNotRecorded, &k.MadeBy, &k.MadeAt, &k.ChangedAt, &k.Revision); err == nil {
-		err = json.Unmarshal(body, &k.Said)
-	}
-	k.MadeAt, k.ChangedAt = k.MadeAt.UTC(), k.ChangedAt.UTC()
-	if k.Off != nil {
-		off := k.Off.UTC()
-		k.Off = &off
-	}
-	return k, err
-}
-
-// Since gives the links that have changed since a revision, in the order of their changes.
-func (r *Rows) Since(ctx context.Context, revision int64) ([]link.Kept, error) {
-	rows, _ := r.pool.Query(ctx, `SELECT `+columns+` FROM link WHERE revision > $1 ORDER BY revision`, revision)
-	list, err := pgx.CollectRows(rows, scan)
-	return list, r.away(err)
-}
-
-// Add stores a new link; [link.ErrTaken] where its code is another's.
-func (r *Rows) Add(ctx context.Context, l link.Link) error {
-	return r.change(ctx, l.Said, link.ErrTaken, `INSERT INTO link (code, site, body, ends, most, made_by, made_at, changed_at, revision)
-		VALUES (@code, @site, @body, @ends, @most, @by, @at, @at, nextval('link_revision')) ON CONFLICT DO NOTHING`,
-		pgx.NamedArgs{"code": l.Code, "site": l.Site, "by": l.MadeBy, "at": l.MadeAt})
-}
-
-// Change stores what is said of a link now; [link.ErrNoLink] where there is none, or where it is no longer
-// of the revision that was changed.
-func (r *Rows) Change(ctx context.Context, k link.Kept) error {
-	return r.change(ctx, k.Said, link.ErrNoLink, `UPDATE link SET body = @body, ends = @ends, most = @most, disabled = @off, changed_at = @at, revision = nextval('link_revision')
-		WHERE code = @code AND revision = @revision`,
-		pgx.NamedArgs{"code": k.Code, "off": k.Off, "at": k.ChangedAt, "revision": k.Revision})
-}
-
-func (r *Rows) change(ctx context.Context, said link.Said, none error, sql string, args pgx.NamedArgs) error {
-	body, err := json.Marshal(said)
-	if err != nil {
-		return err
-	}
-	args["body"], args["ends"], args["most"] = string(body), said.Until, said.Limit
-	return r.away(pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock($1)`, changing); err != nil {
-			return err
-		}
-		tag, err := tx.Exec(ctx, sql, args)
-		if err == nil && tag.RowsAffected() == 0 {
-			return none
-		}
-		return err
-	}))
-}
-
-// Get gives a link as it is kept now; [link.ErrNoLink] where there is none.
-func (r *Rows) Get(ctx context.Context, code string) (link.Kept, error) {
-	rows, _ := r.pool.Query(ctx, `SELECT `+columns+` FROM link WHERE code = $1`, code)
-	k, err := pgx.CollectExactlyOneRow(rows, scan)
-	if errors.Is(err, pgx.ErrNoRows) {
-		return k, link.ErrNoLink
-	}
-	return k, r.away(err)
-}
-
 // Limited gives how often the links with a limit have redirected.
 func (r *Rows) Limited(ctx context.Context) (map[string]int64, error) {
 	rows, _ := r.pool.Query(ctx, `SELECT code, used FROM link WHERE most IS NOT NULL`)
@@ -100,6 +31,15 @@ func (r *Rows) Limited(ctx context.Context) (map[string]int64, error) {
 		return nil
 	})
 	return used, r.away(err)
+}
+
+// Counted gives what is counted of a link.
+func (r *Rows) Counted(ctx context.Context, code string) (n link.Counted, err error) {
+	err = r.pool.QueryRow(ctx, `SELECT used, not_recorded FROM link_count WHERE code = $1`, code).Scan(&n.Used, &n.NotRecorded)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = nil
+	}
+	return n, r.away(err)
 }
 
 // Bounds of the codes that are counted by name.
@@ -113,11 +53,8 @@ const (
 func (r *Rows) AddTally(ctx context.Context, t link.Tally) error {
 	return r.away(pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
 		batch := &pgx.Batch{}
-		for code, n := range t.Used {
-			batch.Queue(`UPDATE link SET used = used + $2 WHERE code = $1`, code, n)
-		}
-		for code, n := range t.NotRecorded {
-			batch.Queue(`UPDATE link SET not_recorded = not_recorded + $2 WHERE code = $1`, code, n)
+		for code, n := range t.Counts {
+			batch.Queue(`INSERT INTO link_count AS c VALUES ($1, $2, $3) ON CONFLICT (code) DO UPDATE SET used = c.used + excluded.used, not_recorded = c.not_recorded + excluded.not_recorded`, code, n.Used, n.NotRecorded)
 		}
 		for k, n := range t.Asked {
 			batch.Queue(`INSERT INTO link_asked AS a SELECT $1, $2, CASE WHEN $3 = '' OR (SELECT count(*) FROM link_asked WHERE site = $1 AND day = $2) >= $4
@@ -125,7 +62,10 @@ func (r *Rows) AddTally(ctx context.Context, t link.Tally) error {
 				ON CONFLICT (site, day, code) DO UPDATE SET requests = a.requests + excluded.requests`,
 				k.Site, t.Day, k.Code, mostAsked, otherCodes, n)
 		}
-		return tx.SendBatch(ctx, batch).Close()
+		if err := tx.SendBatch(ctx, batch).Close(); err != nil || len(t.Counts) == 0 {
+			return err
+		}
+		return topics.Tell(ctx, tx, topics.Links)
 	}))
 }
 

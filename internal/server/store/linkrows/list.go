@@ -11,6 +11,8 @@ import (
 	"eastporch/internal/core/visit"
 )
 
+const columns = `code, site, body, disabled, used, not_recorded, made_by, made_at, changed_at, revision`
+
 const isActive = `(disabled IS NULL AND (ends IS NULL OR ends > @now) AND (most IS NULL OR used < most))`
 
 // List gives links, the active ones first, of those the most followed, then the newest.

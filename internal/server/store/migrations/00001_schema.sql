@@ -55,64 +55,54 @@ CREATE TABLE installation (
     signed_in     boolean NOT NULL DEFAULT false, -- somebody ever has
     configuration text NOT NULL DEFAULT '', -- checksum of the newest
     secret        bytea, -- what its instances sign with
-    corrections   bigint NOT NULL DEFAULT 0, -- how often they have changed, for instances that have read them before
     loose_keys    boolean NOT NULL DEFAULT false -- there may be keys that nothing is counted under any more
 );
 INSERT INTO installation DEFAULT VALUES;
 
--- What the owner says of addresses and visitors ------------------------------------------------------------------
+-- What instances tell each other --------------------------------------------------------------------------------------
 
--- What the owner knows better than every source.
-CREATE TABLE correction (
-    id            uuid PRIMARY KEY,
-    range         text NOT NULL UNIQUE, -- in its one form
-    do_not_locate boolean NOT NULL,
-    country_code  text,
-    region_code   text,
-    city          text,
-    latitude      double precision,
-    longitude     double precision,
-    radius_km     double precision,
-    time_zone     text,
-    note          text NOT NULL,
-    made_by       text NOT NULL,
-    made_at       timestamptz NOT NULL
-);
+-- How often each topic was told, for an instance that was not reached.
+CREATE SEQUENCE told_visits;
+CREATE SEQUENCE told_documents;
+CREATE SEQUENCE told_keys;
+CREATE SEQUENCE told_links;
+CREATE SEQUENCE told_companions;
+CREATE SEQUENCE told_notices;
+CREATE SEQUENCE told_leader;
+
+-- Tells all instances that something of a topic has changed, when the transaction commits.
 -- +goose StatementBegin
-CREATE FUNCTION corrections_changed() RETURNS trigger LANGUAGE plpgsql AS $$
-BEGIN
-    UPDATE installation SET corrections = corrections + 1;
-    RETURN NULL;
-END $$;
+CREATE FUNCTION tell(topic text) RETURNS void LANGUAGE sql AS $$
+    SELECT nextval(('told_' || topic)::regclass);
+    SELECT pg_notify('eastporch', topic);
+$$;
 -- +goose StatementEnd
-CREATE TRIGGER corrections_changed AFTER INSERT OR UPDATE OR DELETE ON correction FOR EACH STATEMENT EXECUTE FUNCTION corrections_changed();
 
--- Content variants that were made in the console; those of the configuration are not here.
-CREATE TABLE variant_set (
-    site    text NOT NULL,
-    name    text NOT NULL,
-    body    jsonb NOT NULL, -- default and rules, as the contract has them
-    made_by text NOT NULL,
-    made_at timestamptz NOT NULL,
-    PRIMARY KEY (site, name)
-);
+-- What owners write down -----------------------------------------------------------------------------------------------
 
--- Who is admitted to a site: every version of its rules, of which the newest is in force, and the draft of the next.
-CREATE TABLE gate_rules (
-    site     text NOT NULL,
+-- Content variants, rules of gates and their drafts, links, companions, notices, channels and corrections: every revision of
+-- each. The newest is in force; where it has no body, the document was dropped.
+CREATE SEQUENCE document_change;
+CREATE TABLE document (
+    site     text NOT NULL, -- '' for what holds for all
+    kind     text NOT NULL,
+    name     text NOT NULL, -- of a link its code, of a correction its range, of rules ''
     revision bigint NOT NULL, -- 1 is the first
-    body     jsonb NOT NULL,
-    changes  text[] NOT NULL, -- since the one before, in sentences
+    change   bigint NOT NULL, -- in the order of the commits, for instances that have read those before
+    newest   boolean NOT NULL,
+    body     jsonb, -- as the contract has it
+    changes  text[] NOT NULL, -- since the revision before, in sentences
     made_by  text NOT NULL,
     made_at  timestamptz NOT NULL,
-    PRIMARY KEY (site, revision)
+    first_by text NOT NULL, -- who made the document
+    first_at timestamptz NOT NULL,
+    PRIMARY KEY (kind, site, name, revision)
 );
-CREATE TABLE gate_draft (
-    site    text PRIMARY KEY,
-    body    jsonb NOT NULL,
-    made_by text NOT NULL,
-    made_at timestamptz NOT NULL
-);
+CREATE UNIQUE INDEX document_newest ON document (kind, site, name) WHERE newest;
+CREATE UNIQUE INDEX document_changes ON document (change) WHERE newest;
+CREATE UNIQUE INDEX document_codes ON document (name) WHERE newest AND kind = 'link';
+
+-- What gates decide, links and companions do --------------------------------------------------------------------------
 
 -- What gates decided in a quarter of an hour; those who were admitted have no path.
 CREATE TABLE gate_count (
@@ -143,25 +133,16 @@ CREATE TABLE gate_refusal (
 CREATE INDEX gate_refusal_reference ON gate_refusal (reference);
 CREATE INDEX gate_refusal_time ON gate_refusal (site, time);
 
--- Tracked links. Every change gives a link the next revision, in the order of the commits, for instances that have read
--- those before.
-CREATE SEQUENCE link_revision;
-CREATE TABLE link (
+-- How often links redirected, as far as it counts for their limits, and clicks that were not recorded.
+CREATE TABLE link_count (
     code         text PRIMARY KEY,
-    site         text NOT NULL,
-    body         jsonb NOT NULL, -- what its owner said, as the contract has it
-    ends         timestamptz, -- until, of the body
-    most         bigint, -- limit, of the body
-    disabled     timestamptz,
-    used         bigint NOT NULL DEFAULT 0, -- redirects that count for the limit
-    not_recorded bigint NOT NULL DEFAULT 0, -- clicks
-    made_by      text NOT NULL,
-    made_at      timestamptz NOT NULL,
-    changed_at   timestamptz NOT NULL,
-    revision     bigint NOT NULL
+    used         bigint NOT NULL,
+    not_recorded bigint NOT NULL
 );
-CREATE INDEX link_site ON link (site, made_at DESC, code);
-CREATE UNIQUE INDEX link_revisions ON link (revision);
+CREATE VIEW link AS
+SELECT d.name AS code, d.site, d.body, (d.body->>'until')::timestamptz AS ends, (d.body->>'limit')::bigint AS most, (d.body->>'disabled')::timestamptz AS disabled,
+    coalesce(c.used, 0) AS used, coalesce(c.not_recorded, 0) AS not_recorded, d.first_by AS made_by, d.first_at AS made_at, d.made_at AS changed_at, d.revision
+FROM document d LEFT JOIN link_count c ON c.code = d.name WHERE d.kind = 'link' AND d.newest AND d.body IS NOT NULL;
 -- Codes that were asked for and that no link has, by days in UTC; chr(2) for those that are not counted by name.
 CREATE TABLE link_asked (
     site     text NOT NULL,
@@ -171,16 +152,6 @@ CREATE TABLE link_asked (
     PRIMARY KEY (site, day, code)
 );
 
-CREATE SEQUENCE companion_revision;
-CREATE TABLE companion (
-    site       text NOT NULL,
-    name       text NOT NULL,
-    body       jsonb NOT NULL, -- what is said of it, as the contract has it
-    revision   bigint NOT NULL,
-    made_by    text NOT NULL,
-    changed_at timestamptz NOT NULL,
-    PRIMARY KEY (site, name)
-);
 -- Questions that were asked: of a day by the clock of the site, and of a minute since 1970. It outlives the
 -- companion, so that making it again gives no more of them.
 CREATE TABLE companion_spent (
@@ -193,27 +164,15 @@ CREATE TABLE companion_spent (
     PRIMARY KEY (site, name)
 );
 
--- Notices: what their owner says of them, what has met them, and what they wrote, in the order in which it leaves.
-CREATE SEQUENCE notice_revision;
-CREATE TABLE notice_channel (
-    site       text NOT NULL,
-    name       text NOT NULL,
-    body       jsonb NOT NULL,
-    health     jsonb NOT NULL DEFAULT '{}', -- whether the other side answers
-    revision   bigint NOT NULL,
-    made_by    text NOT NULL,
-    changed_at timestamptz NOT NULL,
-    PRIMARY KEY (site, name)
-);
-CREATE TABLE notice (
-    site       text NOT NULL,
-    name       text NOT NULL,
-    body       jsonb NOT NULL,
-    enabled    boolean NOT NULL GENERATED ALWAYS AS ((body->'enabled')::boolean) STORED,
-    kind       text NOT NULL GENERATED ALWAYS AS (body->'trigger'->>'kind') STORED,
-    revision   bigint NOT NULL,
-    made_by    text NOT NULL,
-    changed_at timestamptz NOT NULL,
+-- Notices: what has met them, and what they wrote, in the order in which it leaves.
+CREATE VIEW notice AS
+SELECT site, name, body, (body->'enabled')::boolean AS enabled, body->'trigger'->>'kind' AS kind FROM document WHERE kind = 'notice' AND newest AND body IS NOT NULL;
+-- Whether the other side of a channel answers, since it was saved as some revision.
+CREATE TABLE channel_health (
+    site     text NOT NULL,
+    name     text NOT NULL,
+    revision bigint NOT NULL,
+    body     jsonb NOT NULL,
     PRIMARY KEY (site, name)
 );
 CREATE TABLE notice_trigger (
@@ -224,8 +183,7 @@ CREATE TABLE notice_trigger (
     at     timestamptz NOT NULL,
     visit  uuid,
     facts  jsonb NOT NULL DEFAULT '{}',
-    times  bigint NOT NULL,
-    FOREIGN KEY (site, notice) REFERENCES notice (site, name) ON DELETE CASCADE
+    times  bigint NOT NULL
 );
 -- What a notice has met before, so that only what is new meets it.
 CREATE TABLE notice_known (
@@ -233,8 +191,7 @@ CREATE TABLE notice_known (
     notice text NOT NULL,
     body   jsonb NOT NULL,
     at     timestamptz NOT NULL,
-    PRIMARY KEY (site, notice),
-    FOREIGN KEY (site, notice) REFERENCES notice (site, name) ON DELETE CASCADE
+    PRIMARY KEY (site, notice)
 );
 CREATE TABLE notice_message (
     id         uuid PRIMARY KEY,
@@ -671,6 +628,27 @@ CREATE TABLE quarantine (
     record bytea NOT NULL -- JSON of the row and its facts, or what was in the queue instead
 );
 CREATE INDEX quarantine_time ON quarantine (time DESC, id);
+
+-- Requests that were refused before anything was made of them, by slots of five minutes, and of an hour when they are
+-- older. detail is what was asked with: an origin, how a key begins, a host. Nothing here is of a visitor.
+CREATE TABLE refused_request (
+    kind   text NOT NULL,
+    site   text NOT NULL, -- '' where it is not known
+    detail text NOT NULL,
+    slot   timestamptz NOT NULL,
+    n      bigint NOT NULL,
+    PRIMARY KEY (kind, site, detail, slot)
+);
+
+-- The last one of each.
+CREATE TABLE refused_example (
+    kind   text NOT NULL,
+    site   text NOT NULL,
+    detail text NOT NULL,
+    first  timestamptz NOT NULL, -- of those that are kept
+    body   jsonb NOT NULL,
+    PRIMARY KEY (kind, site, detail)
+);
 
 -- For the owner's own tools: docs/sql.md. These names and columns stay ------------------------------------------------
 

@@ -8,6 +8,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"eastporch/internal/core/notice"
+	"eastporch/internal/server/store/topics"
 )
 
 // lateMost is how old a visit may be to have a notice written: what is imported, or waited for long, has not.
@@ -20,7 +21,7 @@ func MeetVisits(ctx context.Context, tx pgx.Tx, first int64) error {
 	if err := tx.QueryRow(ctx, `SELECT EXISTS (SELECT FROM notice WHERE enabled AND kind IN ('country', 'label'))`).Scan(&any); err != nil || !any {
 		return err
 	}
-	_, err := tx.Exec(ctx, `WITH fresh AS MATERIALIZED (
+	tag, err := tx.Exec(ctx, `WITH fresh AS MATERIALIZED (
 			SELECT v.id, v.site, v.time, v.country_code, v.labels FROM visit v
 			WHERE v.sequence >= $1 AND v.id > id_floor(now() - `+lateMost+`) AND v.counted)
 		INSERT INTO notice_trigger (site, notice, key, at, visit, times)
@@ -36,13 +37,16 @@ func MeetVisits(ctx context.Context, tx pgx.Tx, first int64) error {
 		FROM notice n JOIN fresh v ON v.site = n.site CROSS JOIN unnest(v.labels) l
 		WHERE n.enabled AND n.kind = 'label' AND n.body->'trigger'->'labels' ? l
 		GROUP BY 1, 2, 3`, first)
-	return err
+	if err != nil || tag.RowsAffected() == 0 {
+		return err
+	}
+	return topics.Tell(ctx, tx, topics.Notices)
 }
 
 // MeetRefusals keeps which notices are met by what gates refused, of the last hour and the one before it, to the
 // quarter. A notice is met once an hour.
 func MeetRefusals(ctx context.Context, tx pgx.Tx) error {
-	_, err := tx.Exec(ctx, `WITH jumped AS (
+	tag, err := tx.Exec(ctx, `WITH jumped AS (
 			SELECT n.site, n.name, c.last, c.before FROM notice n CROSS JOIN LATERAL (
 				SELECT coalesce(sum(requests) FILTER (WHERE slot > now() - interval '1 hour'), 0) AS last, coalesce(sum(requests) FILTER (WHERE slot <= now() - interval '1 hour'), 0) AS before
 				FROM gate_count g WHERE g.site = n.site AND g.outcome = 'refuse' AND g.slot > now() - interval '2 hours') c
@@ -53,7 +57,10 @@ func MeetRefusals(ctx context.Context, tx pgx.Tx) error {
 		)
 		INSERT INTO notice_trigger (site, notice, key, at, facts, times)
 		SELECT j.site, j.name, '', now(), jsonb_build_object('last', j.last::text, 'before', j.before::text), 1 FROM jumped j JOIN met m ON m.site = j.site AND m.notice = j.name`)
-	return err
+	if err != nil || tag.RowsAffected() == 0 {
+		return err
+	}
+	return topics.Tell(ctx, tx, topics.Notices)
 }
 
 // Erase takes what messages say of visits that are erased, and drops those that wait.

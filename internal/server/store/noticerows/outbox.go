@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"eastporch/internal/core/notice"
+	"eastporch/internal/server/store/topics"
 )
 
 // triggersAtOnce bounds how many triggers are looked at in one go.
@@ -69,7 +70,10 @@ func add(ctx context.Context, tx pgx.Tx, l *notice.Letter) error {
 	_, err = tx.Exec(ctx, `INSERT INTO notice_message (id, site, notice, channel, kind, keys, visits, created, subject, body, html, facts, recipients, state, result, tries, tried, next_try, test, again_of, sender, finished)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, '[]', 0, $16, $17, $18, $19, $20)`,
 		l.ID, l.Site, l.Notice, l.Channel, l.Kind, list(l.Keys), ids(l.Visits), l.Created, l.Subject, l.Text, l.HTML, l.Facts, string(recipients), string(l.State), l.Result, l.NextTry, l.Test, l.AgainOf, l.Sender, l.Finished)
-	return err
+	if err != nil {
+		return err
+	}
+	return topics.Tell(ctx, tx, topics.Notices)
 }
 
 func list(s []string) []string {
@@ -128,14 +132,17 @@ func (r *Rows) Waiting(ctx context.Context, site, channel string) ([]notice.Lett
 	return list, r.away(err)
 }
 
-// Due gives the channels that something waits for which may be tried by now.
-func (r *Rows) Due(ctx context.Context, now time.Time) ([][2]string, error) {
-	rows, _ := r.pool.Query(ctx, `SELECT DISTINCT site, channel FROM notice_message WHERE state = 'waiting' AND next_try <= $1`, now)
-	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (key [2]string, err error) {
-		err = row.Scan(&key[0], &key[1])
-		return key, err
+// Due gives the channels that something waits for, and when the first of it may be tried.
+func (r *Rows) Due(ctx context.Context) (map[[2]string]time.Time, error) {
+	rows, _ := r.pool.Query(ctx, `SELECT site, channel, min(next_try) FROM notice_message WHERE state = 'waiting' GROUP BY 1, 2`)
+	out := map[[2]string]time.Time{}
+	var key [2]string
+	var first time.Time
+	_, err := pgx.ForEachRow(rows, []any{&key[0], &key[1], &first}, func() error {
+		out[key] = first
+		return nil
 	})
-	return list, r.away(err)
+	return out, r.away(err)
 }
 
 // Record keeps what became of a letter, and that it went to some recipients, "" for a webhook. One that was dropped
@@ -202,6 +209,15 @@ func (r *Rows) DropMessage(ctx context.Context, site string, id uuid.UUID, now t
 // Hasten has a message that waits tried at once.
 func (r *Rows) Hasten(ctx context.Context, id uuid.UUID, now time.Time) error {
 	_, err := r.pool.Exec(ctx, `UPDATE notice_message SET next_try = $2 WHERE id = $1 AND state = 'waiting'`, id, now)
+	if err == nil {
+		err = topics.Tell(ctx, r.pool, topics.Notices)
+	}
+	return r.away(err)
+}
+
+// Forget drops triggers of notices that there are no more.
+func (r *Rows) Forget(ctx context.Context, triggers []int64) error {
+	_, err := r.pool.Exec(ctx, `DELETE FROM notice_trigger t WHERE id = ANY($1) AND NOT EXISTS (SELECT FROM notice n WHERE n.site = t.site AND n.name = t.notice)`, triggers)
 	return r.away(err)
 }
 

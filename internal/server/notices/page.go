@@ -1,4 +1,4 @@
-package noticeapi
+package notices
 
 import (
 	"bytes"

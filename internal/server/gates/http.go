@@ -1,16 +1,12 @@
-// Package gateapi has the operations about rules of gates and about rehearsals: each reads a request, asks
-// one service and writes the answer.
-package gateapi
+package gates
 
 import (
-	"context"
 	"crypto/rand"
 	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
 	"strconv"
-	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -19,58 +15,36 @@ import (
 	"eastporch/internal/core/handover"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/refusal"
-	"eastporch/internal/server/access"
-	"eastporch/internal/server/gates"
+	"eastporch/internal/server/operation"
 	"eastporch/internal/server/problem"
 	"eastporch/internal/server/rehearsals"
 	"eastporch/internal/server/request"
 	"eastporch/internal/server/sites"
 )
 
-// Gates is what decisions are made and shown with. Every field is required.
-type Gates struct {
-	Rules      *gates.Rulebook
-	Counter    *gates.Counter
+// Services is what decisions are made and shown with. Every field is required.
+type Services struct {
+	Rules      *Rulebook
+	Counter    *Counter
 	Rehearsals *rehearsals.Rehearsals
 	Signer     *rehearsals.Signer
 }
 
-// Tools are those of the API that every operation has.
-type Tools struct {
-	Site   func(*gin.Context) (*sites.Site, error) // that a request is about
-	Who    func(*gin.Context) access.Identity
-	JSON   func(c *gin.Context, status int, value any, err error)
-	Note   func(c *gin.Context, what, detail string) // in the audit log
-	MayAsk func(*gin.Context) bool                   // within the visitor's limit; else the answer is written
-	Settle func(context.Context)                     // waits for visits that were accepted
-	Now    func() time.Time
-	Sites  *sites.Sites
-}
-
-// An API answers.
+// An API has the operations about rules of gates and about rehearsals.
 type API struct {
-	Gates
-	Tools
-}
-
-// done answers that something was done, or with the problem of an error.
-func (a API) done(c *gin.Context, err error) {
-	if err != nil {
-		a.JSON(c, 0, nil, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	Services
+	operation.Tools
 }
 
 // Refusal shows the page for whoever is refused, with the status that goes with it.
-func (a API) Refusal(c *gin.Context) {
+func (a *API) Refusal(c *gin.Context) {
 	if c.Header("Cache-Control", "private, no-store"); !a.MayAsk(c) {
 		return
 	}
-	reference, err := a.Gates.Counter.Reference(c.Query("reference"))
+	reference, err := a.Counter.Reference(c.Query("reference"))
 	site := a.Sites.Of(reference.Site)
 	if err == nil && site == nil {
-		err = gates.ErrReference
+		err = ErrReference
 	}
 	if err != nil {
 		a.JSON(c, 0, nil, invalid.Field("reference", err.Error(), "Ask /v1/gate/decide again; a reference is good for ten minutes."))
@@ -83,7 +57,7 @@ func (a API) Refusal(c *gin.Context) {
 
 // ShowRefusal answers with the page for whoever is refused. Where it gives an error nothing was written.
 func ShowRefusal(c *gin.Context, site *sites.Site, reference gate.Reference) error {
-	how := site.Local.Gates().Refusal(reference.Gate)
+	how := site.Local.Gates.Refusal(reference.Gate)
 	nonce := rand.Text()
 	text, err := site.Refusal.Write(refusal.Subject{
 		Site: site.Name, Reference: reference, Refusal: how, Accept: c.GetHeader("Accept-Language"), Default: site.Local.Languages.Default(), TimeZone: site.TimeZone,
@@ -99,14 +73,14 @@ func ShowRefusal(c *gin.Context, site *sites.Site, reference gate.Reference) err
 }
 
 // UsePass gives a browser the pass that a link is for.
-func (a API) UsePass(c *gin.Context) {
+func (a *API) UsePass(c *gin.Context) {
 	if c.Header("Cache-Control", "private, no-store"); !a.MayAsk(c) {
 		return
 	}
-	pass, host, lasts, err := a.Gates.Counter.SpendLink(c, c.Query("link"))
+	pass, host, lasts, err := a.Counter.SpendLink(c, c.Query("link"))
 	if err != nil {
-		if errors.Is(err, gates.ErrPass) {
-			err = invalid.Field("link", gates.ErrPass.Error(), "Make another on the page Gate of the console.")
+		if errors.Is(err, ErrPass) {
+			err = invalid.Field("link", ErrPass.Error(), "Make another on the page Gate of the console.")
 		}
 		a.JSON(c, 0, nil, err)
 		return
@@ -119,7 +93,7 @@ func (a API) UsePass(c *gin.Context) {
 }
 
 // MakePass makes the link of an owner's pass.
-func (a API) MakePass(c *gin.Context) {
+func (a *API) MakePass(c *gin.Context) {
 	site, err := a.Site(c)
 	session := a.Who(c).Session
 	if err == nil && session == nil {
@@ -134,41 +108,22 @@ func (a API) MakePass(c *gin.Context) {
 		if base == "" {
 			base = site.Origin + "/porch"
 		}
-		answer = api.GatePass{URL: base + "/v1/gate/pass?link=" + a.Gates.Counter.PassLink(site.Host, session.ID), Expires: session.Expires}
+		answer = api.GatePass{URL: base + "/v1/gate/pass?link=" + a.Counter.PassLink(site.Host, session.ID), Expires: session.Expires}
 		a.Note(c, "pass made", site.Host)
 	}
 	a.JSON(c, http.StatusOK, answer, err)
 }
 
-// ofSite runs something of a site with a body, and answers with what it gives.
-func ofSite[Body, Answer any](a API, c *gin.Context, do func(*sites.Site, Body) (Answer, error)) {
-	site, err := a.Site(c)
-	var body Body
-	var answer Answer
-	if err == nil {
-		err = request.JSON(c, &body, false)
-	}
-	if err == nil {
-		answer, err = do(site, body)
-	}
-	a.JSON(c, http.StatusOK, answer, err)
-}
-
 // State answers with the gates of a site.
-func (a API) State(c *gin.Context) {
-	site, err := a.Site(c)
-	var answer api.GateState
-	if err == nil {
-		answer, err = a.Gates.Rules.State(c, site)
-	}
+func (a *API) State(c *gin.Context) {
 	c.Header("Cache-Control", "private, no-store")
-	a.JSON(c, http.StatusOK, answer, err)
+	operation.Of(&a.Tools, c, func(site *sites.Site) (api.GateState, error) { return a.Rules.State(c, site) })
 }
 
 // Save puts rules in force.
-func (a API) Save(c *gin.Context) {
-	ofSite(a, c, func(site *sites.Site, body api.GateSave) (gate.Revision, error) {
-		rev, err := a.Gates.Rules.Save(c, site, body, a.Who(c).Actor())
+func (a *API) Save(c *gin.Context) {
+	operation.With(&a.Tools, c, http.StatusOK, func(site *sites.Site, body api.GateSave) (gate.Revision, error) {
+		rev, err := a.Rules.Save(c, site, body, a.Who(c).Actor())
 		if err == nil {
 			a.Note(c, "gate changed", fmt.Sprintf("%s revision %d", site.Host, rev.Revision))
 		}
@@ -177,107 +132,95 @@ func (a API) Save(c *gin.Context) {
 }
 
 // Check says what is wrong with rules.
-func (a API) Check(c *gin.Context) {
-	ofSite(a, c, func(_ *sites.Site, body api.GateCheckRequest) (api.GateChecked, error) {
-		return a.Gates.Rules.Check(body), nil
+func (a *API) Check(c *gin.Context) {
+	operation.With(&a.Tools, c, http.StatusOK, func(_ *sites.Site, body api.GateCheckRequest) (api.GateChecked, error) {
+		return a.Rules.Check(body), nil
 	})
 }
 
 // Simulate tries rules on stored visits.
-func (a API) Simulate(c *gin.Context) {
-	ofSite(a, c, func(site *sites.Site, body api.GateSimulationRequest) (api.GateSimulation, error) {
+func (a *API) Simulate(c *gin.Context) {
+	operation.With(&a.Tools, c, http.StatusOK, func(site *sites.Site, body api.GateSimulationRequest) (api.GateSimulation, error) {
 		if body.Days < 0 || body.Days > 92 {
 			return api.GateSimulation{}, invalid.Field("days", fmt.Sprintf("%d is not a number of days", body.Days), "Give 1 to 92.")
 		}
 		a.Settle(c)
-		return a.Gates.Rules.Simulate(c, site, body)
+		return a.Rules.Simulate(c, site, body)
 	})
 }
 
 // SaveDraft keeps a draft.
-func (a API) SaveDraft(c *gin.Context) {
-	site, err := a.Site(c)
-	var body gate.Rules
-	if err == nil {
-		err = request.JSON(c, &body, false)
-	}
-	if err == nil {
-		err = a.Gates.Rules.SaveDraft(c, site, body, a.Who(c).Actor())
-	}
-	a.done(c, err)
+func (a *API) SaveDraft(c *gin.Context) {
+	a.Do(c, "", "", func(site *sites.Site) error {
+		var body gate.Rules
+		if err := request.JSON(c, &body, false); err != nil {
+			return err
+		}
+		return a.Rules.SaveDraft(c, site, body, a.Who(c).Actor())
+	})
 }
 
 // DropDraft discards the draft.
-func (a API) DropDraft(c *gin.Context) {
-	site, err := a.Site(c)
-	if err == nil {
-		err = a.Gates.Rules.DropDraft(c, site)
-	}
-	a.done(c, err)
+func (a *API) DropDraft(c *gin.Context) {
+	a.Do(c, "", "", func(site *sites.Site) error { return a.Rules.DropDraft(c, site, a.Who(c).Actor()) })
 }
 
 // History lists revisions.
-func (a API) History(c *gin.Context) {
-	site, err := a.Site(c)
-	limit, wrong := request.Int(c, "limit", 50, 1, 200)
-	before, wrongToo := request.Int(c, "before", 0, 0, 1<<52)
-	var answer api.GateHistory
-	if err = errors.Join(err, wrong, wrongToo); err == nil {
-		answer, err = a.Gates.Rules.History(c, site, int64(before), limit)
-	}
+func (a *API) History(c *gin.Context) {
 	c.Header("Cache-Control", "private, no-store")
-	a.JSON(c, http.StatusOK, answer, err)
+	operation.Of(&a.Tools, c, func(site *sites.Site) (api.GateHistory, error) {
+		limit, err := request.Int(c, "limit", 50, 1, 200)
+		before, wrong := request.Int(c, "before", 0, 0, 1<<52)
+		if err = errors.Join(err, wrong); err != nil {
+			return api.GateHistory{}, err
+		}
+		return a.Rules.History(c, site, int64(before), limit)
+	})
 }
 
 // Return puts an older revision in force again.
-func (a API) Return(c *gin.Context) {
-	site, err := a.Site(c)
-	number, wrong := strconv.ParseInt(c.Param("revision"), 10, 64)
-	if err == nil && wrong != nil {
-		err = gate.ErrNoRevision
-	}
-	var rev gate.Revision
-	if err == nil {
-		if rev, err = a.Gates.Rules.Return(c, site, number, a.Who(c).Actor()); err == nil {
+func (a *API) Return(c *gin.Context) {
+	operation.Of(&a.Tools, c, func(site *sites.Site) (gate.Revision, error) {
+		number, err := strconv.ParseInt(c.Param("revision"), 10, 64)
+		if err != nil {
+			return gate.Revision{}, gate.ErrNoRevision
+		}
+		rev, err := a.Rules.Return(c, site, number, a.Who(c).Actor())
+		if err == nil {
 			a.Note(c, "gate changed", fmt.Sprintf("%s revision %d, as revision %d was", site.Host, rev.Revision, number))
 		}
-	}
-	a.JSON(c, http.StatusOK, rev, err)
+		return rev, err
+	})
 }
 
 // Refusals counts what was refused.
-func (a API) Refusals(c *gin.Context) {
-	site, err := a.Site(c)
-	now := a.Now()
-	from, wrong := request.Time(c, "from", now.AddDate(0, 0, -7))
-	to, wrongToo := request.Time(c, "to", now)
-	var answer api.GateRefusals
-	if err = errors.Join(err, wrong, wrongToo); err == nil {
-		answer, err = a.Gates.Rules.Refusals(c, site, from, to, c.Query("reference"))
-	}
+func (a *API) Refusals(c *gin.Context) {
 	c.Header("Cache-Control", "private, no-store")
-	a.JSON(c, http.StatusOK, answer, err)
+	operation.Of(&a.Tools, c, func(site *sites.Site) (api.GateRefusals, error) {
+		now := a.Now()
+		from, err := request.Time(c, "from", now.AddDate(0, 0, -7))
+		to, wrong := request.Time(c, "to", now)
+		if err = errors.Join(err, wrong); err != nil {
+			return api.GateRefusals{}, err
+		}
+		return a.Rules.Refusals(c, site, from, to, c.Query("reference"))
+	})
 }
 
 // Rehearse tries visits from anywhere.
-func (a API) Rehearse(c *gin.Context) {
+func (a *API) Rehearse(c *gin.Context) {
 	var body api.RehearsalRequest
 	err := request.JSON(c, &body, false)
 	var site *sites.Site
 	if err == nil {
-		if all := a.Sites.All(); body.Site == "" && len(all) == 1 {
-			site = all[0]
-		} else {
-			site, err = a.Sites.Find(body.Site)
-		}
+		site, err = a.PickSite(body.Site)
+	}
+	if err == nil {
+		err = a.MayUse(c, site.Host)
 	}
 	var answer api.Rehearsal
 	if err == nil {
-		if key := a.Who(c).Key; key != nil && !key.MayUse(site.Host) {
-			err = &access.SiteError{Site: site.Host}
-		} else {
-			answer, err = a.Gates.Rehearsals.Run(c, site, body)
-		}
+		answer, err = a.Rehearsals.Run(c, site, body)
 	}
 	c.Header("Cache-Control", "private, no-store")
 	a.JSON(c, http.StatusOK, answer, err)

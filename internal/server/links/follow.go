@@ -1,4 +1,4 @@
-package linkapi
+package links
 
 import (
 	"cmp"
@@ -24,11 +24,11 @@ func (a *API) Follow(c *gin.Context) {
 		return
 	}
 	code := c.Param("code")
-	entry := a.Links.Find(code)
+	entry := a.Links.Running().Find(code)
 	var of *link.Compiled
 	var site *sites.Site
 	if entry != nil {
-		of = entry.Link()
+		of = entry.Compiled
 		site = a.Sites.Of(of.Site) // nil where the configuration has it no more
 	}
 	if site == nil {
@@ -59,7 +59,7 @@ func (a *API) Follow(c *gin.Context) {
 		}
 	}
 	counts := of.Limit != nil && !preview && len(a.Visits.Marker.OfClick(false, agent(r), nil)) == 0 // else afterwards
-	if entry.Take(of, counts, now) != link.Active {
+	if entry.Take(counts, now) != link.Active {
 		a.missing(c, site, http.StatusGone)
 		return
 	}

@@ -1,4 +1,4 @@
-package linkapi
+package links
 
 import (
 	"net/http"
@@ -15,7 +15,7 @@ import (
 	"eastporch/internal/core/handover"
 	"eastporch/internal/core/link"
 	"eastporch/internal/core/plain"
-	"eastporch/internal/server/gateapi"
+	"eastporch/internal/server/gates"
 	"eastporch/internal/server/request"
 	"eastporch/internal/server/sites"
 )
@@ -29,7 +29,7 @@ type cards interface {
 // ask says what the gates say of somebody who wants a target of a site, and in which country that is; nil where
 // the site has none.
 func (a *API) ask(c *gin.Context, site *sites.Site, target string) (*gate.Decision, string) {
-	set := site.Local.Gates()
+	set := site.Local.Gates
 	if set == nil {
 		return nil, ""
 	}
@@ -46,10 +46,10 @@ func (a *API) ask(c *gin.Context, site *sites.Site, target string) (*gate.Decisi
 
 // refuse answers whom the gates refuse, and counts it.
 func (a *API) refuse(c *gin.Context, site *sites.Site, d *gate.Decision, country, target string) {
-	status := site.Local.Gates().Refusal(plain.Value(d.Gate)).Status
+	status := site.Local.Gates.Refusal(plain.Value(d.Gate)).Status
 	reference, err := a.Gates.Reference(a.Gates.Count(site.Host, gate.AskedRequest, d, status, country, target))
 	if err == nil {
-		err = gateapi.ShowRefusal(c, site, reference)
+		err = gates.ShowRefusal(c, site, reference)
 	}
 	if err != nil {
 		a.JSON(c, 0, nil, err)

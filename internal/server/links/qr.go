@@ -1,4 +1,4 @@
-package linkapi
+package links
 
 import (
 	"bytes"

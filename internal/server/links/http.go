@@ -1,8 +1,6 @@
-// Package linkapi has the operations about links: following them, and what their owner does with them.
-package linkapi
+package links
 
 import (
-	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -15,49 +13,31 @@ import (
 	"eastporch/internal/core/caller"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/link"
-	"eastporch/internal/server/access"
 	"eastporch/internal/server/gates"
-	"eastporch/internal/server/links"
+	"eastporch/internal/server/operation"
 	"eastporch/internal/server/request"
 	"eastporch/internal/server/sites"
 	"eastporch/internal/server/visits"
 )
 
-// Tools are what every operation has.
-type Tools struct {
-	Site   func(*gin.Context) (*sites.Site, error) // that a request is about
-	Who    func(*gin.Context) access.Identity
-	JSON   func(c *gin.Context, status int, value any, err error)
-	Note   func(c *gin.Context, what, detail string) // in the audit log
-	Settle func(context.Context)                     // waits for visits that were accepted
-	MayAsk func(*gin.Context) bool                   // within the visitor's limit; else the answer is written
-	Now    func() time.Time
-}
-
 // Following is what links are followed with.
 type Following struct {
 	Visits *visits.Visits
-	Sites  *sites.Sites
 	Cards  cards
 	Finder caller.Finder
 	Gates  *gates.Counter
 }
 
-// An API answers.
+// An API has the operations about links: following them, and what their owner does with them.
 type API struct {
-	Links *links.Links
-	Tools
+	Links *Links
+	operation.Tools
 	Following
 }
 
 // mayUse refuses a key that is not for a site.
 func (a *API) mayUse(c *gin.Context) func(string) error {
-	return func(site string) error {
-		if key := a.Who(c).Key; key != nil && !key.MayUse(site) {
-			return &access.SiteError{Site: site}
-		}
-		return nil
-	}
+	return func(site string) error { return a.MayUse(c, site) }
 }
 
 // List lists links.
@@ -66,7 +46,7 @@ func (a *API) List(c *gin.Context) {
 	if err == nil {
 		err = a.mayUse(c)(site.Host)
 	}
-	q := links.Question{Search: c.Query("search"), State: c.Query("state"), Cursor: c.Query("cursor")}
+	q := Question{Search: c.Query("search"), State: c.Query("state"), Cursor: c.Query("cursor")}
 	if err == nil && q.State != "" && q.State != "active" && q.State != "ended" {
 		err = invalid.Word("state", q.State, []string{"active", "ended"})
 	}
@@ -106,11 +86,7 @@ func (a *API) Create(c *gin.Context) {
 	err := request.JSON(c, &body, false)
 	var site *sites.Site
 	if err == nil {
-		if all := a.Sites.All(); body.Site == "" && len(all) == 1 {
-			site = all[0]
-		} else {
-			site, err = a.Sites.Find(body.Site)
-		}
+		site, err = a.PickSite(body.Site)
 	}
 	if err == nil {
 		err = a.mayUse(c)(site.Host)
@@ -148,7 +124,7 @@ func (a *API) Change(c *gin.Context) {
 	}
 	var after link.Link
 	if err == nil {
-		after, err = a.Links.Change(c, c.Param("code"), text, a.mayUse(c))
+		after, err = a.Links.Change(c, c.Param("code"), text, a.mayUse(c), a.Who(c).Actor())
 	}
 	if err == nil {
 		a.Note(c, "link changed", fmt.Sprintf("%s of %s, %s", after.Code, after.Site, after.State))
@@ -158,7 +134,7 @@ func (a *API) Change(c *gin.Context) {
 
 // Clicks says who followed a link.
 func (a *API) Clicks(c *gin.Context) {
-	q := links.ReportQuestion{Code: c.Param("code"), Compare: c.Query("compare")}
+	q := ReportQuestion{Code: c.Param("code"), Compare: c.Query("compare")}
 	days, err := request.Int(c, "days", 7, 1, 400)
 	q.Days = days
 	for name, at := range map[string]*time.Time{"from": &q.From, "to": &q.To} {
