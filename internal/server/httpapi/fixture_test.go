@@ -181,7 +181,7 @@ func (m *memory) Count(_ context.Context, f visit.Filter, _ time.Time) (visit.Co
 	return visit.Count{Matching: n, All: int64(len(m.visits))}, m.away
 }
 
-func (m *memory) StoredAfter(_ context.Context, f visit.Filter, after int64, limit int) (list []visit.StoredVisit, err error) {
+func (m *memory) StoredAfter(_ context.Context, f visit.Filter, after, _ int64, limit int) (list []visit.StoredVisit, err error) {
 	for i, v := range m.picked(f) {
 		if n := int64(i + 1); n > after && len(list) < limit {
 			list = append(list, visit.StoredVisit{Sequence: n, Visit: v})
@@ -190,7 +190,7 @@ func (m *memory) StoredAfter(_ context.Context, f visit.Filter, after int64, lim
 	return list, m.away
 }
 
-func (m *memory) LastSequence(context.Context) (int64, error) { return int64(len(m.visits)), m.away }
+func (m *memory) StoredThrough(context.Context) (int64, error) { return int64(len(m.visits)), m.away }
 
 func (m *memory) VisitsFrom(_ context.Context, f visit.Filter, after uuid.UUID, limit int) ([]visit.Visit, error) {
 	list := slices.DeleteFunc(m.picked(f), func(v visit.Visit) bool { return v.ID.String() <= after.String() })

@@ -93,8 +93,8 @@ type storedVisits interface {
 	Visits(ctx context.Context, f visit.Filter, before uuid.UUID, limit int) ([]visit.Visit, error)
 	Visit(ctx context.Context, id uuid.UUID) (visit.Visit, error)
 	Count(ctx context.Context, f visit.Filter, now time.Time) (visit.Count, error)
-	StoredAfter(ctx context.Context, f visit.Filter, after int64, limit int) ([]visit.StoredVisit, error)
-	LastSequence(ctx context.Context) (int64, error)
+	StoredAfter(ctx context.Context, f visit.Filter, after, through int64, limit int) ([]visit.StoredVisit, error)
+	StoredThrough(ctx context.Context) (int64, error)
 }
 
 // Atlas is what answers about addresses and editions are made of. Both are required.

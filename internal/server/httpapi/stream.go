@@ -35,7 +35,7 @@ func (h *handlers) streamVisits(c *gin.Context) {
 			err = invalid.Field("after", fmt.Sprintf("%.20q is not a sequence number", text), "Give the id of the last event, or leave it out.")
 		}
 	} else if err == nil {
-		after, err = h.Visits.Stored.LastSequence(c)
+		after, err = h.Visits.Stored.StoredThrough(c)
 	}
 	if err != nil {
 		h.fail(c, err)
@@ -65,10 +65,10 @@ func (h *handlers) streamVisits(c *gin.Context) {
 			return
 		}
 		changed := h.Visits.Changed()
-		last, err := h.Visits.Stored.LastSequence(c)
+		last, err := h.Visits.Stored.StoredThrough(c)
 		var list []visit.StoredVisit
 		if err == nil {
-			list, err = h.Visits.Stored.StoredAfter(c, f, after, streamBatch)
+			list, err = h.Visits.Stored.StoredAfter(c, f, after, last, streamBatch)
 		}
 		for _, one := range list {
 			text, jsonErr := json.Marshal(one.Visit)

@@ -226,7 +226,11 @@ func (h *handlers) stored(c *gin.Context, f visit.Filter, limit int, answer *api
 			return invalid.Field("cursor", fmt.Sprintf("%.20q is not a sequence number", text), "Give the next of the page before.")
 		}
 	}
-	list, err := h.Visits.Stored.StoredAfter(c, f, after, limit)
+	through, err := h.Visits.Stored.StoredThrough(c)
+	var list []visit.StoredVisit
+	if err == nil {
+		list, err = h.Visits.Stored.StoredAfter(c, f, after, through, limit)
+	}
 	for _, one := range list {
 		answer.Visits = append(answer.Visits, one.Visit)
 		after = one.Sequence

@@ -1,11 +1,14 @@
 package store
 
 import (
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/visit"
@@ -63,4 +66,43 @@ func BenchmarkStore(b *testing.B) {
 	n := float64(b.N * benchBatch)
 	b.ReportMetric(float64(copying)/n, "copy-ns")
 	b.ReportMetric(float64(inserting)/n, "insert-ns")
+}
+
+// Storing over two connections against one, in turns, in batches of a busy queue: visits a second of each.
+func BenchmarkConnections(b *testing.B) {
+	const batch, batches = 2000, 16
+	s, err := Open(b.Context(), db.New(b), 0)
+	require.NoError(b, err)
+	defer s.Close()
+	now := time.Now()
+	source := synthetic.NewVisits(34, site, 5000, now.Add(-time.Hour), now)
+	some := func(n int) []visit.QueuedVisit {
+		list := make([]visit.QueuedVisit, n)
+		for i := range list {
+			list[i] = source.Next()
+		}
+		return list
+	}
+	var took [3]time.Duration
+	for b.Loop() {
+		for _, connections := range []int{1, 2} {
+			list := some(batch * batches)
+			begun := time.Now()
+			var all sync.WaitGroup
+			var next atomic.Int64
+			for range connections {
+				all.Go(func() {
+					for n := next.Add(1); n <= batches; n = next.Add(1) {
+						_, err := s.Insert(b.Context(), list[(n-1)*batch:n*batch])
+						assert.NoError(b, err)
+					}
+				})
+			}
+			all.Wait()
+			took[connections] += time.Since(begun)
+		}
+	}
+	n := float64(b.N * batch * batches)
+	b.ReportMetric(n/took[1].Seconds(), "one/s")
+	b.ReportMetric(n/took[2].Seconds(), "two/s")
 }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -21,10 +22,12 @@ import (
 	"eastporch/internal/server/store/topics"
 )
 
-// storing is the advisory lock that whoever stores visits, recounts or drops
-// them holds, so that visits are counted and numbered in the order in which they
-// are committed.
+// storing is the advisory lock that whoever stores visits shares with others who do, and that whoever recounts or drops
+// them has alone.
 const storing = 7263001
+
+// counting is the first key of the advisory locks of sites whose visits are being counted; the second is of the site.
+const counting = 7263005
 
 // publishing is the one that whoever publishes an edition holds.
 const publishing = 7263002
@@ -33,6 +36,28 @@ const publishing = 7263002
 // transaction. An error that wraps [visit.ErrRefused] means that the database
 // will not have one of them; any other, that it could not be asked.
 func (s *Store) Insert(ctx context.Context, batch []visit.QueuedVisit) (visit.Outcome, error) {
+	out, err := s.insert(ctx, batch, false)
+	for range collisions {
+		if !collides(err) {
+			break
+		}
+		out, err = s.insert(ctx, batch, true)
+	}
+	return out, err
+}
+
+// collisions is how often a batch is stored again that came into the way of another.
+const collisions = 5
+
+// collides says whether a batch could not be stored because of another at the same moment: it stores the same visits, or
+// each waited for the other.
+func collides(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && (pg.Code == "23505" || pg.Code == "40P01")
+}
+
+// insert is [Store.Insert]; careful says that rows may be there although nothing shows them yet.
+func (s *Store) insert(ctx context.Context, batch []visit.QueuedVisit, careful bool) (visit.Outcome, error) {
 	var out visit.Outcome
 	oldest := s.Oldest(time.Now())
 	rows := make([]*insertRow, 0, len(batch))
@@ -78,7 +103,7 @@ func (s *Store) Insert(ctx context.Context, batch []visit.QueuedVisit) (visit.Ou
 	defer conn.Release()
 	slices.SortFunc(rows, func(a, b *insertRow) int { return bytes.Compare(a.ID[:], b.ID[:]) })
 	err = pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
-		if err := takeTurn(ctx, tx, storing); err != nil {
+		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock_shared($1)`, storing); err != nil {
 			return err
 		}
 		// A batch touches few rows of large tables, whose statistics are often behind: always by index.
@@ -97,12 +122,20 @@ func (s *Store) Insert(ctx context.Context, batch []visit.QueuedVisit) (visit.Ou
 			return err
 		}
 		var sequence int64
-		if fresh {
-			sequence, err = copyAll(ctx, tx, rows, &out)
+		if err := tx.QueryRow(ctx, `SELECT begin_storing()`).Scan(&sequence); err != nil {
+			return err
+		}
+		if fresh && !careful {
+			err = copyAll(ctx, tx, rows, &out)
 		} else {
-			sequence, err = sortOut(ctx, tx, rows, first, &out)
+			err = sortOut(ctx, tx, rows, first, &out)
 		}
 		if err != nil || out.Stored == 0 {
+			return err
+		}
+		// From here on one batch of a site comes after the other: what it is counted into waits for the commit anyway, and
+		// what a notice is met by depends on what was counted before.
+		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock($1, hashtext(s)) FROM (SELECT unnest($2::text[]) s ORDER BY 1) of`, counting, sites(rows)); err != nil {
 			return err
 		}
 		if err := noticerows.MeetVisits(ctx, tx, sequence); err != nil {
@@ -142,62 +175,56 @@ func allFresh(ctx context.Context, tx pgx.Tx, rows []*insertRow) (bool, error) {
 	return !known, err
 }
 
-// copyAll stores rows that are all new. It gives the sequence number of the first.
-func copyAll(ctx context.Context, tx pgx.Tx, rows []*insertRow, out *visit.Outcome) (first int64, err error) {
-	var last int64
-	if err := tx.QueryRow(ctx, `SELECT setval('visit_sequence', nextval('visit_sequence') + $1)`, len(rows)).Scan(&last); err != nil {
-		return 0, err
+// sites are those of rows, each once.
+func sites(rows []*insertRow) []string {
+	of := map[string]bool{}
+	for _, r := range rows {
+		of[r.Site] = true
 	}
-	first = last - int64(len(rows)) + 1
-	next := 0
-	n, err := tx.CopyFrom(ctx, pgx.Identifier{"visit"}, append([]string{"sequence"}, columnNames()...), pgx.CopyFromFunc(func() ([]any, error) {
-		if next == len(rows) {
-			return nil, nil
-		}
-		next++
-		return append([]any{first + int64(next-1)}, rows[next-1].values()...), nil
-	}))
+	return slices.Collect(maps.Keys(of))
+}
+
+// copyAll stores rows that are all new.
+func copyAll(ctx context.Context, tx pgx.Tx, rows []*insertRow, out *visit.Outcome) error {
+	n, err := tx.CopyFrom(ctx, pgx.Identifier{"visit"}, columnNames(), pgx.CopyFromSlice(len(rows), func(i int) ([]any, error) { return rows[i].values(), nil }))
 	out.Stored = int(n)
-	return first, err
+	return err
 }
 
 // sortOut stores the rows that are new and not erased; places says where in the
 // batch each id stands.
-func sortOut(ctx context.Context, tx pgx.Tx, rows []*insertRow, places map[uuid.UUID]int, out *visit.Outcome) (first int64, err error) {
+func sortOut(ctx context.Context, tx pgx.Tx, rows []*insertRow, places map[uuid.UUID]int, out *visit.Outcome) error {
 	// It has the columns of visit, and none of its rules.
 	if _, err := tx.Exec(ctx, `CREATE TEMP TABLE IF NOT EXISTS incoming ON COMMIT DELETE ROWS AS SELECT * FROM visit WHERE false`); err != nil {
-		return 0, err
+		return err
 	}
-	_, err = tx.CopyFrom(ctx, pgx.Identifier{"incoming"}, columnNames(), pgx.CopyFromSlice(len(rows), func(i int) ([]any, error) { return rows[i].values(), nil }))
+	_, err := tx.CopyFrom(ctx, pgx.Identifier{"incoming"}, columnNames(), pgx.CopyFromSlice(len(rows), func(i int) ([]any, error) { return rows[i].values(), nil }))
 	if err != nil {
-		return 0, err
+		return err
 	}
 	tag, err := tx.Exec(ctx, `DELETE FROM incoming a USING tombstone t WHERE a.id = t.id OR a.time <= t.erased AND
 		(a.address <<= t.prefix OR a.placeholder = t.placeholder OR t.hash = sha256(t.salt || host(a.address)::bytea))`)
 	if err != nil {
-		return 0, err
+		return err
 	}
 	out.Erased = int(tag.RowsAffected())
-	if err := tx.QueryRow(ctx, `SELECT nextval('visit_sequence')`).Scan(&first); err != nil {
-		return 0, err
-	}
 	list := strings.Join(columnNames(), ", ")
-	tag, err = tx.Exec(ctx, `INSERT INTO visit (sequence, `+list+`)
-		SELECT nextval('visit_sequence'), `+list+` FROM (SELECT * FROM incoming ORDER BY id) a ON CONFLICT (id) DO NOTHING`)
+	tag, err = tx.Exec(ctx, `INSERT INTO visit (`+list+`)
+		SELECT `+list+` FROM (SELECT * FROM incoming ORDER BY id) a ON CONFLICT (id) DO NOTHING`)
 	if err != nil {
-		return 0, err
+		return err
 	}
 	out.Stored = int(tag.RowsAffected())
 	before := len(rows) - out.Erased - out.Stored
-	if out.Duplicate += before; before > 0 {
-		found, _ := tx.Query(ctx, `SELECT DISTINCT a.id FROM incoming a JOIN visit v USING (id) WHERE (`+reported("a.")+`) IS DISTINCT FROM (`+reported("v.")+`)`)
-		var ids []uuid.UUID
-		ids, err = pgx.CollectRows(found, pgx.RowTo[uuid.UUID])
-		for _, id := range ids {
-			out.Conflicts = append(out.Conflicts, places[id])
-		}
+	if out.Duplicate += before; before == 0 {
+		return nil
 	}
-	return first, err
+	found, _ := tx.Query(ctx, `SELECT DISTINCT a.id FROM incoming a JOIN visit v USING (id) WHERE (`+reported("a.")+`) IS DISTINCT FROM (`+reported("v.")+`)`)
+	ids, err := pgx.CollectRows(found, pgx.RowTo[uuid.UUID])
+	for _, id := range ids {
+		out.Conflicts = append(out.Conflicts, places[id])
+	}
+	return err
 }
 
 // Standing says of each row whether the visit that is stored under its id is the same; an
@@ -231,7 +258,8 @@ func (s *Store) Standing(ctx context.Context, rows []visit.Row) ([]visit.Standin
 
 // sharedFacts are the edition facts of all visits that share them.
 type sharedFacts struct {
-	text json.RawMessage // of the visit that is stored with them
+	text     json.RawMessage // of the visit that is stored with them
+	location *atlas.Location // nil until it is read
 	columnFacts
 	used [placeStates]bool // which of the places are asked for
 }
@@ -242,6 +270,8 @@ type columnFacts struct {
 	country, basis, network *string
 	place                   [placeStates]int64 // the ids of the place; 0 where it is not known yet
 }
+
+var errNoLocation = errors.New("they have no location")
 
 // factsKept bounds how many facts are remembered with their columns.
 const factsKept = 50_000
@@ -256,16 +286,13 @@ func (s *Store) factsOf(known map[uuid.UUID]*sharedFacts, q *visit.QueuedVisit) 
 			f.columnFacts = remembered.(columnFacts)
 		} else {
 			var read struct {
-				Location struct {
-					CountryCode *string `json:"country_code"`
-					Basis       *string `json:"basis"`
-				} `json:"location"`
-				Network atlas.Network `json:"network"`
+				Location *atlas.Location `json:"location"`
+				Network  atlas.Network   `json:"network"`
 			}
-			if err := json.Unmarshal(q.Facts, &read); err != nil {
-				return nil, fmt.Errorf("the edition facts of %s: %w", q.Row.ID, err)
+			if err := json.Unmarshal(q.Facts, &read); err != nil || read.Location == nil {
+				return nil, fmt.Errorf("the edition facts of %s: %w", q.Row.ID, cmp.Or(err, errNoLocation))
 			}
-			f.country, f.basis, f.network = read.Location.CountryCode, read.Location.Basis, null(visit.NetworkKey(read.Network))
+			f.location, f.country, f.basis, f.network = read.Location, read.Location.CountryCode, read.Location.Basis, null(visit.NetworkKey(read.Network))
 		}
 		known[q.Row.FactsID] = f
 	}
@@ -318,7 +345,7 @@ func list(s []string) []string {
 	return s
 }
 
-// addFacts stores the facts that are not there yet, under the lock of storing.
+// addFacts stores the facts that are not there yet, in one order, so that no two transactions wait for each other.
 func addFacts(ctx context.Context, tx pgx.Tx, facts map[uuid.UUID]*sharedFacts) error {
 	ids := slices.Collect(maps.Keys(facts))
 	rows, _ := tx.Query(ctx, `SELECT id FROM edition_facts WHERE id = ANY($1)`, ids)
@@ -330,18 +357,21 @@ func addFacts(ctx context.Context, tx pgx.Tx, facts map[uuid.UUID]*sharedFacts) 
 	for _, id := range there {
 		known[id] = true
 	}
-	var fresh [][]any
+	var fresh []uuid.UUID
+	var bodies []string
 	for _, id := range ids {
 		if !known[id] {
-			fresh = append(fresh, []any{id, string(facts[id].text)})
+			fresh, bodies = append(fresh, id), append(bodies, string(facts[id].text))
 		}
 	}
-	_, err = tx.CopyFrom(ctx, pgx.Identifier{"edition_facts"}, []string{"id", "body"}, pgx.CopyFromRows(fresh))
+	if len(fresh) == 0 {
+		return nil
+	}
+	_, err = tx.Exec(ctx, `INSERT INTO edition_facts SELECT id, body::json FROM unnest($1::uuid[], $2::text[]) f(id, body) ORDER BY id ON CONFLICT DO NOTHING`, fresh, bodies)
 	return err
 }
 
-// addPlaces stores the places that are not there yet, under the lock of storing, and fills in
-// the ids of all.
+// addPlaces stores the places that are not there yet, and fills in the ids of all.
 func addPlaces(ctx context.Context, tx pgx.Tx, facts map[uuid.UUID]*sharedFacts) error {
 	list := places{}
 	digests := map[*int64]uuid.UUID{}
@@ -350,13 +380,16 @@ func addPlaces(ctx context.Context, tx pgx.Tx, facts map[uuid.UUID]*sharedFacts)
 			if !used || f.place[i] != 0 {
 				continue
 			}
-			var read struct {
-				Location atlas.Location `json:"location"`
+			if f.location == nil { // it is known from before, but not at this place
+				var read struct {
+					Location *atlas.Location `json:"location"`
+				}
+				if err := json.Unmarshal(f.text, &read); err != nil || read.Location == nil {
+					return cmp.Or(err, errNoLocation)
+				}
+				f.location = read.Location
 			}
-			if err := json.Unmarshal(f.text, &read); err != nil {
-				return err
-			}
-			digests[&f.place[i]] = list.add(&read.Location, placeState(i))
+			digests[&f.place[i]] = list.add(f.location, placeState(i))
 		}
 	}
 	if len(list) == 0 {

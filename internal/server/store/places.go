@@ -1,10 +1,12 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/binary"
 	"math"
+	"slices"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -67,8 +69,8 @@ func (r placeRow) digest() uuid.UUID {
 	return id
 }
 
-// ids gives the ids of the places by their digests; new ones are stored, under the lock of
-// storing.
+// ids gives the ids of the places by their digests; new ones are stored, in one order, so that no two transactions wait for
+// each other.
 func (p places) ids(ctx context.Context, tx pgx.Tx) (map[uuid.UUID]int64, error) {
 	digests := make([]uuid.UUID, 0, len(p))
 	for digest := range p {
@@ -88,14 +90,17 @@ func (p places) ids(ctx context.Context, tx pgx.Tx) (map[uuid.UUID]int64, error)
 	if err := read(rows); err != nil || len(ids) == len(p) {
 		return ids, err
 	}
-	var fresh [][]any
-	for digest, r := range p {
+	slices.SortFunc(digests, func(a, b uuid.UUID) int { return bytes.Compare(a[:], b[:]) })
+	batch := &pgx.Batch{}
+	for _, digest := range digests {
 		if _, known := ids[digest]; !known {
-			fresh = append(fresh, []any{digest, string(r.Level), r.state == skipped, r.CountryCode, r.RegionCode, r.City, r.Latitude, r.Longitude, r.RadiusKm, r.TimeZone, r.state == notFound})
+			r := p[digest]
+			batch.Queue(`INSERT INTO place (digest, level, skipped, country_code, region_code, city, latitude, longitude, radius_km, time_zone, not_found)
+				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) ON CONFLICT DO NOTHING`,
+				digest, string(r.Level), r.state == skipped, r.CountryCode, r.RegionCode, r.City, r.Latitude, r.Longitude, r.RadiusKm, r.TimeZone, r.state == notFound)
 		}
 	}
-	names := []string{"digest", "level", "skipped", "country_code", "region_code", "city", "latitude", "longitude", "radius_km", "time_zone", "not_found"}
-	if _, err := tx.CopyFrom(ctx, pgx.Identifier{"place"}, names, pgx.CopyFromRows(fresh)); err != nil {
+	if err := tx.SendBatch(ctx, batch).Close(); err != nil {
 		return nil, err
 	}
 	rows, _ = tx.Query(ctx, `SELECT digest, id FROM place WHERE digest = ANY($1)`, digests)

@@ -411,7 +411,9 @@ func TestFollowersOfArrivalsMissNothing(t *testing.T) {
 	seen, after := map[uuid.UUID]bool{}, int64(0)
 	for {
 		last := wrote.Load() // before it is asked
-		list, err := s.StoredAfter(t.Context(), visit.Filter{Site: site}, after, 100)
+		through, err := s.StoredThrough(t.Context())
+		require.NoError(t, err)
+		list, err := s.StoredAfter(t.Context(), visit.Filter{Site: site}, after, through, 100)
 		require.NoError(t, err)
 		for _, a := range list {
 			require.Greater(t, a.Sequence, after)
@@ -424,6 +426,59 @@ func TestFollowersOfArrivalsMissNothing(t *testing.T) {
 	}
 	assert.Equal(t, services*each*size, len(seen))
 	agree(t, s, site)
+}
+
+// Batches of several services at once, which have visits of each other in them, of two sites, while some are erased: each is
+// stored once, nothing is refused, and the counts are those of the rows.
+func TestBatchesAtOnce(t *testing.T) {
+	t.Parallel()
+	url := db.New(t)
+	s, err := Open(t.Context(), url, 0)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	const services, batches = 4, 20
+	var all []visit.QueuedVisit
+	of := map[uuid.UUID]bool{}
+	for n, site := range []string{site, "shop.example"} {
+		source := synthetic.NewVisits(uint64(90+n), site, 30, start.AddDate(0, 0, -3), start)
+		for range 400 {
+			all = append(all, source.Next())
+			of[all[len(all)-1].Row.ID] = true
+		}
+	}
+	var working sync.WaitGroup
+	var stored, erased atomic.Int64
+	for n := range services {
+		r := rand.New(rand.NewPCG(34, uint64(n)))
+		var mine [][]visit.QueuedVisit
+		for range batches {
+			batch := []visit.QueuedVisit{}
+			for range 60 {
+				batch = append(batch, all[r.IntN(len(all))])
+			}
+			mine = append(mine, batch)
+		}
+		working.Go(func() {
+			for i, batch := range mine {
+				out, err := s.Insert(t.Context(), batch)
+				assert.NoError(t, err)
+				assert.Empty(t, out.Conflicts)
+				stored.Add(int64(out.Stored))
+				if i%5 == n {
+					gone, err := s.Erase(t.Context(), visit.Erasure{ID: batch[0].Row.ID}, start.Add(time.Hour))
+					assert.NoError(t, err)
+					erased.Add(int64(gone.Visits))
+				}
+			}
+		})
+	}
+	working.Wait()
+	var rows int64
+	require.NoError(t, s.pool.QueryRow(t.Context(), `SELECT count(*) FROM visit`).Scan(&rows))
+	assert.Equal(t, stored.Load()-erased.Load(), rows)
+	assert.Positive(t, erased.Load())
+	agree(t, s, site)
+	agree(t, s, "shop.example")
 }
 
 func TestARefusedVisitIsTheDatasFault(t *testing.T) {

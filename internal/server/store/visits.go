@@ -119,20 +119,19 @@ func (s *Store) VisitsFrom(ctx context.Context, f visit.Filter, after uuid.UUID,
 	return s.visits(ctx, conditions+` AND visit.id > @after ORDER BY visit.id LIMIT @limit`, args)
 }
 
-// StoredAfter lists visits in the order in which they were stored, at most limit of
-// them, those after a sequence number. That order never changes, and whoever has read up to a
-// visit finds all that was stored since behind it.
-func (s *Store) StoredAfter(ctx context.Context, f visit.Filter, after int64, limit int) ([]visit.StoredVisit, error) {
+// StoredAfter lists visits in the order of their sequence numbers, at most limit of them, those after one and up to another
+// that [Store.StoredThrough] gave: whoever reads on from there misses none.
+func (s *Store) StoredAfter(ctx context.Context, f visit.Filter, after, through int64, limit int) ([]visit.StoredVisit, error) {
 	conditions, args := where(f)
-	args["after"], args["limit"] = after, limit
-	rows, _ := s.pool.Query(ctx, selectVisit+`WHERE sequence > @after AND `+conditions+` ORDER BY sequence LIMIT @limit`, args)
+	args["after"], args["through"], args["limit"] = after, through, limit
+	rows, _ := s.pool.Query(ctx, selectVisit+`WHERE sequence > @after AND sequence <= @through AND `+conditions+` ORDER BY sequence LIMIT @limit`, args)
 	list, err := pgx.CollectRows(rows, scan)
 	return list, away(err)
 }
 
-// LastSequence gives the sequence number of the visit that was stored last, 0 for none.
-func (s *Store) LastSequence(ctx context.Context) (n int64, err error) {
-	err = s.pool.QueryRow(ctx, `SELECT coalesce((SELECT sequence FROM visit ORDER BY sequence DESC LIMIT 1), 0)`).Scan(&n)
+// StoredThrough gives the sequence number up to which every visit is stored that ever will have one.
+func (s *Store) StoredThrough(ctx context.Context) (n int64, err error) {
+	err = s.pool.QueryRow(ctx, `SELECT stored_through()`).Scan(&n)
 	return n, away(err)
 }
 

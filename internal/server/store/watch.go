@@ -126,8 +126,7 @@ type listener struct {
 	*Watch
 	conn   *pgx.Conn
 	told   [2]map[topics.Topic]int64 // how often each topic was told when it was asked last, and before that
-	led    context.Context
-	resign func() // ends what is led, and waits for it; nil where another leads
+	resign func()                    // ends what is led, and waits for it; nil where another leads
 }
 
 func (w *Watch) listen(ctx context.Context) {

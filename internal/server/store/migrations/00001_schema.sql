@@ -290,12 +290,13 @@ CREATE TABLE place (
 CREATE INDEX place_city ON place (city);
 CREATE INDEX place_zone ON place (time_zone);
 
--- The order in which visits were stored, which is not that of their time.
+-- The order in which visits were stored, which is not that of their time. Batches that are stored at once share it; how far
+-- all of it is there says stored_through().
 CREATE SEQUENCE visit_sequence;
 
 CREATE TABLE visit (
     id            uuid PRIMARY KEY, -- version 7: its time is the visit's
-    sequence      bigint NOT NULL,
+    sequence      bigint NOT NULL DEFAULT nextval('visit_sequence'),
     time          timestamptz NOT NULL,
     site          text NOT NULL,
     path          text NOT NULL,
@@ -337,6 +338,31 @@ CREATE INDEX visit_address ON visit (address) WHERE address IS NOT NULL;
 CREATE INDEX visit_placeholder ON visit (placeholder) WHERE placeholder IS NOT NULL;
 CREATE INDEX visit_facts ON visit (facts);
 CREATE INDEX visit_earlier ON visit USING gin (earlier) WHERE earlier <> '{}';
+
+-- Says that this transaction stores visits from a sequence number on, which it gives: others must not read as far until it
+-- has ended. Its lock is of no number before it.
+-- +goose StatementBegin
+CREATE FUNCTION begin_storing() RETURNS bigint LANGUAGE plpgsql AS $$
+DECLARE first bigint;
+BEGIN
+    SELECT last_value + is_called::int INTO first FROM visit_sequence;
+    PERFORM pg_advisory_xact_lock_shared((x'4550'::bigint << 48) + first);
+    RETURN first;
+END $$;
+-- +goose StatementEnd
+
+-- The sequence number up to which all visits that will ever have one are stored. The end of the sequence is read first: a
+-- transaction that took a number up to it either holds its lock still, or has ended.
+-- +goose StatementBegin
+CREATE FUNCTION stored_through() RETURNS bigint LANGUAGE plpgsql AS $$
+DECLARE through bigint; storing bigint;
+BEGIN
+    SELECT last_value - 1 + is_called::int INTO through FROM visit_sequence;
+    SELECT min(((classid::bigint & 65535) << 32) + objid::bigint) INTO storing FROM pg_locks
+    WHERE locktype = 'advisory' AND objsubid = 1 AND classid::bigint >> 16 = x'4550'::bigint AND database = (SELECT oid FROM pg_database WHERE datname = current_database());
+    RETURN least(through, storing - 1);
+END $$;
+-- +goose StatementEnd
 
 -- The smallest id of version 7 (RFC 9562) whose time is at.
 -- +goose StatementBegin
@@ -446,16 +472,19 @@ BEGIN
 END $$;
 -- +goose StatementEnd
 
--- The same with the ids of keys; what has none yet gets one. The caller holds the lock of storing.
+-- The same with the ids of keys; what has none yet gets one, in one order, so that no two transactions wait for each other.
 -- +goose StatementBegin
 CREATE FUNCTION keyed_counts(condition text) RETURNS TABLE (site text, dimension text, granularity text, slot timestamptz, key bigint, visits bigint)
-LANGUAGE sql AS $$
-    WITH c AS MATERIALIZED (SELECT * FROM count_where(condition)),
-    texts AS MATERIALIZED (SELECT t.key, k.id FROM (SELECT DISTINCT c.key FROM c WHERE c.key IS NOT NULL) t LEFT JOIN count_key k ON k.text = t.key),
-    fresh AS (INSERT INTO count_key (text) SELECT t.key FROM texts t WHERE t.id IS NULL RETURNING id, text)
-    SELECT c.site, c.dimension, c.granularity, c.slot, coalesce(c.place, n.id), c.visits
-    FROM c LEFT JOIN (SELECT t.key, t.id FROM texts t WHERE t.id IS NOT NULL UNION ALL SELECT text, id FROM fresh) n ON n.key = c.key
-$$;
+LANGUAGE plpgsql AS $$
+#variable_conflict use_column
+BEGIN
+    CREATE TEMP TABLE IF NOT EXISTS counting (site text, dimension text, granularity text, slot timestamptz, key text, place bigint, visits bigint) ON COMMIT DELETE ROWS;
+    DELETE FROM counting;
+    INSERT INTO counting SELECT * FROM count_where(condition);
+    INSERT INTO count_key (text) SELECT DISTINCT c.key FROM counting c WHERE c.key IS NOT NULL AND NOT EXISTS (SELECT FROM count_key k WHERE k.text = c.key) ORDER BY 1
+    ON CONFLICT DO NOTHING;
+    RETURN QUERY SELECT c.site, c.dimension, c.granularity, c.slot, coalesce(c.place, k.id), c.visits FROM counting c LEFT JOIN count_key k ON k.text = c.key;
+END $$;
 -- +goose StatementEnd
 
 -- What visitors and pages name themselves: paths, referrers, languages and links. Whoever has a page key may make up any
@@ -485,14 +514,17 @@ BEGIN
 END $$;
 -- +goose StatementEnd
 
--- Counts the rows from a sequence number on, which this transaction has stored while it held the lock of storing.
+-- Counts the rows that this transaction has stored, from a sequence number on that begin_storing() gave. The caller holds the
+-- locks of counting of their sites.
 -- +goose StatementBegin
 CREATE FUNCTION count_stored(first bigint) RETURNS void LANGUAGE plpgsql AS $$
-DECLARE grown record;
+DECLARE
+    grown record;
+    own   text := format('sequence >= %s AND xmin = %L::xid', first, pg_current_xact_id()::xid);
 BEGIN
     FOR grown IN
         WITH done AS (
-            INSERT INTO rollup SELECT * FROM keyed_counts(format('sequence >= %s', first)) ORDER BY 1, 2, 3, 4, 5
+            INSERT INTO rollup SELECT * FROM keyed_counts(own) ORDER BY 1, 2, 3, 4, 5
             ON CONFLICT (site, dimension, granularity, slot, key) DO UPDATE SET visits = rollup.visits + excluded.visits
             RETURNING site, dimension, slot, xmax = 0 AS fresh
         )
@@ -504,7 +536,7 @@ BEGIN
     WITH fresh AS (
         INSERT INTO visitor_seen (site, day, visitor_hash)
         SELECT DISTINCT unnest(counted_for(site, path, link)), (time AT TIME ZONE 'UTC')::date, visitor_hash FROM visit
-        WHERE sequence >= first AND counted AND visitor_hash IS NOT NULL ORDER BY 1, 2, 3
+        WHERE sequence >= first AND xmin = pg_current_xact_id()::xid AND counted AND visitor_hash IS NOT NULL ORDER BY 1, 2, 3
         ON CONFLICT DO NOTHING RETURNING site, day
     )
     INSERT INTO rollup

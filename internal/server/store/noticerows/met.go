@@ -14,7 +14,7 @@ import (
 // lateMost is how old a visit may be to have a notice written: what is imported, or waited for long, has not.
 const lateMost = `interval '1 day'`
 
-// MeetVisits keeps which notices are met by the visits that a transaction has stored, from a sequence number on, and
+// MeetVisits keeps which notices are met by the visits that this transaction has stored, from a sequence number on, and
 // has not counted yet. Visits that are left out of statistics meet none.
 func MeetVisits(ctx context.Context, tx pgx.Tx, first int64) error {
 	var any bool
@@ -23,7 +23,7 @@ func MeetVisits(ctx context.Context, tx pgx.Tx, first int64) error {
 	}
 	tag, err := tx.Exec(ctx, `WITH fresh AS MATERIALIZED (
 			SELECT v.id, v.site, v.time, v.country_code, v.labels FROM visit v
-			WHERE v.sequence >= $1 AND v.id > id_floor(now() - `+lateMost+`) AND v.counted)
+			WHERE v.sequence >= $1 AND v.xmin = pg_current_xact_id()::xid AND v.id > id_floor(now() - `+lateMost+`) AND v.counted)
 		INSERT INTO notice_trigger (site, notice, key, at, visit, times)
 		SELECT n.site, n.name, v.country_code, now(), (array_agg(v.id ORDER BY v.id))[1], 1
 		FROM notice n JOIN fresh v ON v.site = n.site AND v.country_code IS NOT NULL
