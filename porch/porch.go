@@ -57,7 +57,7 @@ type Site struct {
 	// where no other suits, the first of them where it is "".
 	Languages []string
 	Default   string
-	// Gates are its rules, as eastporch gate list --rules writes them; nil admits
+	// Gates are its rules, as eastporch gate show --file writes them; nil admits
 	// everybody. An owner's pass is only known to the service, and counts are only kept there.
 	Gates io.Reader
 	// Labels, Groups and Areas (GeoJSON) are what rules may name beside countries.

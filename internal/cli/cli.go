@@ -14,6 +14,7 @@ import (
 
 	"eastporch/internal/cli/addresses"
 	"eastporch/internal/cli/companions"
+	"eastporch/internal/cli/documents"
 	"eastporch/internal/cli/gates"
 	"eastporch/internal/cli/links"
 	"eastporch/internal/cli/notices"
@@ -106,7 +107,7 @@ enriched visits.`,
 	root.PersistentFlags().StringVar(&a.Key, "key", "", "the key to use (EASTPORCH_KEY); else the one that login kept for the server")
 	root.PersistentFlags().StringVar(&a.Store, "profile", terminal.ProfilePath(sys.Getenv), "where login keeps keys, by server")
 	root.PersistentFlags().StringVarP(&a.Output, "output", "o", "table", "table, json, ndjson, csv or yaml")
-	root.AddCommand(initCommand(a), serveCommand(a), reloadCommand(a), demoCommand(a), addresses.ResolveCommand(a), addresses.KindCommand(a), addresses.FindCommand(a), addresses.TrailCommand(a), checkupCommand(a), databaseCommand(a), records.VisitsCommand(a), records.ReportCommand(a), gates.Command(a), gates.RehearseCommand(a), links.Command(a), companions.Command(a), notices.Command(a), shelf.AtlasCommand(a), shelf.CorrectionsCommand(a), addresses.RangesCommand(a), addresses.NearCommand(a), addresses.AreasCommand(a), addresses.CountriesCommand(a), addresses.LocaleCommand(a), addresses.ConvertCommand(a), addresses.RatesCommand(a), standinCommand(a), keysCommand(a), auditLogCommand(a), loginCommand(a), versionCommand(a))
+	root.AddCommand(initCommand(a), serveCommand(a), reloadCommand(a), demoCommand(a), addresses.ResolveCommand(a), addresses.KindCommand(a), addresses.FindCommand(a), addresses.TrailCommand(a), checkupCommand(a), databaseCommand(a), records.VisitsCommand(a), records.ReportCommand(a), gates.Command(a), gates.RehearseCommand(a), links.Command(a), companions.Command(a), notices.Command(a), documents.VariantsCommand(a), shelf.AtlasCommand(a), shelf.CorrectionsCommand(a), addresses.RangesCommand(a), addresses.NearCommand(a), addresses.AreasCommand(a), addresses.CountriesCommand(a), addresses.LocaleCommand(a), addresses.ConvertCommand(a), addresses.RatesCommand(a), standinCommand(a), keysCommand(a), auditLogCommand(a), loginCommand(a), versionCommand(a))
 	return root
 }
 

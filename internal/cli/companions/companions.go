@@ -5,15 +5,16 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"eastporch/internal/cli/documents"
 	"eastporch/internal/cli/terminal"
 	"eastporch/internal/client"
 	"eastporch/internal/core/companion"
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/plain"
 )
 
@@ -27,41 +28,41 @@ on the card, and may give the page a class. Secrets are files or variables of th
 		Example: `  eastporch companions list
   eastporch companions try weather --visitor "Lisbon, PT" --visitor "Oslo, NO"
   eastporch companions show weather --file weather.yaml
-  eastporch companions save weather --file weather.yaml
+  eastporch companions save weather weather.yaml
   eastporch companions off weather`,
 	}
-	cmd.AddCommand(list(a), show(a), save(a), try(a), ask(a), turn(a, "on", true), turn(a, "off", false), drop(a))
+	cmd.AddCommand(list(a), try(a), ask(a))
+	cmd.AddCommand(kind.Commands(a)...)
 	return cmd
 }
 
-// of is what most commands begin with: a client, and the site that they are about.
-type of struct{ site string }
-
-func (o *of) flag(cmd *cobra.Command) *cobra.Command {
-	cmd.Flags().StringVar(&o.site, "site", "", "the host of the site; the first configured one by default")
-	return cmd
-}
-
-func (o *of) open(ctx context.Context, a *terminal.App) (*client.Client, string, error) {
-	c, err := a.Client()
-	site := o.site
-	if err == nil && site == "" {
-		site, err = a.FirstSite(ctx, c)
-	}
-	return c, site, err
+// kind is how companions are worked with.
+var kind = documents.Kind[companion.Said, companion.State]{
+	Kind: document.Companion, Noun: "companion", Command: "companions", Example: "weather", Read: companion.ReadFile,
+	Get: func(ctx context.Context, c *client.Client, site, name string) (companion.State, error) {
+		return c.Companion(ctx, site, name)
+	},
+	Said: func(s *companion.State) companion.Said { return s.Said },
+	Save: func(ctx context.Context, c *client.Client, site, name string, said companion.Said) (companion.State, error) {
+		return c.SaveCompanion(ctx, site, name, companion.Save{Said: said})
+	},
+	Drop: func(ctx context.Context, c *client.Client, site, name string) error {
+		return c.DropCompanion(ctx, site, name)
+	},
+	Draw: describe,
+	Turn: func(ctx context.Context, c *client.Client, site string, s companion.State, on bool) (companion.State, error) {
+		s.Said.Enabled = on
+		return c.SaveCompanion(ctx, site, s.Name, companion.Save{Said: s.Said, Revision: &s.Revision})
+	},
 }
 
 func list(a *terminal.App) *cobra.Command {
-	var o of
-	return o.flag(&cobra.Command{
+	o := documents.Of{App: a}
+	return o.Flag(&cobra.Command{
 		Use: "list", Short: "List companions and how they stand", Args: cobra.NoArgs,
 		Example: `  eastporch companions list`,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, site, err := o.open(cmd.Context(), a)
-			if err != nil {
-				return err
-			}
-			all, err := c.Companions(cmd.Context(), site)
+		RunE: o.With(func(ctx context.Context, c *client.Client, site string, _ []string) error {
+			all, err := c.Companions(ctx, site)
 			if err != nil {
 				return err
 			}
@@ -76,7 +77,7 @@ func list(a *terminal.App) *cobra.Command {
 				}
 				t.Render()
 			})
-		},
+		}),
 	})
 }
 
@@ -90,38 +91,6 @@ func stands(s *companion.State) string {
 		out += ": " + *s.Reason
 	}
 	return out
-}
-
-func show(a *terminal.App) *cobra.Command {
-	var o of
-	var file string
-	cmd := &cobra.Command{
-		Use: "show NAME", Short: "Show a companion, or write it into a file to edit", Args: cobra.ExactArgs(1),
-		Example: `  eastporch companions show weather
-  eastporch companions show weather --file weather.yaml`,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, site, err := o.open(cmd.Context(), a)
-			if err != nil {
-				return err
-			}
-			s, err := c.Companion(cmd.Context(), site, args[0])
-			if err != nil {
-				return err
-			}
-			if file != "" {
-				text, err := companion.WriteFile(s.Said)
-				if err == nil && file != "-" {
-					err = os.WriteFile(file, text, 0o644)
-				} else if err == nil {
-					_, err = a.Out.Write(text)
-				}
-				return err
-			}
-			return terminal.Emit(a, []companion.State{s}, true, func() { describe(a.Out, &s) })
-		},
-	}
-	cmd.Flags().StringVar(&file, "file", "", "write it as YAML here; - for standard output")
-	return o.flag(cmd)
 }
 
 // describe says what a companion is, and how it stands.
@@ -152,53 +121,8 @@ func describe(out io.Writer, s *companion.State) {
 	fmt.Fprintf(out, "On your page: %s\n", s.Snippet)
 }
 
-func read(a *terminal.App, file string) (said companion.Said, err error) {
-	var text []byte
-	if file == "-" {
-		text, err = io.ReadAll(a.In)
-	} else {
-		text, err = os.ReadFile(file)
-	}
-	if err == nil {
-		said, err = companion.ReadFile(text)
-	}
-	return said, err
-}
-
-func save(a *terminal.App) *cobra.Command {
-	var o of
-	var file string
-	cmd := &cobra.Command{
-		Use: "save NAME --file FILE", Short: "Make a companion, or change it", Args: cobra.ExactArgs(1),
-		Long: `Takes a companion from a file of YAML or JSON; docs/companions.md says what stands there, and
-eastporch companions show NAME --file - writes one that there is.`,
-		Example: `  eastporch companions save weather --file weather.yaml
-  eastporch companions show weather --file - | sed 's/a_day: 1000/a_day: 500/' | eastporch companions save weather --file -`,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if file == "" {
-				return terminal.Usage(fmt.Errorf("--file: give the file that says what the companion is, or -"))
-			}
-			said, err := read(a, file)
-			if err != nil {
-				return err
-			}
-			c, site, err := o.open(cmd.Context(), a)
-			if err != nil {
-				return err
-			}
-			s, err := c.SaveCompanion(cmd.Context(), site, args[0], companion.Save{Said: said})
-			if err != nil {
-				return err
-			}
-			return terminal.Emit(a, []companion.State{s}, true, func() { describe(a.Out, &s) })
-		},
-	}
-	cmd.Flags().StringVar(&file, "file", "", "YAML or JSON; - for standard input")
-	return o.flag(cmd)
-}
-
 func try(a *terminal.App) *cobra.Command {
-	var o of
+	o := documents.Of{App: a}
 	var visitors []string
 	var file string
 	var whole, kept bool
@@ -208,34 +132,23 @@ func try(a *terminal.App) *cobra.Command {
 East Porch and go no farther. The allowance counts it. With --file the companion need not be saved.`,
 		Example: `  eastporch companions try weather --visitor "Lisbon, PT" --visitor "Oslo, NO"
   eastporch companions try weather --file weather.yaml --visitor 198.18.3.40 --whole`,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, site, err := o.open(cmd.Context(), a)
+		RunE: o.With(func(ctx context.Context, c *client.Client, site string, args []string) error {
+			said, err := kind.SaidOf(ctx, a, c, site, args[0], file)
 			if err != nil {
 				return err
 			}
-			var said companion.Said
-			if file != "" {
-				said, err = read(a, file)
-			} else {
-				var s companion.State
-				s, err = c.Companion(cmd.Context(), site, args[0])
-				said = s.Said
-			}
-			if err != nil {
-				return err
-			}
-			tries, err := c.TryCompanion(cmd.Context(), site, companion.Try{Name: args[0], Said: said, Visitors: visitors, Ask: !kept})
+			tries, err := c.TryCompanion(ctx, site, companion.Try{Name: args[0], Said: said, Visitors: visitors, Ask: !kept})
 			if err != nil {
 				return err
 			}
 			return terminal.Emit(a, tries.Results, false, func() { results(a, said, tries.Results, whole) })
-		},
+		}),
 	}
 	cmd.Flags().StringArrayVar(&visitors, "visitor", []string{"Lisbon, PT", "Oslo, NO", "Mumbai, IN", "Auckland, NZ"}, "a town with its country, or an address; up to four times")
 	cmd.Flags().StringVar(&file, "file", "", "what the companion is, instead of what is saved; - for standard input")
 	cmd.Flags().BoolVar(&whole, "whole", false, "show the first answer whole, with the pointer to each value")
 	cmd.Flags().BoolVar(&kept, "kept", false, "ask nothing: read answers that are kept")
-	return o.flag(cmd)
+	return o.Flag(cmd)
 }
 
 func results(a *terminal.App, said companion.Said, list []companion.Tried, whole bool) {
@@ -292,61 +205,16 @@ func why(missing map[string]string, values []companion.Pick) string {
 }
 
 func ask(a *terminal.App) *cobra.Command {
-	var o of
-	return o.flag(&cobra.Command{
+	o := documents.Of{App: a}
+	return o.Flag(&cobra.Command{
 		Use: "ask NAME", Short: "Ask a companion that fails again, now", Args: cobra.ExactArgs(1),
 		Example: `  eastporch companions ask weather`,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, site, err := o.open(cmd.Context(), a)
-			if err != nil {
-				return err
-			}
-			s, err := c.AskCompanion(cmd.Context(), site, args[0])
+		RunE: o.With(func(ctx context.Context, c *client.Client, site string, args []string) error {
+			s, err := c.AskCompanion(ctx, site, args[0])
 			if err != nil {
 				return err
 			}
 			return terminal.Emit(a, []companion.State{s}, true, func() { describe(a.Out, &s) })
-		},
-	})
-}
-
-func turn(a *terminal.App, word string, to bool) *cobra.Command {
-	var o of
-	return o.flag(&cobra.Command{
-		Use: word + " NAME", Short: "Switch a companion " + word, Args: cobra.ExactArgs(1),
-		Example: `  eastporch companions ` + word + ` weather`,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, site, err := o.open(cmd.Context(), a)
-			if err != nil {
-				return err
-			}
-			s, err := c.Companion(cmd.Context(), site, args[0])
-			if err == nil {
-				s.Said.Enabled = to
-				s, err = c.SaveCompanion(cmd.Context(), site, args[0], companion.Save{Said: s.Said, Revision: &s.Revision})
-			}
-			if err != nil {
-				return err
-			}
-			return terminal.Emit(a, []companion.State{s}, true, func() { fmt.Fprintf(a.Out, "%s: %s\n", s.Name, stands(&s)) })
-		},
-	})
-}
-
-func drop(a *terminal.App) *cobra.Command {
-	var o of
-	return o.flag(&cobra.Command{
-		Use: "drop NAME", Short: "Drop a companion", Args: cobra.ExactArgs(1),
-		Example: `  eastporch companions drop weather`,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, site, err := o.open(cmd.Context(), a)
-			if err == nil {
-				err = c.DropCompanion(cmd.Context(), site, args[0])
-			}
-			if err == nil {
-				fmt.Fprintf(a.Out, "%s is gone.\n", args[0])
-			}
-			return err
-		},
+		}),
 	})
 }

@@ -2,19 +2,21 @@
 package gates
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"strings"
-	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
 	"eastporch/api"
+	"eastporch/internal/cli/documents"
 	"eastporch/internal/cli/terminal"
 	"eastporch/internal/client"
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/gate"
 )
 
@@ -24,32 +26,32 @@ func Command(a *terminal.App) *cobra.Command {
 		Use: "gate", Short: "Admit or refuse by country, area, label and network",
 		Long: `The gates of a site: ordered rules at a path that admit or refuse by country, group,
 region, area, label, kind of address and network. Every gate whose path fits is asked.`,
-		Example: `  eastporch gate list --rules > gates.yaml      # change them in an editor,
+		Example: `  eastporch gate show --file gates.yaml         # change them in an editor,
   eastporch gate check gates.yaml               # see what is wrong,
   eastporch gate simulate gates.yaml --days 7   # what they would have refused,
-  eastporch gate set gates.yaml                 # and put them in force`,
+  eastporch gate save gates.yaml                # and put them in force`,
 	}
-	var site string
-	cmd.PersistentFlags().StringVar(&site, "site", "", "the host of the site; the first configured one by default")
-	o := &of{App: a, site: &site}
-	cmd.AddCommand(o.list(), o.check(), o.set(), o.simulate(), o.history(), o.refusals())
+	o := &of{documents.Of{App: a}}
+	kind := o.kind()
+	history := kind.History(a)
+	history.Short = "List earlier rules, or go back to them"
+	cmd.AddCommand(o.list(), o.show(kind), o.check(), o.save(), o.simulate(), history, o.refusals())
 	return cmd
 }
 
 // of is what the commands of a site share.
-type of struct {
-	*terminal.App
-	site *string
-}
+type of struct{ documents.Of }
 
-// open gives the service and the site that a command is about.
-func (o *of) open(cmd *cobra.Command) (*client.Client, string, error) {
-	c, err := o.Client()
-	if err != nil || *o.site != "" {
-		return c, *o.site, err
+// kind is how the rules of a site are worked with.
+func (o *of) kind() *documents.Kind[gate.Rules, api.GateState] {
+	return &documents.Kind[gate.Rules, api.GateState]{
+		Kind: document.Gate, Noun: "gate", Command: "gate", Read: gate.ReadRules, Write: gate.WriteRules,
+		Get: func(ctx context.Context, c *client.Client, site, _ string) (api.GateState, error) {
+			return c.Gate(ctx, site)
+		},
+		Said: func(s *api.GateState) gate.Rules { return s.Live.Rules },
+		Draw: func(_ io.Writer, s *api.GateState) { o.draw(s, s.Live.Rules) },
 	}
-	site, err := o.FirstSite(cmd.Context(), c)
-	return c, site, err
 }
 
 // read reads a file of rules; - is standard input.
@@ -71,37 +73,35 @@ func (o *of) read(file string) (gate.Rules, error) {
 }
 
 func (o *of) list() *cobra.Command {
-	var rules, draft bool
-	cmd := &cobra.Command{
+	return o.Flag(&cobra.Command{
 		Use: "list", Short: "Show the rules, and what they did in the last 24 hours", Args: cobra.NoArgs,
-		Example: "  eastporch gate list\n  eastporch gate list --rules > gates.yaml",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, site, err := o.open(cmd)
+		Example: "  eastporch gate list",
+		RunE: o.With(func(ctx context.Context, c *client.Client, site string, _ []string) error {
+			state, err := c.Gate(ctx, site)
 			if err != nil {
 				return err
 			}
-			state, err := c.Gate(cmd.Context(), site)
-			if err != nil {
-				return err
+			return terminal.Emit(o.App, []api.GateState{state}, true, func() { o.draw(&state, state.Live.Rules) })
+		}),
+	})
+}
+
+// show is the command show, which has the draft too.
+func (o *of) show(kind *documents.Kind[gate.Rules, api.GateState]) *cobra.Command {
+	var draft bool
+	get := kind.Get
+	kind.Get = func(ctx context.Context, c *client.Client, site, name string) (api.GateState, error) {
+		s, err := get(ctx, c, site, name)
+		if err == nil && draft {
+			if s.Draft == nil {
+				return s, errors.New("there is no draft")
 			}
-			shown := state.Live.Rules
-			if draft {
-				if state.Draft == nil {
-					return errors.New("there is no draft")
-				}
-				shown = state.Draft.Rules
-			}
-			if rules {
-				text, err := gate.WriteRules(shown)
-				if err == nil {
-					_, err = o.Out.Write(text)
-				}
-				return err
-			}
-			return terminal.Emit(o.App, []api.GateState{state}, true, func() { o.draw(&state, shown) })
-		},
+			s.Live.Rules = s.Draft.Rules
+		}
+		return s, err
 	}
-	cmd.Flags().BoolVar(&rules, "rules", false, "write them as a file for gate set")
+	cmd := kind.Shows(o.App)
+	cmd.Short = "Show the rules, or write them into a file to edit"
 	cmd.Flags().BoolVar(&draft, "draft", false, "those of the draft")
 	return cmd
 }
@@ -155,16 +155,12 @@ func (o *of) check() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "check FILE", Short: "Say what is wrong with rules", Args: cobra.ExactArgs(1),
 		Example: "  eastporch gate check gates.yaml",
-		RunE: func(cmd *cobra.Command, args []string) error {
+		RunE: o.With(func(ctx context.Context, c *client.Client, site string, args []string) error {
 			rules, err := o.read(args[0])
 			if err != nil {
 				return err
 			}
-			c, site, err := o.open(cmd)
-			if err != nil {
-				return err
-			}
-			found, err := c.CheckGate(cmd.Context(), site, api.GateCheckRequest{Rules: rules, RefuseEverybody: refuseAll})
+			found, err := c.CheckGate(ctx, site, api.GateCheckRequest{Rules: rules, RefuseEverybody: refuseAll})
 			if err != nil {
 				return err
 			}
@@ -178,55 +174,51 @@ func (o *of) check() *cobra.Command {
 				err = errors.New("these rules cannot be put in force")
 			}
 			return err
-		},
+		}),
 	}
 	cmd.Flags().BoolVar(&refuseAll, "refuse-everybody", false, "allow lists that admit nobody are meant so")
-	return cmd
+	return o.Flag(cmd)
 }
 
-func (o *of) set() *cobra.Command {
+func (o *of) save() *cobra.Command {
 	var refuseAll, draft bool
 	cmd := &cobra.Command{
-		Use: "set FILE", Short: "Put rules in force", Args: cobra.ExactArgs(1),
+		Use: "save FILE", Short: "Put rules in force", Args: cobra.ExactArgs(1),
 		Long: `Replaces all rules of the site by those of a file, as the next revision. gate history
 lists revisions and goes back to one.`,
-		Example: "  eastporch gate set gates.yaml\n  eastporch gate set gates.yaml --draft   # only for simulations and rehearsals",
-		RunE: func(cmd *cobra.Command, args []string) error {
+		Example: "  eastporch gate save gates.yaml\n  eastporch gate save gates.yaml --draft   # only for simulations and rehearsals",
+		RunE: o.With(func(ctx context.Context, c *client.Client, site string, args []string) error {
 			rules, err := o.read(args[0])
 			if err != nil {
 				return err
 			}
-			c, site, err := o.open(cmd)
-			if err != nil {
-				return err
-			}
 			if draft {
-				if err := c.SaveGateDraft(cmd.Context(), site, rules); err != nil {
+				if err := c.SaveGateDraft(ctx, site, rules); err != nil {
 					return err
 				}
 				fmt.Fprintf(o.Out, "The draft of %s is kept; eastporch gate simulate tries it.\n", site)
 				return nil
 			}
-			state, err := c.Gate(cmd.Context(), site)
+			state, err := c.Gate(ctx, site)
 			if err != nil {
 				return err
 			}
-			rev, err := c.SaveGate(cmd.Context(), site, api.GateSave{Rules: rules, Revision: state.Live.Revision, RefuseEverybody: refuseAll})
+			rev, err := c.SaveGate(ctx, site, api.GateSave{Rules: rules, Revision: state.Live.Revision, RefuseEverybody: refuseAll})
 			if err != nil {
 				return err
 			}
-			if state, err = c.Gate(cmd.Context(), site); err != nil {
+			if state, err = c.Gate(ctx, site); err != nil {
 				return err
 			}
 			return terminal.Emit(o.App, []gate.Revision{rev}, true, func() {
 				o.said(rev)
 				o.drawFindings(state.Findings)
 			})
-		},
+		}),
 	}
 	cmd.Flags().BoolVar(&refuseAll, "refuse-everybody", false, "confirm allow lists that admit nobody")
 	cmd.Flags().BoolVar(&draft, "draft", false, "keep them as the draft, and leave what is in force")
-	return cmd
+	return o.Flag(cmd)
 }
 
 func (o *of) said(rev gate.Revision) {
@@ -234,40 +226,4 @@ func (o *of) said(rev gate.Revision) {
 	for _, change := range rev.Changes {
 		fmt.Fprintf(o.Out, "  %s\n", change)
 	}
-}
-
-func (o *of) history() *cobra.Command {
-	var back int64
-	var limit int
-	cmd := &cobra.Command{
-		Use: "history", Short: "List earlier rules, or go back to them", Args: cobra.NoArgs,
-		Example: "  eastporch gate history\n  eastporch gate history --return 4",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, site, err := o.open(cmd)
-			if err != nil {
-				return err
-			}
-			if cmd.Flags().Changed("return") {
-				rev, err := c.ReturnGate(cmd.Context(), site, back)
-				if err != nil {
-					return err
-				}
-				return terminal.Emit(o.App, []gate.Revision{rev}, true, func() { o.said(rev) })
-			}
-			list, err := c.GateHistory(cmd.Context(), site, limit)
-			if err != nil {
-				return err
-			}
-			return terminal.Emit(o.App, list, false, func() {
-				t := terminal.NewTable(o.Out, table.Row{"Revision", "When", "Who", "What"}, "Revision")
-				for _, rev := range list {
-					t.AppendRow(table.Row{rev.Revision, rev.MadeAt.Format(time.DateTime), rev.MadeBy, strings.Join(rev.Changes, "\n")})
-				}
-				t.Render()
-			})
-		},
-	}
-	cmd.Flags().Int64Var(&back, "return", 0, "put this revision in force again")
-	cmd.Flags().IntVar(&limit, "limit", 50, "how many at the most")
-	return cmd
 }

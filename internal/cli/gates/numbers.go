@@ -34,7 +34,7 @@ by the draft, and by those in force.`,
 				}
 				req.Rules = &rules
 			}
-			c, site, err := o.open(cmd)
+			c, site, err := o.Open(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -46,7 +46,7 @@ by the draft, and by those in force.`,
 		},
 	}
 	cmd.Flags().IntVar(&days, "days", 7, "how many days back")
-	return cmd
+	return o.Flag(cmd)
 }
 
 func (o *of) drawSimulation(s *api.GateSimulation, days int) {
@@ -91,7 +91,7 @@ func (o *of) refusals() *cobra.Command {
 			if days < 1 || days > 3660 {
 				return terminal.Usage(errors.New("--days: give 1 or more"))
 			}
-			c, site, err := o.open(cmd)
+			c, site, err := o.Open(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -108,7 +108,7 @@ func (o *of) refusals() *cobra.Command {
 	}
 	cmd.Flags().IntVar(&days, "days", 7, "how many days back")
 	cmd.Flags().StringVar(&reference, "reference", "", "the refusals that were shown this")
-	return cmd
+	return o.Flag(cmd)
 }
 
 func (o *of) drawRefusals(r *api.GateRefusals, reference string) {

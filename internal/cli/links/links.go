@@ -3,9 +3,11 @@ package links
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"net/url"
 	"os"
 	"strconv"
@@ -15,10 +17,13 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"eastporch/internal/cli/documents"
 	"eastporch/internal/cli/terminal"
 	"eastporch/internal/client"
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/link"
 	"eastporch/internal/core/plain"
+	"eastporch/internal/core/written"
 )
 
 // Command works with links.
@@ -33,8 +38,33 @@ afterwards. Previews, bots, repetitions and HEAD are left out of statistics, and
   eastporch links edit tickets --limit 500 --until 2026-12-18T20:00:00Z
   eastporch links disable tickets`,
 	}
-	cmd.AddCommand(create(a), list(a), show(a), edit(a), disable(a), code(a))
+	cmd.AddCommand(create(a), list(a), show(a), edit(a), disable(a), code(a), kind.Saves(a), kind.History(a))
 	return cmd
+}
+
+// kind is how links are worked with as documents.
+var kind = documents.Kind[link.Said, link.Link]{
+	Kind: document.Link, Noun: "link", Command: "links", Example: "tickets", Arg: "CODE",
+	Read: func(text []byte) (link.Said, error) {
+		said := link.Said{Routes: []link.Route{}, HandOn: []string{}, Status: 302}
+		return said, written.Read(text, &said)
+	},
+	Get: func(ctx context.Context, c *client.Client, _, name string) (link.Link, error) {
+		return c.Link(ctx, name)
+	},
+	Said: func(l *link.Link) link.Said { return l.Said },
+	Save: func(ctx context.Context, c *client.Client, site, name string, said link.Said) (link.Link, error) {
+		var none *client.Problem
+		if _, err := c.Link(ctx, name); errors.As(err, &none) && none.Status == http.StatusNotFound {
+			return c.CreateLink(ctx, client.NewLink{Code: name, Site: site, Said: said})
+		} else if err != nil {
+			return link.Link{}, err
+		}
+		return c.ChangeLink(ctx, name, map[string]any{
+			"name": said.Name, "note": said.Note, "destination": said.Destination, "routes": said.Routes, "status": said.Status, "hand_on": said.HandOn, "until": said.Until, "limit": said.Limit,
+		})
+	},
+	Draw: describe,
 }
 
 // said are the flags of what is said of a link.

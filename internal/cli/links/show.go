@@ -15,6 +15,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"eastporch/internal/cli/documents"
 	"eastporch/internal/cli/terminal"
 	"eastporch/internal/core/link"
 	"eastporch/internal/core/plain"
@@ -22,12 +23,12 @@ import (
 
 func show(a *terminal.App) *cobra.Command {
 	var days, rows int
-	var zone, compare string
+	var zone, compare, file string
 	cmd := &cobra.Command{
-		Use: "show CODE", Short: "Say who followed a link", Args: cobra.ExactArgs(1),
+		Use: "show CODE", Short: "Say who followed a link, or write it into a file to edit", Args: cobra.ExactArgs(1),
 		Long: `Shows a link with its clicks and distinct visitors by day, and clicks by place, country, referrer, user
 agent and destination. Days are those of UTC, by which visitors are told apart, unless --zone names another.`,
-		Example: "  eastporch links show tickets\n  eastporch links show tickets --days 30 --compare programme --output json",
+		Example: "  eastporch links show tickets\n  eastporch links show tickets --days 30 --compare programme --output json\n  eastporch links show tickets --file tickets.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if days < 1 || days > 400 {
 				return terminal.Usage(errors.New("--days: give 1 to 400"))
@@ -35,6 +36,13 @@ agent and destination. Days are those of UTC, by which visitors are told apart, 
 			c, err := a.Client()
 			if err != nil {
 				return err
+			}
+			if file != "" {
+				l, err := c.Link(cmd.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				return documents.Write(a, file, l.Said)
 			}
 			query := url.Values{"days": {strconv.Itoa(days)}}
 			if zone != "" {
@@ -53,6 +61,7 @@ agent and destination. Days are those of UTC, by which visitors are told apart, 
 			return terminal.Emit(a, []link.Report{r}, true, func() { drawReport(a.Out, &r, rows) })
 		},
 	}
+	cmd.Flags().StringVar(&file, "file", "", "write what is said of it as YAML here; - for standard output")
 	cmd.Flags().IntVar(&days, "days", 7, "how many days back, with today")
 	cmd.Flags().IntVar(&rows, "rows", 10, "how many rows of each table")
 	cmd.Flags().StringVar(&zone, "zone", "", "the zone that days are of, an IANA name; UTC by default")

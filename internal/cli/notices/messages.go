@@ -3,13 +3,16 @@ package notices
 import (
 	"context"
 	"fmt"
+	"io"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"eastporch/internal/cli/documents"
 	"eastporch/internal/cli/terminal"
 	"eastporch/internal/client"
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/notice"
 	"eastporch/internal/core/plain"
 )
@@ -17,87 +20,63 @@ import (
 func channels(a *terminal.App) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "channel", Short: "Work with channels: mail servers and webhooks", Args: cobra.NoArgs,
-		Example: `  eastporch notices channel save mail --file mail.yaml --secret-file password.txt
+		Example: `  eastporch notices channel save mail mail.yaml --secret-file password.txt
   eastporch notices channel show mail --file -
   eastporch notices channel drop mail`,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	var o, o2, o3 of
-	var file, secretFile, into string
-	saves := &cobra.Command{
-		Use: "save NAME --file FILE", Short: "Make a channel, or change it", Args: cobra.ExactArgs(1),
-		Long: `Takes a channel from a file of YAML or JSON. With --secret-file the password of the mail server, or the key that
-messages to a webhook are signed with, goes to the service, which keeps it and never gives it back.`,
-		Example: `  eastporch notices channel save mail --file mail.yaml --secret-file password.txt
-  openssl rand -hex 32 > key.txt
-  eastporch notices channel save hook --file hook.yaml --secret-file key.txt`,
-		RunE: o.with(a, func(ctx context.Context, c *client.Client, site string, args []string) error {
-			text, err := read(a, file)
-			if err != nil {
-				return err
-			}
-			said, err := notice.ReadChannelFile(text)
-			if err != nil {
-				return err
-			}
-			s := notice.ChannelSave{Said: said}
-			if secretFile != "" {
-				secret, err := read(a, secretFile)
-				if err != nil {
-					return err
-				}
-				s.NewSecret = strings.TrimSpace(string(secret))
-			}
-			state, err := c.SaveChannel(ctx, site, args[0], s)
-			if err != nil {
-				return err
-			}
-			return terminal.Emit(a, []notice.ChannelState{state}, true, func() { channelTable(a, []notice.ChannelState{state}) })
-		}),
-	}
-	saves.Flags().StringVar(&file, "file", "", "YAML or JSON; - for standard input")
-	saves.Flags().StringVar(&secretFile, "secret-file", "", "a file with the password or key; - for standard input")
-	shows := &cobra.Command{
-		Use: "show NAME", Short: "Show a channel, or write it into a file to edit", Args: cobra.ExactArgs(1),
-		Example: `  eastporch notices channel show mail --file mail.yaml`,
-		RunE: o2.with(a, func(ctx context.Context, c *client.Client, site string, args []string) error {
+	var secretFile string
+	kind := documents.Kind[notice.ChannelSaid, notice.ChannelState]{
+		Kind: document.Channel, Noun: "channel", Command: "notices channel", Example: "mail", Read: notice.ReadChannelFile,
+		Get: func(ctx context.Context, c *client.Client, site, name string) (notice.ChannelState, error) {
 			all, err := c.Notices(ctx, site)
-			if err != nil {
-				return err
-			}
 			for _, s := range all.Channels {
-				if s.Name == args[0] && into != "" {
-					return keep(a, into, s.Said)
-				} else if s.Name == args[0] {
-					return terminal.Emit(a, []notice.ChannelState{s}, true, func() { channelTable(a, []notice.ChannelState{s}) })
+				if s.Name == name {
+					return s, nil
 				}
 			}
-			return fmt.Errorf("there is no channel %s; eastporch notices list has those that there are", args[0])
-		}),
-	}
-	shows.Flags().StringVar(&into, "file", "", "write it as YAML here; - for standard output")
-	cmd.AddCommand(o.flag(saves), o2.flag(shows), o3.flag(&cobra.Command{
-		Use: "drop NAME", Short: "Drop a channel that no notice uses", Args: cobra.ExactArgs(1),
-		Example: `  eastporch notices channel drop mail`,
-		RunE: o3.with(a, func(ctx context.Context, c *client.Client, site string, args []string) error {
-			if err := c.DropChannel(ctx, site, args[0]); err != nil {
-				return err
+			if err == nil {
+				err = fmt.Errorf("there is no channel %s; eastporch notices list has those that there are", name)
 			}
-			fmt.Fprintf(a.Out, "%s is gone.\n", args[0])
-			return nil
-		}),
-	}))
+			return notice.ChannelState{}, err
+		},
+		Said: func(s *notice.ChannelState) notice.ChannelSaid { return s.Said },
+		Save: func(ctx context.Context, c *client.Client, site, name string, said notice.ChannelSaid) (notice.ChannelState, error) {
+			save := notice.ChannelSave{Said: said}
+			if secretFile != "" {
+				secret, err := documents.ReadFile(a, secretFile)
+				if err != nil {
+					return notice.ChannelState{}, err
+				}
+				save.NewSecret = strings.TrimSpace(string(secret))
+			}
+			return c.SaveChannel(ctx, site, name, save)
+		},
+		Drop: func(ctx context.Context, c *client.Client, site, name string) error {
+			return c.DropChannel(ctx, site, name)
+		},
+		Draw: func(_ io.Writer, s *notice.ChannelState) { channelTable(a, []notice.ChannelState{*s}) },
+	}
+	saves := kind.Saves(a)
+	saves.Long += `
+With --secret-file the password of the mail server, or the key that messages to a webhook are signed with, goes to the
+service, which keeps it and never gives it back.`
+	saves.Example = `  eastporch notices channel save mail mail.yaml --secret-file password.txt
+  openssl rand -hex 32 > key.txt
+  eastporch notices channel save hook hook.yaml --secret-file key.txt`
+	saves.Flags().StringVar(&secretFile, "secret-file", "", "a file with the password or key; - for standard input")
+	cmd.AddCommand(saves, kind.Shows(a), kind.Drops(a), kind.History(a))
 	return cmd
 }
 
 func sent(a *terminal.App) *cobra.Command {
-	var o of
+	o := documents.Of{App: a}
 	var name string
 	cmd := &cobra.Command{
 		Use: "sent", Short: "List what was sent, what waits and what failed", Args: cobra.NoArgs,
 		Example: `  eastporch notices sent
   eastporch notices sent --notice first-visit`,
-		RunE: o.with(a, func(ctx context.Context, c *client.Client, site string, _ []string) error {
+		RunE: o.With(func(ctx context.Context, c *client.Client, site string, _ []string) error {
 			list, err := c.Messages(ctx, site, name, nil)
 			if err != nil {
 				return err
@@ -120,7 +99,7 @@ func sent(a *terminal.App) *cobra.Command {
 		}),
 	}
 	cmd.Flags().StringVar(&name, "notice", "", "only those of a notice")
-	return o.flag(cmd)
+	return o.Flag(cmd)
 }
 
 func recipients(to []string) string {
@@ -142,11 +121,11 @@ func result(m *notice.Message) string {
 }
 
 func message(a *terminal.App) *cobra.Command {
-	var o of
-	return o.flag(&cobra.Command{
+	o := documents.Of{App: a}
+	return o.Flag(&cobra.Command{
 		Use: "message ID", Short: "Show a message, and every attempt to deliver it", Args: cobra.ExactArgs(1),
 		Example: `  eastporch notices message 01980000-0000-7000-8000-000000000000`,
-		RunE: o.with(a, func(ctx context.Context, c *client.Client, site string, args []string) error {
+		RunE: o.With(func(ctx context.Context, c *client.Client, site string, args []string) error {
 			m, err := c.Message(ctx, site, args[0])
 			if err != nil {
 				return err
@@ -165,11 +144,11 @@ func message(a *terminal.App) *cobra.Command {
 }
 
 func resend(a *terminal.App) *cobra.Command {
-	var o of
-	return o.flag(&cobra.Command{
+	o := documents.Of{App: a}
+	return o.Flag(&cobra.Command{
 		Use: "resend ID", Short: "Send a message again, or try one that waits at once", Args: cobra.ExactArgs(1),
 		Example: `  eastporch notices resend 01980000-0000-7000-8000-000000000000`,
-		RunE: o.with(a, func(ctx context.Context, c *client.Client, site string, args []string) error {
+		RunE: o.With(func(ctx context.Context, c *client.Client, site string, args []string) error {
 			m, err := c.ResendMessage(ctx, site, args[0])
 			if err != nil {
 				return err
@@ -180,11 +159,11 @@ func resend(a *terminal.App) *cobra.Command {
 }
 
 func dropMessage(a *terminal.App) *cobra.Command {
-	var o of
-	return o.flag(&cobra.Command{
+	o := documents.Of{App: a}
+	return o.Flag(&cobra.Command{
 		Use: "drop-message ID", Short: "Drop a message that waits", Args: cobra.ExactArgs(1),
 		Example: `  eastporch notices drop-message 01980000-0000-7000-8000-000000000000`,
-		RunE: o.with(a, func(ctx context.Context, c *client.Client, site string, args []string) error {
+		RunE: o.With(func(ctx context.Context, c *client.Client, site string, args []string) error {
 			if err := c.DropMessage(ctx, site, args[0]); err != nil {
 				return err
 			}

@@ -1,19 +1,26 @@
 package shelf
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"eastporch/internal/cli/documents"
 	"eastporch/internal/cli/terminal"
+	"eastporch/internal/client"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/atlas/compile"
 	"eastporch/internal/core/atlas/source"
+	"eastporch/internal/core/document"
 	"eastporch/internal/core/plain"
+	"eastporch/internal/core/written"
 )
 
 // CorrectionsCommand works with what the owner knows better.
@@ -24,8 +31,59 @@ func CorrectionsCommand(a *terminal.App) *cobra.Command {
 		Long: `Corrections rank before every source, apply at once, and live in the database of
 the service: edition files do not have them.`,
 	}
-	cmd.AddCommand(correctionsListCommand(a), correctionsAddCommand(a), correctionsDropCommand(a), correctionsExportCommand(a), correctionsCheckCommand(a))
+	cmd.AddCommand(correctionsListCommand(a), correctionsAddCommand(a), correctionsDropCommand(a), correctionsExportCommand(a), correctionsCheckCommand(a),
+		corrections.Shows(a), corrections.Saves(a), corrections.History(a))
 	return cmd
+}
+
+// corrections is how corrections are worked with as documents.
+var corrections = documents.Kind[map[string]any, source.Correction]{
+	Kind: document.Correction, Noun: "correction", Command: "corrections", Example: "198.18.7.0/24", Arg: "RANGE",
+	Read: func(text []byte) (said map[string]any, err error) {
+		err = written.Read(text, &said)
+		return said, err
+	},
+	Get: func(ctx context.Context, c *client.Client, _, name string) (source.Correction, error) {
+		list, err := c.Corrections(ctx)
+		for _, one := range list {
+			if one.Range == name {
+				return one, nil
+			}
+		}
+		if err == nil {
+			err = fmt.Errorf("there is no correction of %s; eastporch corrections list has those that there are", name)
+		}
+		return source.Correction{}, err
+	},
+	Said: func(c *source.Correction) map[string]any {
+		said := map[string]any{"note": c.Note, "do_not_locate": c.DoNotLocate}
+		for name, value := range map[string]*string{"country_code": c.CountryCode, "region_code": c.RegionCode, "city": c.City, "time_zone": c.TimeZone} {
+			if value != nil {
+				said[name] = *value
+			}
+		}
+		for name, value := range map[string]*float64{"latitude": c.Latitude, "longitude": c.Longitude, "radius_km": c.RadiusKm} {
+			if value != nil {
+				said[name] = *value
+			}
+		}
+		return said
+	},
+	Save: func(ctx context.Context, c *client.Client, _, name string, said map[string]any) (source.Correction, error) {
+		said["range"] = name
+		return c.Correct(ctx, said)
+	},
+	Draw: func(out io.Writer, c *source.Correction) {
+		fmt.Fprintf(out, "%s is %s. %s\n", c.Range, whereTo(c), c.Note)
+	},
+}
+
+// whereTo says where a correction says that its range is.
+func whereTo(c *source.Correction) string {
+	if c.DoNotLocate {
+		return "not to be located"
+	}
+	return "in " + terminal.Join(", ", plain.Value(c.City), plain.Value(c.RegionCode), plain.Value(c.CountryCode))
 }
 
 func correctionsListCommand(a *terminal.App) *cobra.Command {
@@ -49,11 +107,7 @@ func correctionsListCommand(a *terminal.App) *cobra.Command {
 				}
 				t := terminal.NewTable(a.Out, table.Row{"Range", "Is in", "Note", "Made", "By", "Id"})
 				for _, x := range list {
-					where := terminal.Join(", ", plain.Value(x.City), plain.Value(x.RegionCode), plain.Value(x.CountryCode))
-					if x.DoNotLocate {
-						where = "not to be located"
-					}
-					t.AppendRow(table.Row{x.Range, where, x.Note, x.MadeAt.Format(time.DateTime), x.MadeBy, x.ID})
+					t.AppendRow(table.Row{x.Range, strings.TrimPrefix(whereTo(&x), "in "), x.Note, x.MadeAt.Format(time.DateTime), x.MadeBy, x.ID})
 				}
 				t.Render()
 			})
