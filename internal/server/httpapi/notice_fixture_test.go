@@ -24,6 +24,7 @@ import (
 type noticeRows struct{ *noticerows.Rows }
 
 func (noticeRows) Healths(context.Context) (map[[2]string]notice.HealthOf, error) { return nil, nil }
+
 func (noticeRows) Message(context.Context, string, uuid.UUID) (notice.Letter, error) {
 	return notice.Letter{}, notice.ErrNoMessage
 }

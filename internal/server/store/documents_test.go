@@ -56,7 +56,8 @@ func TestDocumentsAgainstRowsInMemory(t *testing.T) {
 	}
 	same := func(rows interface {
 		Since(context.Context, int64) ([]document.Document, error)
-	}) (list map[document.Key]string) {
+	},
+	) (list map[document.Key]string) {
 		all, err := rows.Since(t.Context(), 0)
 		require.NoError(t, err)
 		list = map[document.Key]string{}
