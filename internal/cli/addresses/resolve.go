@@ -3,6 +3,7 @@
 package addresses
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -304,12 +305,16 @@ func drawCard(a *terminal.App, c card.Card) {
 		{"Region", terminal.Join(" ", plain.Value(w.Names.Region), plain.Value(w.RegionCode)), "region_code"},
 		{"City", plain.Value(w.Names.City), "city"},
 		{"Time zone", terminal.Join("  ", plain.Value(w.TimeZone), c.Clock.LocalTime.String()), "time_zone"},
-		{"Postal code", plain.Value(w.PostalCode), "postal_code"},
 	} {
 		if f.value == "" {
 			f.value = terminal.Missing("none", w.Missing[f.key])
 		}
 		t.AppendRow(table.Row{f.name, f.value})
+	}
+	for i := range atlas.Facts {
+		if f := &atlas.Facts[i]; f.Given {
+			t.AppendRow(table.Row{f.Title, cmp.Or(f.Text(&w, &c.Network), terminal.Missing("none", f.Reason(&w, &c.Network)))})
+		}
 	}
 	if c.Money.CurrencyCode != nil {
 		t.AppendRow(table.Row{"Money", terminal.Join(" ", *c.Money.CurrencyCode, plain.Value(c.Money.Symbol))})

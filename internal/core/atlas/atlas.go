@@ -209,7 +209,11 @@ func (f *LookupResult) network(sources []*Source, ip netip.Addr, located bool) {
 		if rec.AsNumber != 0 {
 			f.Network.ASNumber = &rec.AsNumber
 		}
-		f.Network.Operator = plain.Optional(rec.Operator)
+		for i := range Facts {
+			if said := &Facts[i]; said.Network && said.place != nil {
+				*said.field(nil, &f.Network).(**string) = plain.Optional(*said.place(&rec.Place))
+			}
+		}
 		f.Evidence = append(f.Evidence, e)
 	}
 	n := &f.Network
@@ -220,20 +224,21 @@ func (f *LookupResult) network(sources []*Source, ip netip.Addr, located bool) {
 		n.Range, n.Missing = f.Evidence[0].Range, noNetwork // the first evidence is what located it
 	default:
 		n.Missing = map[string]string{}
-		if n.ASNumber == nil {
-			n.Missing["as_number"] = notNamed
-		}
-		if n.Operator == nil {
-			n.Missing["operator"] = notNamed
+		for i := range Facts {
+			if f := &Facts[i]; f.Network && f.Text(nil, n) == "" {
+				n.Missing[f.Name] = notNamed
+			}
 		}
 	}
 }
 
 // What all networks of which nothing is known share.
 var (
-	allUnknown = map[string]string{"range": unknown, "as_number": unknown, "operator": unknown}
-	noNetwork  = map[string]string{"as_number": notNamed, "operator": notNamed}
+	allUnknown = missing(true, unknown)
+	noNetwork  = missing(true, notNamed)
 )
+
+func init() { delete(noNetwork, "range") } // which is that of the location
 
 const notNamed = "no source names a network here"
 

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"strconv"
 	"strings"
 
 	"eastporch/internal/core/addr"
@@ -53,18 +52,9 @@ func (w *Location) NamesIn(tag string) (n Names) {
 // level: its point is not the town's.
 const TownNotFound = "town_not_found"
 
-var allFacts = []string{
-	"basis", "continent_code", "country_code", "region_code", "city", "postal_code",
-	"latitude", "longitude", "radius_km", "time_zone",
-}
-
 // Nowhere is a location of level none; the reason stands for every fact.
 func Nowhere(reason string) Location {
-	missing := make(map[string]string, len(allFacts))
-	for _, fact := range allFacts {
-		missing[fact] = reason
-	}
-	return Location{Level: None, Missing: missing}
+	return Location{Level: None, Missing: missing(false, reason)}
 }
 
 // claim is what a record says, as evidence.
@@ -74,30 +64,14 @@ func claim(s *Source, rec Record, used bool, reason string) Evidence {
 		Facts: []string{}, Values: map[string]string{}, Basis: s.Basis, Source: s.Name,
 		Rank: &rank, Range: addr.OptionalRange{Range: rec.Span}, Dated: plain.Optional(s.Dated), Used: used, Reason: plain.Optional(reason),
 	}
-	if !rec.ByPoint {
-		e.add("country_code", rec.Country)
-	}
-	e.add("region_code", rec.Region)
-	e.add("city", rec.City)
-	e.add("postal_code", rec.Postal)
-	if rec.Point != nil {
-		e.add("latitude", plain.Decimal(rec.Point.Latitude))
-		e.add("longitude", plain.Decimal(rec.Point.Longitude))
-	}
-	if rec.RadiusKm > 0 {
-		e.add("radius_km", plain.Decimal(rec.RadiusKm))
-	}
-	e.add("time_zone", rec.Zone)
+	e.claims(&rec.Place, false)
 	return e
 }
 
 // networkClaim is what a record says of a network, as evidence.
 func networkClaim(s *Source, rec Record) Evidence {
 	e := claim(s, Record{Span: rec.Span}, true, "")
-	if rec.AsNumber != 0 {
-		e.add("as_number", strconv.FormatUint(uint64(rec.AsNumber), 10))
-	}
-	e.add("operator", rec.Operator)
+	e.claims(&rec.Place, true)
 	if len(rec.Origins) > 0 {
 		others := make([]string, len(rec.Origins))
 		for i, as := range rec.Origins {
@@ -106,6 +80,15 @@ func networkClaim(s *Source, rec Record) Evidence {
 		e.Reason = plain.Optional("some peers see it come from " + strings.Join(others, ", "))
 	}
 	return e
+}
+
+// claims adds what a place says of a location, or of a network.
+func (e *Evidence) claims(p *Place, network bool) {
+	for i := range Facts {
+		if f := &Facts[i]; f.Network == network {
+			e.add(f.Name, f.Claim(p))
+		}
+	}
 }
 
 func (e *Evidence) add(fact, value string) {
@@ -133,11 +116,7 @@ func locate(rec Record) (Location, []Evidence) {
 	} else {
 		w.Missing["city"] = "the source stops at the " + string(w.Level)
 	}
-	if rec.Postal != "" {
-		w.PostalCode = &rec.Postal
-	} else {
-		w.Missing["postal_code"] = "the source gives none here"
-	}
+	w.given(&rec.Place)
 	e := derive(&w, rec)
 	w.own(&e, rec)
 	var derived []Evidence
@@ -150,6 +129,19 @@ func locate(rec Record) (Location, []Evidence) {
 		derived = append(derived, e)
 	}
 	return w, derived
+}
+
+// given has what is said by sources alone.
+func (w *Location) given(p *Place) {
+	for i := range Facts {
+		if f := &Facts[i]; !f.Given || f.Network {
+			continue
+		} else if text := f.place(p); *text != "" {
+			*f.field(w, nil).(**string) = text
+		} else {
+			w.Missing[f.Name] = "the source gives none here"
+		}
+	}
 }
 
 // own puts the source's own coordinates, radius and zone over what was derived.

@@ -58,9 +58,9 @@ func (a *Atlas) Lookup(ip netip.Addr) *LookupResult {
 
 // placeKey is everything that a record says of a location.
 type placeKey struct {
-	country, region, city, postal, zone string
-	latitude, longitude, radiusKm       float64
-	point, byPoint                      bool
+	texts                         [len(Facts)]string
+	latitude, longitude, radiusKm float64
+	point, byPoint                bool
 }
 
 // described is what follows from a placeKey alone.
@@ -73,7 +73,12 @@ type described struct {
 
 // describe gives what follows from a place. It is shared and must not be changed.
 func (f *results) describe(p *Place) *described {
-	key := placeKey{country: p.Country, region: p.Region, city: p.City, postal: p.Postal, zone: p.Zone, radiusKm: p.RadiusKm, byPoint: p.ByPoint}
+	key := placeKey{radiusKm: p.RadiusKm, byPoint: p.ByPoint}
+	for i, text := range p.texts() {
+		if text != nil && !Facts[i].Network {
+			key.texts[i] = *text
+		}
+	}
 	if p.Point != nil {
 		key.latitude, key.longitude, key.point = p.Point.Latitude, p.Point.Longitude, true
 	}

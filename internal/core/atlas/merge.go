@@ -82,7 +82,12 @@ func (p *part) evidence(list []Evidence, memo *results, won *Record) []Evidence 
 
 // empty says whether a place says nothing of a location.
 func (p *Place) empty() bool {
-	return p.Country == "" && p.Region == "" && p.City == "" && p.Postal == "" && p.Point == nil && p.RadiusKm == 0 && p.Zone == ""
+	for i, text := range p.texts() {
+		if text != nil && *text != "" && !Facts[i].Network {
+			return false
+		}
+	}
+	return p.Point == nil && p.RadiusKm == 0
 }
 
 // says says whether p has every fact that other has.
@@ -94,11 +99,10 @@ func (p *Place) says(other *Place) bool {
 // without is what of p another does not say alike.
 func (p *Place) without(other *Place) Place {
 	rest := *p
-	for _, fact := range []struct{ mine, others *string }{
-		{&rest.Country, &other.Country}, {&rest.Region, &other.Region}, {&rest.City, &other.City}, {&rest.Postal, &other.Postal}, {&rest.Zone, &other.Zone},
-	} {
-		if *fact.mine == *fact.others {
-			*fact.mine = ""
+	others := other.texts()
+	for i, text := range rest.texts() {
+		if text != nil && *text == *others[i] && !Facts[i].Network {
+			*text = ""
 		}
 	}
 	if p.Point != nil && other.Point != nil && *p.Point == *other.Point {
@@ -141,8 +145,10 @@ func fill(won, rec *Place) (took Place, instead bool, reason string) {
 	}
 	asFine := sameTown || instead || won.City == "" && (won.Region == "" || rec.Region != "")
 	if asFine {
-		if won.Postal == "" {
-			won.Postal, took.Postal = rec.Postal, rec.Postal
+		for i := range Facts {
+			if f := &Facts[i]; f.Given && !f.Network && *f.place(won) == "" {
+				*f.place(won), *f.place(&took) = *f.place(rec), *f.place(rec)
+			}
 		}
 		if won.Zone == "" {
 			won.Zone, took.Zone = rec.Zone, rec.Zone

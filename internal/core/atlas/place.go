@@ -75,10 +75,13 @@ func (p *Place) Append(b []byte) []byte {
 	set(p.ByPoint, countryByPoint)
 	set(len(p.Origins) > 0, hasOrigins)
 	b = append(b, flags)
-	for _, s := range []string{p.Country, p.Region, p.City, p.Postal, p.Zone, p.Operator, strings.Join(p.Labels, "\n")} {
-		b = binary.AppendUvarint(b, uint64(len(s)))
-		b = append(b, s...)
+	text := func(s string) { b = append(binary.AppendUvarint(b, uint64(len(s))), s...) }
+	for _, s := range p.texts() {
+		if s != nil {
+			text(*s)
+		}
 	}
+	text(strings.Join(p.Labels, "\n"))
 	if p.Point != nil {
 		b = binary.LittleEndian.AppendUint64(b, math.Float64bits(p.Point.Latitude))
 		b = binary.LittleEndian.AppendUint64(b, math.Float64bits(p.Point.Longitude))
@@ -140,7 +143,11 @@ func ReadPlace(b []byte) (*Place, error) {
 	p, flags := &Place{}, b[0]
 	b = b[1:]
 	var labels string
-	for _, s := range []*string{&p.Country, &p.Region, &p.City, &p.Postal, &p.Zone, &p.Operator, &labels} {
+	texts := p.texts()
+	for _, s := range append(texts[:], &labels) {
+		if s == nil {
+			continue
+		}
 		n, size := binary.Uvarint(b)
 		if size <= 0 || n > uint64(len(b)-size) {
 			return nil, errPlace

@@ -5,12 +5,12 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"github.com/shopspring/decimal"
 
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/locale"
 	"eastporch/internal/core/plain"
@@ -54,30 +54,31 @@ var (
 )
 
 // All are the facts that layouts may have, beside those of companions.
-var All = []Fact{
+var All = func() []Fact {
+	list := slices.Clone(own)
+	for _, f := range atlas.Facts {
+		if f.Meaning != "" {
+			list = append(list, Fact{f.Name, f.Meaning, f.Example, placeKinds})
+		}
+	}
+	return list
+}()
+
+// own are the facts that are of no atlas, or that an atlas has in another form.
+var own = []Fact{
 	{"site", "The host of the site.", "heronlake.example", everyKind},
 	{"date", "The day, by the clock of the site.", "2026-11-28", everyKind},
 	{"time", "The time, by the clock of the site.", "07:40", everyKind},
 	{"country", "The country's name, in the language of the site.", "Kenya", placeKinds},
-	{"country_code", "ISO 3166-1 alpha-2.", "KE", placeKinds},
 	{"continent", "The continent's name.", "Africa", placeKinds},
 	{"region", "The region's name.", "Nairobi City", placeKinds},
-	{"region_code", "ISO 3166-2.", "KE-30", placeKinds},
-	{"city", "The town.", "Nairobi", placeKinds},
-	{"postal_code", "The postal code, where a source gives it.", "00100", placeKinds},
-	{"latitude", "Degrees north.", "-1.29", placeKinds},
-	{"longitude", "Degrees east.", "36.82", placeKinds},
 	{"radius", "How far around the coordinates the visitor may be.", "35 km", placeKinds},
 	{"level", "How well the place is known: city, region, country, continent or none.", "city", placeKinds},
-	{"basis", "On what grounds the country is stated.", "self-published claim", placeKinds},
-	{"time_zone", "IANA name.", "Africa/Nairobi", placeKinds},
 	{"utc_offset", "Of the clock there.", "+03:00", placeKinds},
 	{"local_date", "The day there.", "2026-11-28", placeKinds},
 	{"local_time", "The clock there.", "09:40", placeKinds},
 	{"currency_code", "ISO 4217.", "KES", placeKinds},
 	{"network", "The AS number and operator.", "AS64507 Savanna", placeKinds},
-	{"as_number", "The number alone.", "64507", placeKinds},
-	{"operator", "The operator alone.", "Savanna", placeKinds},
 	{"labels", "The owner's labels of the address.", "office", placeKinds},
 	{"address", "The address, as far as the site keeps it; whole where somebody asks for it.", "198.18.40.0", placeKinds},
 	{"kind", "What the address is good for.", "public", placeKinds},
@@ -99,10 +100,13 @@ var All = []Fact{
 	{"edition_in_use", "The one that is in use.", "2026-11-01-77c1", editionOnly},
 }
 
+// lacking are those of own that are missing of many visits.
+var lacking = []string{"region", "radius", "network", "labels", "referrer", "link", "times", "asker"}
+
 // MayLack says whether a fact is missing of many visits.
 func MayLack(name string) bool {
-	return slices.Contains([]string{"city", "region", "region_code", "postal_code", "latitude", "longitude", "radius", "network", "as_number", "operator", "labels", "referrer", "link", "times", "asker"}, name) ||
-		strings.Contains(name, ".")
+	return slices.Contains(lacking, name) || strings.Contains(name, ".") ||
+		slices.ContainsFunc(atlas.Facts[:], func(f atlas.Fact) bool { return f.Name == name && f.MayLack })
 }
 
 // recipientFacts may stand before the @ of a recipient: they have few values, which no visitor makes up.
@@ -184,22 +188,19 @@ func (a *Aspect) OfCard(c *card.Card, at time.Time) Facts {
 	a.When(at, f)
 	w, n := &c.Location, &c.Network
 	names := w.NamesIn(a.Language)
+	for i := range atlas.Facts {
+		if fact := &atlas.Facts[i]; fact.Meaning != "" {
+			f.Set(fact.Name, fact.Text(w, n), fact.Reason(w, n))
+		}
+	}
 	for _, one := range []struct{ name, value, reason string }{
 		{"country", plain.Value(names.Country), w.Missing["country_code"]},
-		{"country_code", plain.Value(w.CountryCode), w.Missing["country_code"]},
 		{"continent", plain.Value(names.Continent), w.Missing["continent_code"]},
 		{"region", plain.Value(names.Region), w.Missing["region_code"]},
-		{"region_code", plain.Value(w.RegionCode), w.Missing["region_code"]},
 		{"city", cmp.Or(plain.Value(names.City), plain.Value(w.City)), w.Missing["city"]},
-		{"postal_code", plain.Value(w.PostalCode), w.Missing["postal_code"]},
-		{"latitude", number(w.Latitude), w.Missing["latitude"]},
-		{"longitude", number(w.Longitude), w.Missing["longitude"]},
 		{"level", string(w.Level), ""},
-		{"basis", plain.Value(w.Basis), w.Missing["basis"]},
-		{"time_zone", plain.Value(w.TimeZone), w.Missing["time_zone"]},
 		{"utc_offset", plain.Value(c.Clock.UTCOffset), w.Missing["time_zone"]},
 		{"currency_code", plain.Value(c.Money.CurrencyCode), "the country is not known"},
-		{"operator", plain.Value(n.Operator), n.Missing["operator"]},
 		{"labels", strings.Join(c.Labels, ", "), "the address has no label"},
 		{"address", addressOf(c), "the site does not keep it"},
 	} {
@@ -217,14 +218,11 @@ func (a *Aspect) OfCard(c *card.Card, at time.Time) Facts {
 		f.Set("local_date", "", w.Missing["time_zone"])
 		f.Set("local_time", "", w.Missing["time_zone"])
 	}
-	system := ""
+	network := plain.Value(n.Operator)
 	if n.ASNumber != nil {
-		system = strconv.FormatUint(uint64(*n.ASNumber), 10)
-		f.Set("network", strings.TrimSpace("AS"+system+" "+plain.Value(n.Operator)), "")
-	} else {
-		f.Set("network", plain.Value(n.Operator), n.Missing["as_number"])
+		network = strings.TrimSpace(fmt.Sprintf("AS%d %s", *n.ASNumber, network))
 	}
-	f.Set("as_number", system, n.Missing["as_number"])
+	f.Set("network", network, n.Missing["as_number"])
 	if c.Address.Kind != nil {
 		f.Set("kind", c.Address.Kind.String(), "")
 	}
@@ -241,13 +239,6 @@ func (a *Aspect) OfCard(c *card.Card, at time.Time) Facts {
 		}
 	}
 	return f
-}
-
-func number(v *float64) string {
-	if v == nil {
-		return ""
-	}
-	return plain.Decimal(*v)
 }
 
 func addressOf(c *card.Card) string {

@@ -1,16 +1,12 @@
 package visit
 
 import (
-	"encoding/binary"
 	"encoding/json"
-	"math"
-	"net/netip"
-	"strconv"
 
 	"github.com/google/uuid"
 	lru "github.com/hashicorp/golang-lru/v2"
 
-	"eastporch/internal/core/addr"
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/card"
 )
 
@@ -61,7 +57,7 @@ func (e *Encoder) factsOf(c *card.Card) (json.RawMessage, uuid.UUID, error) {
 // factsKey tells facts apart: what an edition says is fixed by the ranges that
 // its sources were asked in, corrections by what they say.
 func factsKey(c *card.Card) string {
-	w, n := c.Location, c.Network
+	w, n := &c.Location, &c.Network
 	key := make([]byte, 0, 256)
 	add := func(s string) { key = append(append(key, s...), 0) }
 	addTo := func(s *string) {
@@ -73,45 +69,15 @@ func factsKey(c *card.Card) string {
 	}
 	add(c.Edition.Name)
 	add(string(w.Level))
-	for _, s := range []*string{w.CountryCode, w.RegionCode, w.City, w.PostalCode, w.TimeZone, w.Names.Region, n.Operator} {
-		addTo(s)
-	}
-	for _, f := range []*float64{w.Latitude, w.Longitude, w.RadiusKm} {
-		if f != nil {
-			key = binary.BigEndian.AppendUint64(append(key, 1), math.Float64bits(*f))
-		}
-		key = append(key, 0)
-	}
-	addRange := func(r addr.Range) {
-		for _, a := range [...]netip.Addr{r.First, r.Last} { // of one family
-			if a.Is4() {
-				four := a.As4()
-				key = append(append(key, 4), four[:]...)
-			} else if a.IsValid() {
-				six := a.As16()
-				key = append(append(key, 6), six[:]...)
-			}
-		}
-		key = append(key, 0)
-	}
-	addRange(n.Range.Range)
-	if n.ASNumber != nil {
-		key = strconv.AppendUint(key, uint64(*n.ASNumber), 10)
+	addTo(w.Names.Region)
+	for i := range atlas.Facts {
+		key = atlas.Facts[i].AppendKey(key, w, n)
 	}
 	for _, e := range c.Evidence {
 		add(e.Source)
-		addRange(e.Range.Range)
+		key = atlas.AppendRange(key, e.Range.Range)
 		addTo(e.Reason)
 		key = append(key, byte(len(e.Facts)))
 	}
-	for _, fact := range allMissing {
-		key = append(append(key, w.Missing[fact]...), 0)
-		key = append(append(key, n.Missing[fact]...), 0)
-	}
 	return string(key)
-}
-
-// allMissing are the facts that may be missing, for a reason.
-var allMissing = []string{
-	"continent_code", "country_code", "region_code", "city", "postal_code", "latitude", "longitude", "radius_km", "time_zone", "range", "as_number", "operator",
 }

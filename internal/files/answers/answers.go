@@ -19,6 +19,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/plain"
 )
 
@@ -172,14 +173,9 @@ func mayStand(key string, around map[string]any, name string) bool {
 		_, value := values[key]
 		return value || fact && key != name
 	case "values":
-		return slices.Contains(facts, key)
+		return slices.ContainsFunc(atlas.Facts[:], func(f atlas.Fact) bool { return f.Name == key && f.Claimed() })
 	}
 	return false
-}
-
-// facts are what evidence may be of.
-var facts = []string{
-	"continent_code", "country_code", "region_code", "city", "postal_code", "latitude", "longitude", "radius_km", "time_zone", "as_number", "operator",
 }
 
 // coordinatesOf finds latitude and longitude in a thing, or in its card or

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
-	"strconv"
 	"strings"
 
 	"eastporch/internal/core/addr"
@@ -27,7 +26,13 @@ func Export(a *atlas.Atlas, w io.Writer, format source.Format, raw bool, progres
 	row := csv.NewWriter(out)
 	switch format {
 	case source.CSV:
-		_ = row.Write([]string{"range", "country_code", "region_code", "city", "postal_code", "latitude", "longitude", "radius_km", "time_zone", "as_number", "operator", "labels"})
+		head := []string{"range"}
+		for i := range atlas.Facts {
+			if atlas.Facts[i].Claimed() {
+				head = append(head, atlas.Facts[i].Name)
+			}
+		}
+		_ = row.Write(append(head, "labels"))
 	case source.Geofeed:
 		fmt.Fprintf(out, "# Edition %s\n# prefix,country_code,region_code,city,postal_code\n", a.Name())
 	default:
@@ -89,31 +94,30 @@ func says(a *atlas.Atlas, ip netip.Addr, format source.Format) []string {
 		}
 		return []string{rec.Country, rec.Region, rec.City}
 	}
-	fields := make([]string, 11)
-	if rec.DoNotLocate {
-		fields[0] = "ZZ"
-	}
-	if located {
-		copy(fields, []string{rec.Country, rec.Region, rec.City, rec.Postal})
-		if rec.Point != nil {
-			fields[4], fields[5] = plain.Decimal(rec.Point.Latitude), plain.Decimal(rec.Point.Longitude)
-		}
-		if rec.RadiusKm > 0 {
-			fields[6] = plain.Decimal(rec.RadiusKm)
-		}
-		fields[7] = rec.Zone
-	}
 	var labels []string
+	var network atlas.Record
+	named := false
 	for _, s := range a.Sources() {
-		if n, ok := s.Find(ip, (*atlas.Place).Names); ok && fields[8]+fields[9] == "" {
-			if n.AsNumber != 0 {
-				fields[8] = strconv.FormatUint(uint64(n.AsNumber), 10)
-			}
-			fields[9] = n.Operator
+		if n, ok := s.Find(ip, (*atlas.Place).Names); ok && !named {
+			network, named = n, true
 		}
 		s.Around(ip, func(rec atlas.Record) { labels = append(labels, rec.Labels...) })
 	}
-	fields[10] = strings.Join(labels, "; ")
+	var fields []string
+	for i := range atlas.Facts {
+		switch f := &atlas.Facts[i]; {
+		case !f.Claimed():
+		case f.Network:
+			fields = append(fields, f.Claim(&network.Place))
+		case f.Name == "country_code" && rec.DoNotLocate:
+			fields = append(fields, "ZZ")
+		case located:
+			fields = append(fields, f.Claim(&rec.Place))
+		default:
+			fields = append(fields, "")
+		}
+	}
+	fields = append(fields, strings.Join(labels, "; "))
 	if strings.Join(fields, "") == "" {
 		return nil
 	}

@@ -43,10 +43,11 @@ func (s *Store) Publish(ctx context.Context, edition string, terms Terms, ranges
 		go func() {
 			defer close(rows)
 			ranges(func(span addr.Range, f atlas.LookupResult) bool {
-				w := f.Location
-				row := []any{
-					span.First, span.Last, string(w.Level), w.ContinentCode, w.CountryCode, w.RegionCode, w.City, w.PostalCode,
-					w.Latitude, w.Longitude, w.RadiusKm, w.TimeZone, f.Network.ASNumber, f.Network.Operator, list(f.Labels),
+				row := []any{span.First, span.Last, string(f.Location.Level), list(f.Labels)}
+				for i := range atlas.Facts {
+					if fact := &atlas.Facts[i]; fact.Column != "" {
+						row = append(row, fact.Value(&f.Location, &f.Network))
+					}
 				}
 				select {
 				case rows <- row:
@@ -56,10 +57,13 @@ func (s *Store) Publish(ctx context.Context, edition string, terms Terms, ranges
 				}
 			})
 		}()
-		n, err = tx.CopyFrom(ctx, pgx.Identifier{"atlas_range_next"}, []string{
-			"first", "last", "level", "continent_code", "country_code", "region_code", "city", "postal_code",
-			"latitude", "longitude", "radius_km", "time_zone", "as_number", "operator", "labels",
-		}, pgx.CopyFromFunc(func() ([]any, error) { return <-rows, nil })) // nil is the end
+		columns := []string{"first", "last", "level", "labels"}
+		for i := range atlas.Facts {
+			if atlas.Facts[i].Column != "" {
+				columns = append(columns, atlas.Facts[i].Name)
+			}
+		}
+		n, err = tx.CopyFrom(ctx, pgx.Identifier{"atlas_range_next"}, columns, pgx.CopyFromFunc(func() ([]any, error) { return <-rows, nil })) // nil is the end
 		close(stop)
 		for range rows { // until the other side has seen it
 		}

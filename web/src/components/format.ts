@@ -45,7 +45,8 @@ export const isOpened = (card: Card) =>
   card.address.kind !== null &&
   !["public", "translation", "tunnel"].includes(card.address.kind);
 
-const factNames: Record<string, string> = {
+/** factNames are the facts of an atlas, as people read them. */
+export const factNames: Record<string, string> = {
   continent_code: "Continent",
   country_code: "Country",
   region_code: "Region",

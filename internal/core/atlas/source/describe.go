@@ -13,6 +13,7 @@ import (
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/almanac"
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/rpsl"
 )
 
@@ -304,22 +305,19 @@ type calling struct {
 	types []string
 }
 
-var callings = []calling{
-	{"range", []string{"range", "prefix", "network", "net", "cidr", "block", "subnet", "iprange"}, []string{"range", "address"}},
-	{"first", []string{"first", "start", "from", "begin", "firstip", "startip", "firstaddress", "startaddress", "low"}, []string{"address", "integer"}},
-	{"last", []string{"last", "end", "to", "lastip", "endip", "lastaddress", "endaddress", "high"}, []string{"address", "integer"}},
-	{"country_code", []string{"countrycode", "country", "cc", "iso"}, []string{"country code"}},
-	{"region_code", []string{"regioncode", "region", "subdivision", "subdivisioncode", "state"}, []string{"region code"}},
-	{"city", []string{"city", "town", "place", "cityname"}, []string{"text"}},
-	{"postal_code", []string{"postalcode", "postal", "postcode", "zip"}, nil},
-	{"latitude", []string{"latitude", "lat"}, []string{"number", "integer"}},
-	{"longitude", []string{"longitude", "lon", "lng", "long"}, []string{"number", "integer"}},
-	{"radius_km", []string{"radiuskm", "radius", "km", "withinkm", "within"}, []string{"number", "integer"}},
-	{"time_zone", []string{"timezone", "tz", "zone"}, []string{"time zone"}},
-	{"as_number", []string{"asnumber", "asn", "as"}, nil},
-	{"operator", []string{"operator", "owner", "organisation", "organization", "org", "provider", "holder"}, []string{"text"}},
-	{"labels", []string{"labels", "label", "tags", "tag"}, nil},
-}
+var callings = func() []calling {
+	list := []calling{
+		{"range", []string{"range", "prefix", "network", "net", "cidr", "block", "subnet", "iprange"}, []string{"range", "address"}},
+		{"first", []string{"first", "start", "from", "begin", "firstip", "startip", "firstaddress", "startaddress", "low"}, []string{"address", "integer"}},
+		{"last", []string{"last", "end", "to", "lastip", "endip", "lastaddress", "endaddress", "high"}, []string{"address", "integer"}},
+	}
+	for _, f := range atlas.Facts {
+		if f.Called != nil {
+			list = append(list, calling{f.Name, f.Called, f.Holds})
+		}
+	}
+	return append(list, calling{"labels", []string{"labels", "label", "tags", "tag"}, nil})
+}()
 
 // propose maps columns by their names, and by what they hold where only one
 // column has it.

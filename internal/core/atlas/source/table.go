@@ -23,10 +23,15 @@ import (
 // Columns are the facts that a table may have, by our names: range, or first
 // and last; those of a card; and labels, parted by semicolons. The country ZZ asks
 // not to be located; without a country that of the point is taken.
-var Columns = []string{
-	"range", "first", "last", "country_code", "region_code", "city", "postal_code", "latitude", "longitude", "radius_km", "time_zone",
-	"as_number", "operator", "labels",
-}
+var Columns = func() []string {
+	list := []string{"range", "first", "last"}
+	for _, f := range atlas.Facts {
+		if f.Called != nil {
+			list = append(list, f.Name)
+		}
+	}
+	return append(list, "labels")
+}()
 
 // ReadTable reads a table with a head with [Read], its columns parted by commas, semicolons
 // or tabs. mapping gives the table's own name of a column for one of [Columns];
@@ -56,28 +61,27 @@ func ReadRows(head []string, rows iter.Seq2[[]string, error], how ParseOptions, 
 // table knows at which place of a row each fact stands.
 type table struct {
 	head   []string
-	at     [14]int // by index in Columns; -1 for none
-	others bool    // columns that are no fact stand in the head
+	at     []int // by index in Columns; -1 for none
+	others bool  // columns that are no fact stand in the head
 	// separator parts the columns of CSV: a comma, or a semicolon where the head has more of these.
 	separator byte
 }
 
 // Indexes in Columns.
-const (
-	colRange = iota
-	colFirst
-	colLast
-	colCountry
-	colRegion
-	colCity
-	colPostal
-	colLatitude
-	colLongitude
-	colRadius
-	colZone
-	colNumber
-	colOperator
-	colLabels
+var (
+	colRange     = slices.Index(Columns, "range")
+	colFirst     = slices.Index(Columns, "first")
+	colLast      = slices.Index(Columns, "last")
+	colCountry   = slices.Index(Columns, "country_code")
+	colRegion    = slices.Index(Columns, "region_code")
+	colCity      = slices.Index(Columns, "city")
+	colLatitude  = slices.Index(Columns, "latitude")
+	colLongitude = slices.Index(Columns, "longitude")
+	colRadius    = slices.Index(Columns, "radius_km")
+	colZone      = slices.Index(Columns, "time_zone")
+	colNumber    = slices.Index(Columns, "as_number")
+	colOperator  = slices.Index(Columns, "operator")
+	colLabels    = slices.Index(Columns, "labels")
 )
 
 // head reads the first line of a table. JSON Lines have none: the names of the
@@ -155,7 +159,7 @@ func (c *cutter) firstLine() ([]byte, error) {
 }
 
 func newTable(head []string, mapping map[string]string) (*table, error) {
-	t := &table{head: head}
+	t := &table{head: head, at: make([]int, len(Columns))}
 	for i, name := range head {
 		head[i] = strings.TrimSpace(strings.TrimPrefix(name, "\ufeff"))
 	}
@@ -265,7 +269,11 @@ func (r *tableRows) place() (p atlas.Place, remark string, passed bool, err erro
 	}
 	text := func(f int) string { return string(r.get(f)) }
 	p.Country, p.Region, p.City = strings.ToUpper(text(colCountry)), strings.ToUpper(text(colRegion)), plain.Clean(text(colCity), 200)
-	p.Postal = plain.Clean(text(colPostal), 40)
+	for i := range atlas.Facts {
+		if f := &atlas.Facts[i]; f.Given {
+			f.Fill(&p, text(slices.Index(Columns, f.Name)))
+		}
+	}
 	if p.Point, err = ReadPoint(text(colLatitude), text(colLongitude)); err != nil {
 		return p, "", false, err
 	}

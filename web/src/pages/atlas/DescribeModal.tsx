@@ -2,27 +2,17 @@ import { App, Button, Modal, Select } from "antd";
 import { useState } from "react";
 import { api, unwrap, type Description } from "../../api/client";
 import { useChange } from "../../api/changes";
+import { factNames } from "../../components/format";
 import { Icon } from "../../components/icons";
 import { Prose } from "../../components/parts";
 
 /** how much of a file is sent to be described, in bytes. */
 const beginning = 900_000;
 
+/** facts are what a column may be for. */
 const facts = [
-  "range",
-  "first",
-  "last",
-  "country_code",
-  "region_code",
-  "city",
-  "postal_code",
-  "latitude",
-  "longitude",
-  "radius_km",
-  "time_zone",
-  "as_number",
-  "operator",
-  "labels",
+  ...["range", "first", "last"],
+  ...Object.keys(factNames).filter((fact) => fact !== "continent_code"),
 ];
 
 /** DescribeModal looks at a file, maps its columns, and gives the lines that make it a source. */
