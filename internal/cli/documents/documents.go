@@ -57,10 +57,11 @@ func (o *Of) Open(ctx context.Context) (*client.Client, string, error) {
 // A Kind says how documents of a kind are worked with.
 type Kind[Said, State any] struct {
 	Kind    document.Kind
-	Noun    string // such as companion
-	Command string // such as companions
-	Example string // the name of one; "" where a site has one without a name
-	Arg     string // what the name is called as an argument; "" for NAME
+	Noun    string                  // such as companion
+	Command string                  // such as companions
+	Example string                  // the name of one; "" where a site has one without a name
+	Arg     string                  // what the name is called as an argument; "" for NAME
+	Name    func(arg string) string // the name that an argument is another spelling of; nil where there is one spelling
 	Read    func(text []byte) (Said, error)
 	Write   func(said Said) ([]byte, error) // what Read reads; nil as YAML
 	Get     func(ctx context.Context, c *client.Client, site, name string) (State, error)
@@ -103,6 +104,9 @@ func (k *Kind[Said, State]) named(verb string, more ...string) (use string, args
 func (k *Kind[Said, State]) nameOf(args []string) string {
 	if k.Example == "" {
 		return ""
+	}
+	if k.Name != nil {
+		return k.Name(args[0])
 	}
 	return args[0]
 }
@@ -213,9 +217,9 @@ func (k *Kind[Said, State]) Drops(a *terminal.App) *cobra.Command {
 	return o.Flag(&cobra.Command{
 		Use: use, Short: "Drop a " + k.Noun + "; its history stays, and brings it back", Args: args, Example: example,
 		RunE: o.With(func(ctx context.Context, c *client.Client, site string, args []string) error {
-			err := k.Drop(ctx, c, site, args[0])
+			err := k.Drop(ctx, c, site, k.nameOf(args))
 			if err == nil {
-				fmt.Fprintf(terminal.ForPeople(a.Out), "%s is gone.\n", args[0])
+				fmt.Fprintf(terminal.ForPeople(a.Out), "%s is gone.\n", k.nameOf(args))
 			}
 			return err
 		}),
@@ -228,7 +232,7 @@ func (k *Kind[Said, State]) turns(a *terminal.App, word string, on bool) *cobra.
 	return o.Flag(&cobra.Command{
 		Use: use, Short: "Switch a " + k.Noun + " " + word, Args: args, Example: example,
 		RunE: o.With(func(ctx context.Context, c *client.Client, site string, args []string) error {
-			s, err := k.Get(ctx, c, site, args[0])
+			s, err := k.Get(ctx, c, site, k.nameOf(args))
 			if err == nil {
 				s, err = k.Turn(ctx, c, site, s, on)
 			}

@@ -15,6 +15,7 @@ import (
 	"eastporch/internal/cli/documents"
 	"eastporch/internal/cli/terminal"
 	"eastporch/internal/client"
+	"eastporch/internal/core/addr"
 	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/atlas/compile"
 	"eastporch/internal/core/atlas/source"
@@ -31,29 +32,26 @@ func CorrectionsCommand(a *terminal.App) *cobra.Command {
 		Long: `Corrections rank before every source, apply at once, and live in the database of
 the service: edition files do not have them.`,
 	}
-	cmd.AddCommand(correctionsListCommand(a), correctionsAddCommand(a), correctionsDropCommand(a), correctionsExportCommand(a), correctionsCheckCommand(a),
-		corrections.Shows(a), corrections.Saves(a), corrections.History(a))
+	cmd.AddCommand(correctionsListCommand(a), correctionsAddCommand(a), correctionsExportCommand(a), correctionsCheckCommand(a))
+	cmd.AddCommand(corrections.Commands(a)...)
 	return cmd
 }
 
 // corrections is how corrections are worked with as documents.
 var corrections = documents.Kind[map[string]any, source.Correction]{
 	Kind: document.Correction, Noun: "correction", Command: "corrections", Example: "198.18.7.0/24", Arg: "RANGE",
+	Name: func(arg string) string {
+		if span, err := addr.ParseRange(arg); err == nil {
+			return span.String()
+		}
+		return arg
+	},
 	Read: func(text []byte) (said map[string]any, err error) {
 		err = written.Read(text, &said)
 		return said, err
 	},
 	Get: func(ctx context.Context, c *client.Client, _, name string) (source.Correction, error) {
-		list, err := c.Corrections(ctx)
-		for _, one := range list {
-			if one.Range == name {
-				return one, nil
-			}
-		}
-		if err == nil {
-			err = fmt.Errorf("there is no correction of %s; eastporch corrections list has those that there are", name)
-		}
-		return source.Correction{}, err
+		return correctionOf(ctx, c, name)
 	},
 	Said: func(c *source.Correction) map[string]any {
 		said := map[string]any{"note": c.Note, "do_not_locate": c.DoNotLocate}
@@ -73,9 +71,30 @@ var corrections = documents.Kind[map[string]any, source.Correction]{
 		said["range"] = name
 		return c.Correct(ctx, said)
 	},
+	Drop: func(ctx context.Context, c *client.Client, _, name string) error {
+		one, err := correctionOf(ctx, c, name)
+		if err != nil {
+			return err
+		}
+		return c.DropCorrection(ctx, one.ID.String())
+	},
 	Draw: func(out io.Writer, c *source.Correction) {
 		fmt.Fprintf(out, "%s is %s. %s\n", c.Range, whereTo(c), c.Note)
 	},
+}
+
+// correctionOf finds the correction of a range.
+func correctionOf(ctx context.Context, c *client.Client, name string) (source.Correction, error) {
+	list, err := c.Corrections(ctx)
+	for _, one := range list {
+		if one.Range == name {
+			return one, nil
+		}
+	}
+	if err == nil {
+		err = fmt.Errorf("there is no correction of %s; eastporch corrections list has those that there are", name)
+	}
+	return source.Correction{}, err
 }
 
 // whereTo says where a correction says that its range is.
@@ -105,9 +124,9 @@ func correctionsListCommand(a *terminal.App) *cobra.Command {
 					fmt.Fprintln(a.Out, "There are no corrections.")
 					return
 				}
-				t := terminal.NewTable(a.Out, table.Row{"Range", "Is in", "Note", "Made", "By", "Id"})
+				t := terminal.NewTable(a.Out, table.Row{"Range", "Is in", "Note", "Made", "By"})
 				for _, x := range list {
-					t.AppendRow(table.Row{x.Range, strings.TrimPrefix(whereTo(&x), "in "), x.Note, x.MadeAt.Format(time.DateTime), x.MadeBy, x.ID})
+					t.AppendRow(table.Row{x.Range, strings.TrimPrefix(whereTo(&x), "in "), x.Note, x.MadeAt.Format(time.DateTime), x.MadeBy})
 				}
 				t.Render()
 			})
@@ -165,25 +184,6 @@ func correctionsAddCommand(a *terminal.App) *cobra.Command {
 	}
 	cmd.Flags().BoolVar(&never, "do-not-locate", false, "the range is not to be located")
 	return cmd
-}
-
-func correctionsDropCommand(a *terminal.App) *cobra.Command {
-	return &cobra.Command{
-		Use:   "drop ID",
-		Short: "Delete a correction",
-		Args:  cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.Client()
-			if err != nil {
-				return err
-			}
-			if err := c.DropCorrection(cmd.Context(), args[0]); err != nil {
-				return err
-			}
-			fmt.Fprintln(a.Out, "The correction is dropped.")
-			return nil
-		},
-	}
 }
 
 func correctionsExportCommand(a *terminal.App) *cobra.Command {
