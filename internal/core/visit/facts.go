@@ -58,7 +58,7 @@ func (e *Encoder) factsOf(c *card.Card) (json.RawMessage, uuid.UUID, error) {
 // its sources were asked in, corrections by what they say.
 func factsKey(c *card.Card) string {
 	w, n := &c.Location, &c.Network
-	key := make([]byte, 0, 256)
+	key := make([]byte, 0, 1024)
 	add := func(s string) { key = append(append(key, s...), 0) }
 	addTo := func(s *string) {
 		if s != nil {

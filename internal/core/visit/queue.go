@@ -15,10 +15,10 @@ type QueuedVisit struct {
 }
 
 // Queued gives the visit as it is queued.
-func (v Visit) Queued() (QueuedVisit, error) { return (*Encoder)(nil).Queued(v) }
+func (v Visit) Queued() (QueuedVisit, error) { return (*Encoder)(nil).Queued(&v) }
 
 // Queued is [Visit.Queued].
-func (e *Encoder) Queued(v Visit) (QueuedVisit, error) {
+func (e *Encoder) Queued(v *Visit) (QueuedVisit, error) {
 	row, facts, err := e.Row(v)
 	return QueuedVisit{row, facts}, err
 }

@@ -67,22 +67,22 @@ const (
 )
 
 // Row splits a visit into its row and the JSON of the facts that it shares.
-func (v Visit) Row() (Row, json.RawMessage, error) { return (*Encoder)(nil).Row(v) }
+func (v Visit) Row() (Row, json.RawMessage, error) { return (*Encoder)(nil).Row(&v) }
 
 // Row is [Visit.Row]; the JSON must not be changed.
-func (e *Encoder) Row(v Visit) (Row, json.RawMessage, error) {
-	c := v.Card
+func (e *Encoder) Row(v *Visit) (Row, json.RawMessage, error) {
+	c := &v.Card
 	r := Row{
 		ID: v.ID, Site: v.Site, Path: v.Path, Referrer: v.Referrer, UserAgent: v.UserAgent, Link: v.Link, Destination: v.Destination, Attributes: v.Attributes, Marks: v.Marks,
 		Address: c.Address.Text, Placeholder: c.Address.Placeholder, Kind: c.Address.Kind, Skipped: c.Address.Skipped, Labels: c.Labels,
 		Language: c.Locale.Language, WeekHour: weekHour(c.Clock), Unverified: v.Trail.Unverified(), VisitorHash: v.VisitorHash, Gate: gateWord(c.Gate),
 	}
-	facts, id, err := e.factsOf(&c)
+	facts, id, err := e.factsOf(c)
 	if err != nil {
 		return r, nil, fmt.Errorf("facts: %w", err)
 	}
 	r.FactsID = id
-	r.Card, r.Trail = appendPersonal(make([]byte, 0, 768), &c), v.Trail.AppendJSON(make([]byte, 0, 768))
+	r.Card, r.Trail = appendPersonal(make([]byte, 0, 768), c), v.Trail.AppendJSON(make([]byte, 0, 768))
 	return r, facts, nil
 }
 

@@ -10,6 +10,7 @@ package intake
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -113,6 +114,20 @@ type group struct {
 	Rows  []cbor.RawMessage `cbor:"2,keyasint"`
 }
 
+// write writes the group. Its rows are CBOR already, and are neither checked nor copied again.
+func (g *group) write(b *bytes.Buffer) error {
+	b.Write([]byte{0xa2, 1}) // a map of two, and its first key
+	if err := encoding.MarshalToBuffer(g.Facts, b); err != nil {
+		return err
+	}
+	b.Write([]byte{2, 0x9a}) // the second, and a list of as many as four bytes say
+	b.Write(binary.BigEndian.AppendUint32(b.AvailableBuffer(), uint32(len(g.Rows))))
+	for _, row := range g.Rows {
+		b.Write(row)
+	}
+	return nil
+}
+
 type sharedFacts struct {
 	_    struct{} `cbor:",toarray"`
 	ID   uuid.UUID
@@ -170,7 +185,7 @@ func (in *Intake) Accept(ctx context.Context, visits []visit.QueuedVisit) (index
 		in.count(func(t *visit.QueueTally) { t.Full += int64(len(visits)) })
 		return 0, ErrFull
 	}
-	c := &call{done: make(chan result, 1)}
+	c := &call{rows: make([]cbor.RawMessage, 0, len(visits)), facts: make([]sharedFacts, 0, len(visits)), done: make(chan result, 1)}
 	for i := range visits {
 		v := &visits[i]
 		row, err := encoding.Marshal(&v.Row)
@@ -248,7 +263,7 @@ func (in *Intake) append(calls []*call) {
 	}
 	index, rows := uint64(0), len(g.Rows)
 	in.text.Reset()
-	err := encoding.MarshalToBuffer(&g, &in.text)
+	err := g.write(&in.text)
 	if err == nil {
 		index, err = in.Log.Append(in.encoder.EncodeAll(in.text.Bytes(), nil), rows)
 	}

@@ -56,7 +56,7 @@ func (s *Visits) Click(k Click) (visit.QueuedVisit, error) {
 	if v, err = s.Privacy.Keep(v, k.Site.Privacy, strings.TrimSpace(first(k.Header["Sec-Gpc"])) == "1"); err != nil {
 		return visit.QueuedVisit{}, err
 	}
-	return s.facts.Queued(v)
+	return s.facts.Queued(&v)
 }
 
 func first(lines []string) string {

@@ -164,5 +164,5 @@ func (s *Visits) readmit(v visit.Visit) (visit.QueuedVisit, error) {
 	if v, err = s.Privacy.Keep(v, site.Privacy, private); err != nil {
 		return visit.QueuedVisit{}, err
 	}
-	return s.facts.Queued(v)
+	return s.facts.Queued(&v)
 }

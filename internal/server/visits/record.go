@@ -82,14 +82,16 @@ func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := visit.Visit{ID: id, Time: at, Site: site.Host, Path: body.Path, Referrer: body.Referrer, UserAgent: body.UserAgent, Link: body.Link, Earlier: []visit.EarlierFacts{}}
+	t := &Taken{}
+	v := &t.whole // which is large, so that there is one of it
+	*v = visit.Visit{ID: id, Time: at, Site: site.Host, Path: body.Path, Referrer: body.Referrer, UserAgent: body.UserAgent, Link: body.Link, Earlier: []visit.EarlierFacts{}}
 	if agent := header["User-Agent"]; v.UserAgent == nil && len(agent) > 0 {
 		v.UserAgent = &agent[0]
 	}
-	if err := checkTexts(&v); err != nil {
+	if err := checkTexts(v); err != nil {
 		return nil, err
 	}
-	if err := checkClick(&v, body.Destination, from.Who); err != nil {
+	if err := checkClick(v, body.Destination, from.Who); err != nil {
 		return nil, err
 	}
 	if v.Attributes, err = visit.CheckAttributes(body.Attributes); err != nil {
@@ -118,17 +120,17 @@ func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
 	if !body.DryRun {
 		from.Decided(site.Host, &v.Card, v.Path)
 	}
-	if v.Marks = s.Marker.Marks(v.UserAgent, v.Card.Labels); isClick(&v) {
+	if v.Marks = s.Marker.Marks(v.UserAgent, v.Card.Labels); isClick(v) {
 		v.Marks = s.Marker.OfClick(false, v.UserAgent, v.Card.Labels)
 	}
 	if body.Test {
 		v.Marks = append(v.Marks, visit.MarkTest)
 	}
 	gpc := header["Sec-Gpc"]
-	if v, err = s.Privacy.Keep(v, site.Privacy, len(gpc) > 0 && strings.TrimSpace(gpc[0]) == "1"); err != nil {
+	if *v, err = s.Privacy.Keep(*v, site.Privacy, len(gpc) > 0 && strings.TrimSpace(gpc[0]) == "1"); err != nil {
 		return nil, err
 	}
-	t := &Taken{Taken: api.Taken{ID: v.ID, Time: v.Time, Marks: v.Marks}, Own: &own, whole: v}
+	t.Taken, t.Own = api.Taken{ID: v.ID, Time: v.Time, Marks: v.Marks}, &own
 	switch {
 	case body.DryRun:
 		t.state = DryRun
@@ -158,7 +160,7 @@ func (s *Visits) siteOf(host string, who access.Identity) (*sites.Site, error) {
 // has become of it. Above 0, wait is how long it waits until they stand in the database;
 // whole puts the visits into the answer.
 func (s *Visits) Take(ctx context.Context, whole bool, wait time.Duration, list ...*Taken) error {
-	var queued []visit.QueuedVisit
+	queued := make([]visit.QueuedVisit, 0, len(list))
 	for _, t := range list {
 		if t.State = t.state; t.state == "" {
 			t.State = Accepted
