@@ -300,20 +300,16 @@ func drawCard(a *terminal.App, c card.Card) {
 	} else {
 		t.AppendRow(table.Row{"Network", terminal.Missing("none", c.Network.Missing["range"])})
 	}
-	for _, f := range []struct{ name, value, key string }{
-		{"Country", terminal.Join(" ", plain.Value(w.Names.Country), plain.Value(w.CountryCode)), "country_code"},
-		{"Region", terminal.Join(" ", plain.Value(w.Names.Region), plain.Value(w.RegionCode)), "region_code"},
-		{"City", plain.Value(w.Names.City), "city"},
-		{"Time zone", terminal.Join("  ", plain.Value(w.TimeZone), c.Clock.LocalTime.String()), "time_zone"},
-	} {
-		if f.value == "" {
-			f.value = terminal.Missing("none", w.Missing[f.key])
-		}
-		t.AppendRow(table.Row{f.name, f.value})
+	fuller := map[string]string{
+		"country_code": terminal.Join(" ", plain.Value(w.Names.Country), plain.Value(w.CountryCode)),
+		"region_code":  terminal.Join(" ", plain.Value(w.Names.Region), plain.Value(w.RegionCode)),
+		"city":         plain.Value(w.Names.City),
+		"time_zone":    terminal.Join("  ", plain.Value(w.TimeZone), c.Clock.LocalTime.String()),
 	}
 	for i := range atlas.Facts {
-		if f := &atlas.Facts[i]; f.Given {
-			t.AppendRow(table.Row{f.Title, cmp.Or(f.Text(&w, &c.Network), terminal.Missing("none", f.Reason(&w, &c.Network)))})
+		if f := &atlas.Facts[i]; f.Title != "" {
+			says := cmp.Or(fuller[f.Name], f.Text(&w, &c.Network), terminal.Missing("none", f.Reason(&w, &c.Network)))
+			t.AppendRow(table.Row{f.Title, says})
 		}
 	}
 	if c.Money.CurrencyCode != nil {

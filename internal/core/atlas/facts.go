@@ -16,7 +16,7 @@ import (
 type Fact struct {
 	Name    string // in the contract, in evidence, in tables and in SQL
 	Network bool   // of the network, not of the location
-	Title   string // in tables that people read
+	Title   string // in the card that commands draw; "" for not there, or in a row of its own
 	Column  string // its type where an edition is published as SQL; "" for not there
 	// Meaning and Example are for whoever writes layouts of notices; Meaning is "" where these have it in another form.
 	Meaning, Example string
@@ -32,14 +32,15 @@ type Fact struct {
 	field func(*Location, *Network) any
 }
 
-// Facts are all facts. What stands as text in places is written into editions in this order.
+// Facts are all facts. What stands as text in places is written into editions in this order, so that one more there
+// is another version of the format.
 var Facts = [...]Fact{
 	{
 		Name: "basis", Meaning: "On what grounds the country is stated.", Example: "self-published claim",
 		field: func(w *Location, _ *Network) any { return &w.Basis },
 	},
 	{
-		Name: "continent_code", Title: "Continent", Column: "text", Meaning: "AF, AN, AS, EU, NA, OC or SA.", Example: "AF",
+		Name: "continent_code", Column: "text", Meaning: "AF, AN, AS, EU, NA, OC or SA.", Example: "AF",
 		field: func(w *Location, _ *Network) any { return &w.ContinentCode },
 	},
 	{
@@ -73,7 +74,7 @@ var Facts = [...]Fact{
 		field: func(w *Location, _ *Network) any { return &w.PostalCode },
 	},
 	{
-		Name: "latitude", Title: "Latitude", Column: "double precision", Meaning: "Degrees north.", Example: "-1.29", MayLack: true,
+		Name: "latitude", Column: "double precision", Meaning: "Degrees north.", Example: "-1.29", MayLack: true,
 		Called: []string{"latitude", "lat"}, Holds: []string{"number", "integer"},
 		claim: func(p *Place) string {
 			if p.Point == nil {
@@ -84,7 +85,7 @@ var Facts = [...]Fact{
 		field: func(w *Location, _ *Network) any { return &w.Latitude },
 	},
 	{
-		Name: "longitude", Title: "Longitude", Column: "double precision", Meaning: "Degrees east.", Example: "36.82", MayLack: true,
+		Name: "longitude", Column: "double precision", Meaning: "Degrees east.", Example: "36.82", MayLack: true,
 		Called: []string{"longitude", "lon", "lng", "long"}, Holds: []string{"number", "integer"},
 		claim: func(p *Place) string {
 			if p.Point == nil {
@@ -95,7 +96,7 @@ var Facts = [...]Fact{
 		field: func(w *Location, _ *Network) any { return &w.Longitude },
 	},
 	{
-		Name: "radius_km", Title: "Radius", Column: "double precision",
+		Name: "radius_km", Column: "double precision",
 		Called: []string{"radiuskm", "radius", "km", "withinkm", "within"}, Holds: []string{"number", "integer"},
 		claim: func(p *Place) string {
 			if p.RadiusKm <= 0 {
@@ -112,11 +113,11 @@ var Facts = [...]Fact{
 		field: func(w *Location, _ *Network) any { return &w.TimeZone },
 	},
 	{
-		Name: "range", Network: true, Title: "Range",
+		Name: "range", Network: true,
 		field: func(_ *Location, n *Network) any { return &n.Range },
 	},
 	{
-		Name: "as_number", Network: true, Title: "AS number", Column: "bigint", Meaning: "The number alone.", Example: "64507", MayLack: true,
+		Name: "as_number", Network: true, Column: "bigint", Meaning: "The number alone.", Example: "64507", MayLack: true,
 		Called: []string{"asnumber", "asn", "as"},
 		claim: func(p *Place) string {
 			if p.AsNumber == 0 {
@@ -127,7 +128,7 @@ var Facts = [...]Fact{
 		field: func(_ *Location, n *Network) any { return &n.ASNumber },
 	},
 	{
-		Name: "operator", Network: true, Title: "Operator", Column: "text", Meaning: "The operator alone.", Example: "Savanna", MayLack: true,
+		Name: "operator", Network: true, Column: "text", Meaning: "The operator alone.", Example: "Savanna", MayLack: true,
 		Called: []string{"operator", "owner", "organisation", "organization", "org", "provider", "holder"}, Holds: []string{"text"},
 		place: func(p *Place) *string { return &p.Operator },
 		field: func(_ *Location, n *Network) any { return &n.Operator },
