@@ -14,6 +14,7 @@ import (
 
 	"eastporch/internal/cli/terminal"
 	"eastporch/internal/client"
+	"eastporch/internal/core/atlas"
 	"eastporch/internal/core/plain"
 	"eastporch/internal/core/report"
 	"eastporch/internal/plot"
@@ -295,7 +296,7 @@ func visitFlags(cmd *cobra.Command) map[string]*string {
 		{"region-code", "from this region (ISO 3166-2)"},
 		{"city", "from this town"},
 		{"level", "city, region, country, continent or none"},
-		{"basis", "whose country rests on this: correction, self-published claim, table's claim, derived or registration"},
+		{"basis", "whose country rests on this: " + atlas.BasesInWords()},
 		{"path", "paths that begin so"},
 		{"referrer", "referred by this host"},
 		{"language", "with this language (BCP 47)"},

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 	"sort"
+	"strings"
 	"sync"
 	"sync/atomic"
 
@@ -25,6 +26,16 @@ const (
 
 // Bases are the grounds, the best first.
 var Bases = []Basis{Corrects, SelfPublished, TableClaim, Derived, Registration}
+
+// BasesInWords lists them for a sentence.
+func BasesInWords() string {
+	words := make([]string, len(Bases))
+	for i, b := range Bases {
+		words[i] = string(b)
+	}
+	last := len(words) - 1
+	return strings.Join(words[:last], ", ") + " or " + words[last]
+}
 
 // AsGoodAs says whether a basis is one, and no worse than another.
 func (b Basis) AsGoodAs(least Basis) bool {

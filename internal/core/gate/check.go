@@ -228,7 +228,7 @@ func (c *checker) rule(at string, r Rule) Rule {
 	r.Networks = c.each(at+"networks", r.Networks, network, "Give prefixes such as 198.18.3.0/24, or AS numbers such as AS64500.")
 	c.schedule(at, &r)
 	if r.Basis != "" && !slices.Contains(atlas.Bases, atlas.Basis(r.Basis)) {
-		c.wrong(at+"basis", "Give correction, self-published claim, table's claim, derived or registration.", "%.40q is not a basis", r.Basis)
+		c.wrong(at+"basis", "Give "+atlas.BasesInWords()+".", "%.40q is not a basis", r.Basis)
 	}
 	for word, does := range r.Missing {
 		if !slices.Contains(Absences, word) {

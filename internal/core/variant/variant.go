@@ -125,7 +125,7 @@ func (s Set) Check(k Known) (field string, err error) {
 			}
 		}
 		if b := atlas.Basis(r.When.Basis); b != "" && !slices.Contains(atlas.Bases, b) {
-			return bad(at+"when.basis", "%.40q is not a basis; known are %v", b, atlas.Bases)
+			return bad(at+"when.basis", "%.40q is not a basis; known are %s", b, atlas.BasesInWords())
 		}
 		for _, l := range r.When.Labels {
 			if k.Labels != nil && !k.Labels(l) {

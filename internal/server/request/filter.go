@@ -98,7 +98,7 @@ func Filter(c *gin.Context, known *sites.Sites) (visit.Filter, error) {
 		return f, invalid.Field("level", fmt.Sprintf("%.20q is not a level", string(f.Level)), "Give city, region, country, continent or none.")
 	}
 	if f.Basis != "" && !slices.Contains(atlas.Bases, atlas.Basis(f.Basis)) {
-		return f, invalid.Field("basis", fmt.Sprintf("%.20q is not a basis", f.Basis), "Give correction, self-published claim, table's claim, derived or registration.")
+		return f, invalid.Field("basis", fmt.Sprintf("%.20q is not a basis", f.Basis), "Give "+atlas.BasesInWords()+".")
 	}
 	if text := c.Query("skipped"); text != "" {
 		aside, err := strconv.ParseBool(text)

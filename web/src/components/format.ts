@@ -1,6 +1,15 @@
 import dayjs from "dayjs";
 import type { Card, Level, Trail, Location } from "../api/client";
 
+/** bases are what a country may rest on, the best first. */
+export const bases = [
+  "correction",
+  "self-published claim",
+  "table's claim",
+  "derived",
+  "registration",
+] as const satisfies NonNullable<Location["basis"]>[];
+
 /** degrees writes a coordinate with a true minus sign. */
 export const degrees = (n: number) => String(Math.round(n * 100) / 100).replace("-", "−");
 

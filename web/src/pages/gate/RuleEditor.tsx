@@ -3,6 +3,7 @@ import dayjs from "dayjs";
 import { useState } from "react";
 import type { Gate, GateRule, GateState } from "../../api/client";
 import { useCountryChoices } from "../../api/queries";
+import { bases } from "../../components/format";
 import { Flag } from "../../components/parts";
 import { absences, absenceKeys } from "../../features/gate/outcome";
 import { CountryPicker } from "./CountryPicker";
@@ -10,7 +11,6 @@ import { outcomeOf, places, without } from "./rules";
 
 const clock = "YYYY-MM-DDTHH:mm";
 const zones = Intl.supportedValuesOf("timeZone");
-const bases = ["correction", "self-published claim", "table's claim", "derived", "registration"];
 
 /** RuleEditor changes a rule in its place. */
 export function RuleEditor(props: {

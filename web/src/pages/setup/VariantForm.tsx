@@ -4,6 +4,7 @@ import { accomplish, api, type Variants, type VariantSet } from "../../api/clien
 import { useAction } from "../../api/changes";
 import { useCompanions } from "../../api/companions";
 import { useCountryChoices } from "../../api/queries";
+import { bases } from "../../components/format";
 import { Icon } from "../../components/icons";
 import { withBasis, withList, type ListKind, type When } from "./variants";
 
@@ -145,7 +146,7 @@ function Conditions(props: { site: Variants; when: When; onChange: (when: When) 
           value={props.when.basis ?? ""}
           options={[
             { value: "" as const, label: "anything" },
-            ...bases.map((b) => ({ value: b, label: `a ${b} or better` })),
+            ...bases.slice(0, -1).map((b) => ({ value: b, label: `a ${b} or better` })),
           ]}
           onChange={(basis: When["basis"] | "") => props.onChange(withBasis(props.when, basis))}
         />
@@ -153,6 +154,3 @@ function Conditions(props: { site: Variants; when: When; onChange: (when: When) 
     </div>
   );
 }
-
-/** bases are what a country may rest on, the best first; the last is anything that is known. */
-const bases = ["correction", "self-published claim", "table's claim", "derived"] as const;

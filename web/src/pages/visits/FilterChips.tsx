@@ -1,6 +1,7 @@
 import { Button, Input, Popover, Select } from "antd";
 import { useState } from "react";
 import { useRoute } from "../../components/addressParam";
+import { bases } from "../../components/format";
 import { Icon } from "../../components/icons";
 import { hasAddress, maskText } from "../../features/presentation/mask";
 import { usePreferences } from "../../components/preferences";
@@ -102,14 +103,11 @@ function FilterForm(props: {
       {text("city", "Lisbon")}
       {select(
         "level",
-        ["city", "region", "country", "none"].map((value) => ({ value, label: value })),
+        ["city", "region", "country", "continent", "none"].map((value) => ({ value, label: value })),
       )}
       {select(
         "basis",
-        ["correction", "self-published claim", "table's claim", "derived", "registration"].map((value) => ({
-          value,
-          label: value,
-        })),
+        bases.map((value) => ({ value, label: value })),
       )}
       {select("skipped", [
         { value: "false", label: "left out" },
