@@ -136,6 +136,14 @@ func run(link, site, out string, names []string) error {
 	if err := chromedp.Do(ctx, chromedp.Navigate(link), chromedp.WaitVisible(chromedp.CSS(".list"))); err != nil {
 		return err
 	}
+	for _, f := range regatta { // the companions' pages show what visitors had asked
+		if err := visit(ctx, site, f); err != nil {
+			return err
+		}
+	}
+	if _, err := chromedp.Call(ctx, network.SetExtraHTTPHeaders, network.SetExtraHTTPHeadersParams{Headers: network.Headers{}}); err != nil {
+		return err
+	}
 	for _, s := range shots {
 		if len(names) > 0 && !slices.Contains(names, s.name) {
 			continue
@@ -157,8 +165,11 @@ func run(link, site, out string, names []string) error {
 			actions = append(actions, chromedp.Click(chromedp.CSS(s.click)))
 		}
 		actions = append(actions, chromedp.Sleep(1200*time.Millisecond))
-		if err := chromedp.Do(ctx, actions...); err != nil {
-			return fmt.Errorf("%s: %w", s.name, err)
+		within, cancel := context.WithTimeout(ctx, longest)
+		err := chromedp.Do(within, actions...)
+		cancel()
+		if err != nil {
+			return fmt.Errorf("%s waits for %s: %w", s.name, s.ready, err)
 		}
 		if err := save(ctx, out, s.name); err != nil {
 			return err
@@ -168,24 +179,37 @@ func run(link, site, out string, names []string) error {
 		if len(names) > 0 && !slices.Contains(names, f.name) {
 			continue
 		}
-		path := "/"
-		if f.name == "regatta-switch" {
-			path = "/en/"
-		}
-		seen := network.SetExtraHTTPHeadersParams{Headers: network.Headers{"X-Forwarded-For": f.address, "Accept-Language": f.languages}}
-		if _, err := chromedp.Call(ctx, network.SetExtraHTTPHeaders, seen); err != nil {
-			return fmt.Errorf("%s: %w", f.name, err)
-		}
-		if err := chromedp.Do(ctx,
-			chromedp.EmulateViewport(f.width, f.height, chromedp.EmulateScale(1)),
-			chromedp.Navigate(site+path), chromedp.WaitVisible(chromedp.CSS(`[data-porch="location.names.city"][data-porch-state="ready"]`)),
-			chromedp.Sleep(500*time.Millisecond),
-		); err != nil {
-			return fmt.Errorf("%s: %w", f.name, err)
+		if err := visit(ctx, site, f); err != nil {
+			return err
 		}
 		if err := save(ctx, out, f.name); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// longest is how long a page may take.
+const longest = time.Minute
+
+// visit opens the regatta's own page as somebody elsewhere.
+func visit(ctx context.Context, site string, f from) error {
+	ctx, cancel := context.WithTimeout(ctx, longest)
+	defer cancel()
+	path := "/"
+	if f.name == "regatta-switch" {
+		path = "/en/"
+	}
+	seen := network.SetExtraHTTPHeadersParams{Headers: network.Headers{"X-Forwarded-For": f.address, "Accept-Language": f.languages}}
+	if _, err := chromedp.Call(ctx, network.SetExtraHTTPHeaders, seen); err != nil {
+		return fmt.Errorf("%s: %w", f.name, err)
+	}
+	if err := chromedp.Do(ctx,
+		chromedp.EmulateViewport(f.width, f.height, chromedp.EmulateScale(1)),
+		chromedp.Navigate(site+path), chromedp.WaitVisible(chromedp.CSS(`[data-porch="location.names.city"][data-porch-state="ready"]`)),
+		chromedp.Sleep(500*time.Millisecond),
+	); err != nil {
+		return fmt.Errorf("%s: %w", f.name, err)
 	}
 	return nil
 }
