@@ -93,10 +93,11 @@ func (k *Kind[Said, State]) named(verb string, more ...string) (use string, args
 		words, lines = append(words, cmp.Or(k.Arg, "NAME")), append(lines, k.Example)
 	}
 	words, lines = append(words, more...), append(lines, more...)
-	example = strings.ReplaceAll(strings.Join(lines, " "), "FILE", strings.TrimPrefix(k.Example+".yaml", "."))
-	if k.Example == "" {
-		example = strings.ReplaceAll(strings.Join(lines, " "), "FILE", k.Noun+".yaml")
+	file := k.Example
+	if file == "" || strings.Contains(file, "/") { // which would be a file in a directory
+		file = k.Noun
 	}
+	example = strings.ReplaceAll(strings.Join(lines, " "), "FILE", file+".yaml")
 	return strings.Join(words, " "), cobra.ExactArgs(len(words) - 1), example
 }
 

@@ -35,6 +35,9 @@ var verbed = []struct {
 // numbered is the number that stands for # in a file.
 var numbered = regexp.MustCompile(`\b1[0-2]\d\b`)
 
+// handedOut is the example of saving, and its file.
+var handedOut = regexp.MustCompile(`(?m)^  eastporch .*save .*?(\S+\.yaml)`)
+
 // All kinds take the same verbs, in any order: a model that is a list of texts says what is shown, what the history has, and
 // what is refused.
 func TestTheVerbsOfDocuments(t *testing.T) {
@@ -56,6 +59,10 @@ func TestTheVerbsOfDocuments(t *testing.T) {
 				}
 				return live.RunCLI(t, s, append(args, more...)...)
 			}
+			help := do("save", "--help").Out
+			example := handedOut.FindStringSubmatch(help)
+			require.NotNil(t, example, help)
+			assert.Equal(t, filepath.Base(example[1]), example[1], "the file of the example is in no directory that nobody made")
 			var revisions []string // what each shows; "" for one that dropped it
 			shown := func() string { return do("show", "--file", "-").Out }
 			for turn := range 25 {

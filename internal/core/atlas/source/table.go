@@ -84,6 +84,21 @@ var (
 	colLabels    = slices.Index(Columns, "labels")
 )
 
+// given are the facts that are taken as they stand, and their columns.
+var given = func() (list []givenFact) {
+	for i := range atlas.Facts {
+		if f := &atlas.Facts[i]; f.Given {
+			list = append(list, givenFact{f, slices.Index(Columns, f.Name)})
+		}
+	}
+	return list
+}()
+
+type givenFact struct {
+	*atlas.Fact
+	column int // by index in Columns
+}
+
 // head reads the first line of a table. JSON Lines have none: the names of the
 // mapping and ours are the columns.
 func (c *cutter) head(how ParseOptions, about atlas.About) (*table, error) {
@@ -269,10 +284,8 @@ func (r *tableRows) place() (p atlas.Place, remark string, passed bool, err erro
 	}
 	text := func(f int) string { return string(r.get(f)) }
 	p.Country, p.Region, p.City = strings.ToUpper(text(colCountry)), strings.ToUpper(text(colRegion)), plain.Clean(text(colCity), 200)
-	for i := range atlas.Facts {
-		if f := &atlas.Facts[i]; f.Given {
-			f.Fill(&p, text(slices.Index(Columns, f.Name)))
-		}
+	for _, f := range given {
+		f.Fill(&p, text(f.column))
 	}
 	if p.Point, err = ReadPoint(text(colLatitude), text(colLongitude)); err != nil {
 		return p, "", false, err
