@@ -18,6 +18,8 @@ func Check(text string, maxBytes int) error {
 	switch {
 	case len(text) > maxBytes:
 		return fmt.Errorf("it has %d bytes, %d are allowed", len(text), maxBytes)
+	case isPrintable(text):
+		return nil
 	case !utf8.ValidString(text):
 		return errors.New("it is not valid UTF-8")
 	case strings.ContainsFunc(text, unicode.IsControl):
@@ -26,11 +28,24 @@ func Check(text string, maxBytes int) error {
 	return nil
 }
 
+// isPrintable says whether a text is of ASCII without control characters, as most are.
+func isPrintable(text string) bool {
+	for i := range len(text) {
+		if c := text[i]; c < ' ' || c >= 0x7f {
+			return false
+		}
+	}
+	return true
+}
+
 // Clean makes any text pass [Check]: what exceeds maxBytes is cut and "…" put
 // in its place (within the bound), control characters and invalid UTF-8 become
 // U+FFFD.
 func Clean(text string, maxBytes int) string {
 	const ellipsis = "…"
+	if len(text) <= maxBytes && isPrintable(text) {
+		return text
+	}
 	replaced := strings.Map(func(r rune) rune {
 		if unicode.IsControl(r) {
 			return unicode.ReplacementChar

@@ -2,6 +2,8 @@ package visit
 
 import (
 	"encoding/json"
+	"hash/maphash"
+	"sync"
 
 	"github.com/google/uuid"
 	lru "github.com/hashicorp/golang-lru/v2"
@@ -17,16 +19,19 @@ const factsKept = 20_000
 // longer than all the rest of a visit, and visits of one range share it. It is safe for
 // concurrent use; nil remembers nothing.
 type Encoder struct {
-	facts *lru.Cache[string, encodedFacts]
+	facts *lru.Cache[uint64, encodedFacts] // by the hash of their key
+	seed  maphash.Seed
+	keys  sync.Pool // of *[]byte, to write them in
 }
 
 // NewEncoder makes an encoder that remembers.
 func NewEncoder() *Encoder {
-	facts, _ := lru.New[string, encodedFacts](factsKept) // which fails for no size above 0
-	return &Encoder{facts}
+	facts, _ := lru.New[uint64, encodedFacts](factsKept) // which fails for no size above 0
+	return &Encoder{facts: facts, seed: maphash.MakeSeed(), keys: sync.Pool{New: func() any { return new([]byte) }}}
 }
 
 type encodedFacts struct {
+	key  string
 	text json.RawMessage
 	id   uuid.UUID
 }
@@ -34,31 +39,37 @@ type encodedFacts struct {
 // factsOf gives the JSON of the edition facts in a card, and their id. The JSON must not be
 // changed.
 func (e *Encoder) factsOf(c *card.Card) (json.RawMessage, uuid.UUID, error) {
-	key := ""
-	if e != nil {
-		key = factsKey(c)
-		if known, ok := e.facts.Get(key); ok {
-			return known.text, known.id, nil
-		}
+	if e == nil {
+		w, err := encodeFacts(c)
+		return w.text, w.id, err
 	}
-	money := c.Money
-	money.Rate = nil // which is the day's and the site's
-	text, err := json.Marshal(EditionFacts{c.Location, c.Network, c.Evidence, money, c.Edition})
+	key := e.keys.Get().(*[]byte)
+	defer e.keys.Put(key)
+	*key = appendFactsKey((*key)[:0], c)
+	hash := maphash.Bytes(e.seed, *key)
+	if known, ok := e.facts.Get(hash); ok && known.key == string(*key) {
+		return known.text, known.id, nil
+	}
+	w, err := encodeFacts(c)
 	if err != nil {
 		return nil, uuid.Nil, err
 	}
-	w := encodedFacts{text, FactsID(text)}
-	if e != nil {
-		e.facts.Add(key, w)
-	}
+	w.key = string(*key)
+	e.facts.Add(hash, w)
 	return w.text, w.id, nil
 }
 
-// factsKey tells facts apart: what an edition says is fixed by the ranges that
+func encodeFacts(c *card.Card) (encodedFacts, error) {
+	money := c.Money
+	money.Rate = nil // which is the day's and the site's
+	text, err := json.Marshal(EditionFacts{c.Location, c.Network, c.Evidence, money, c.Edition})
+	return encodedFacts{text: text, id: FactsID(text)}, err
+}
+
+// appendFactsKey appends what tells facts apart: what an edition says is fixed by the ranges that
 // its sources were asked in, corrections by what they say.
-func factsKey(c *card.Card) string {
+func appendFactsKey(key []byte, c *card.Card) []byte {
 	w, n := &c.Location, &c.Network
-	key := make([]byte, 0, 1024)
 	add := func(s string) { key = append(append(key, s...), 0) }
 	addTo := func(s *string) {
 		if s != nil {
@@ -79,5 +90,5 @@ func factsKey(c *card.Card) string {
 		addTo(e.Reason)
 		key = append(key, byte(len(e.Facts)))
 	}
-	return string(key)
+	return key
 }

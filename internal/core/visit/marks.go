@@ -1,8 +1,10 @@
 package visit
 
 import (
+	"bytes"
 	"slices"
 	"strings"
+	"unicode/utf8"
 )
 
 // A Marker marks the visits of programs. Agents are parts of what programs call
@@ -29,7 +31,7 @@ func lower(list []string) []string {
 // OfClick is [Marker.Marks] for a click on a link, where what shows others what a link leads to counts as a
 // preview; isPreview says that the request does.
 func (m Marker) OfClick(isPreview bool, agent *string, labels []string) []string {
-	name := lowerOf(agent)
+	name := appendLower(make([]byte, 0, MaxAgent), agent)
 	marks := m.marks(name, labels)
 	if isPreview = isPreview || contains(name, m.PreviewAgents); isPreview && !slices.Contains(marks, MarkMonitor) {
 		return []string{MarkPreview}
@@ -40,21 +42,40 @@ func (m Marker) OfClick(isPreview bool, agent *string, labels []string) []string
 // Marks says what an agent and labels make of a visit. The owner's monitors are
 // not bots.
 func (m Marker) Marks(agent *string, labels []string) []string {
-	return m.marks(lowerOf(agent), labels)
+	return m.marks(appendLower(make([]byte, 0, MaxAgent), agent), labels)
 }
 
-func lowerOf(agent *string) string {
-	if agent == nil {
-		return ""
+// appendLower appends a text in lower case; nil is none.
+func appendLower(b []byte, text *string) []byte {
+	if text == nil {
+		return b
 	}
-	return strings.ToLower(*agent)
+	for i := range len(*text) {
+		c := (*text)[i]
+		if c >= utf8.RuneSelf {
+			return append(b[:0], strings.ToLower(*text)...)
+		}
+		if 'A' <= c && c <= 'Z' {
+			c += 'a' - 'A'
+		}
+		b = append(b, c)
+	}
+	return b
 }
 
-func contains(name string, parts []string) bool {
-	return name != "" && slices.ContainsFunc(parts, func(p string) bool { return strings.Contains(name, p) })
+func contains(name []byte, parts []string) bool {
+	if len(name) == 0 {
+		return false
+	}
+	for _, p := range parts {
+		if bytes.Contains(name, []byte(p)) {
+			return true
+		}
+	}
+	return false
 }
 
-func (m Marker) marks(name string, labels []string) []string {
+func (m Marker) marks(name []byte, labels []string) []string {
 	labelled := func(list []string) bool {
 		return slices.ContainsFunc(list, func(l string) bool { return slices.Contains(labels, l) })
 	}

@@ -2,12 +2,16 @@ package visit
 
 import (
 	"encoding/json"
+	"math/rand/v2"
 	"net/netip"
 	"strings"
 	"testing"
 
+	"github.com/fxamacker/cbor/v2"
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
+	"eastporch/internal/core/addr"
 	"eastporch/internal/core/card"
 	"eastporch/internal/core/gate"
 )
@@ -42,5 +46,46 @@ func TestRowsAsJSON(t *testing.T) {
 			require.NoError(t, err)
 			require.Equal(t, string(wantCard), string(row.Card))
 		}
+	}
+}
+
+// Rows are written byte for byte as a library writes CBOR by their tags.
+func TestRowsAsCBOR(t *testing.T) {
+	library, err := cbor.EncOptions{TextMarshaler: cbor.TextMarshalerTextString}.EncMode()
+	require.NoError(t, err)
+	r := rand.New(rand.NewPCG(9, 35))
+	some := func(n int) string { return strings.Repeat("é\"\x00", r.IntN(n)) }
+	maybe := func() *string {
+		if r.IntN(2) == 0 {
+			return nil
+		}
+		text := some(60)
+		return &text
+	}
+	list := func() []string {
+		texts := make([]string, r.IntN(30))
+		for i := range texts {
+			texts[i] = some(12)
+		}
+		return texts
+	}
+	for range 5000 {
+		row := Row{
+			ID: uuid.New(), Site: some(9), Path: some(200), Referrer: maybe(), UserAgent: maybe(), Link: maybe(), Destination: maybe(), Placeholder: maybe(),
+			Attributes: []byte(some(30)), Marks: list(), Labels: list(), Language: some(3), Skipped: r.IntN(2) == 0, Unverified: r.IntN(3) * r.IntN(1<<20),
+			VisitorHash: int64(r.Uint64()) >> r.IntN(64), Card: []byte(some(1 << r.IntN(16))), Trail: []byte(some(500)), FactsID: uuid.New(), Gate: some(3),
+		}
+		if hour := int16(r.IntN(1<<16) >> r.IntN(16)); r.IntN(2) == 0 {
+			row.WeekHour = &hour
+		}
+		if a := [16]byte(uuid.New()); r.IntN(3) > 0 {
+			row.Address.Addr = []netip.Addr{netip.AddrFrom16(a), netip.AddrFrom16(a).WithZone(some(40)), netip.AddrFrom4([4]byte(a[:4]))}[r.IntN(3)]
+			kind := addr.KindOf(row.Address.Addr)
+			row.Kind = &kind
+		}
+		want, err := library.Marshal(&row)
+		require.NoError(t, err)
+		require.Equal(t, want, row.AppendCBOR(nil))
+		require.Equal(t, append([]byte("before"), want...), row.AppendCBOR([]byte("before")))
 	}
 }

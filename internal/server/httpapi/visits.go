@@ -48,18 +48,19 @@ func (h *handlers) addVisit(c *gin.Context) {
 		h.addMany(c, text, prefer)
 		return
 	}
-	t, err := h.readVisit(c, true, func(body any) error { return request.Decode(text, body) })
+	_, shows := c.GetQuery("fields")
+	t, err := h.readVisit(c, shows, func(body any) error { return request.Decode(text, body) })
 	if err == nil {
 		err = h.take(c, prefer, t)
 	}
-	if err == nil && c.Request.URL.Query().Has("fields") { // whatever its page would like to read, the visit is taken
+	if err == nil && shows { // whatever its page would like to read, the visit is taken
 		t.Card, err = ownCard(t.Own, c.Query("fields"))
 	}
 	if err != nil {
 		h.fail(c, err)
 		return
 	}
-	c.JSON(statusOf(t), t.Taken)
+	respond.JSON(c, statusOf(t), &t.Taken)
 }
 
 // ownCard gives the parts of a visitor's card that fields name, all of it for none.
@@ -76,8 +77,9 @@ func ownCard(own *card.Card, fields string) (any, error) {
 	return json.RawMessage(text), nil
 }
 
-// readVisit reads a visit and hands it to the service; with ask the companions that its card shows are asked.
-func (h *handlers) readVisit(c *gin.Context, ask bool, decode func(any) error) (*visits.Taken, error) {
+// readVisit reads a visit and hands it to the service. Where its sender is shown a card, the companions in
+// it are asked.
+func (h *handlers) readVisit(c *gin.Context, shows bool, decode func(any) error) (*visits.Taken, error) {
 	var body api.NewVisit
 	err := decode(&body)
 	if errors.Is(err, request.ErrNotUTF8) {
@@ -87,15 +89,17 @@ func (h *handlers) readVisit(c *gin.Context, ask bool, decode func(any) error) (
 		return nil, err
 	}
 	return h.Visits.Service.Read(&body, visits.Request{
-		Peer: peer(c.Request), Header: c.Request.Header, Who: callerOf(c), Seen: h.seen,
+		Peer: peer(c.Request), Header: c.Request.Header, Who: callerOf(c), Seen: h.seen, ShowsCard: shows,
 		Own: func() *caller.Trail { return h.trail(c) },
 		Decided: func(site string, made *card.Card, path string) {
 			h.Content.Gates.Counter.Count(site, gate.AskedVisit, made.Gate, 0, plain.Value(made.Location.CountryCode), path)
 		},
 		Context: func(header map[string][]string, site *sites.Site) card.RequestContext {
 			req := h.requestContext(c, header, site)
-			fields := answers.Paths(c.Query("fields"))
-			req.Ask = ask && len(fields) > 0 && companions.Asks(site, fields) // a server that only reports costs no question
+			if shows { // a server that only reports costs no question
+				fields := answers.Paths(c.Query("fields"))
+				req.Ask = len(fields) > 0 && companions.Asks(site, fields)
+			}
 			return req
 		},
 	})
@@ -163,7 +167,7 @@ func (h *handlers) addMany(c *gin.Context, text []byte, prefer request.Preferenc
 		many.Visits[t.Index] = t.Of()
 	}
 	many.Accepted, many.Refused = len(good), len(many.Visits)-len(good)
-	c.JSON(status, many)
+	respond.JSON(c, status, &many)
 }
 
 func (h *handlers) take(c *gin.Context, prefer request.Preference, list ...*visits.Taken) error {

@@ -104,8 +104,9 @@ const (
 	// mostYields is how often others are let run before a group is written.
 	mostYields = 8
 
-	maxEntry = 256 << 20
-	keepText = 8 << 20 // a longer buffer is given back
+	maxEntry  = 256 << 20
+	keepText  = 8 << 20 // a longer buffer is given back
+	groupRoom = 32      // bytes, of the heads of a group, and of facts
 )
 
 // group is an entry of the log, in CBOR (RFC 8949): rows, and the edition facts that they share.
@@ -114,18 +115,33 @@ type group struct {
 	Rows  []cbor.RawMessage `cbor:"2,keyasint"`
 }
 
-// write writes the group. Its rows are CBOR already, and are neither checked nor copied again.
-func (g *group) write(b *bytes.Buffer) error {
+// writeGroup writes a [group] of what calls brought, whose rows are CBOR already.
+func writeGroup(b *bytes.Buffer, calls []*call) (rows int, err error) {
+	var facts []sharedFacts
+	known := map[uuid.UUID]bool{}
+	room := groupRoom
+	for _, c := range calls {
+		rows += len(c.visits)
+		room += len(c.rows)
+		for i := range c.visits {
+			if id := c.visits[i].Row.FactsID; !known[id] {
+				known[id] = true
+				facts = append(facts, sharedFacts{ID: id, Text: c.visits[i].Facts})
+				room += groupRoom + len(c.visits[i].Facts)
+			}
+		}
+	}
+	b.Grow(room)
 	b.Write([]byte{0xa2, 1}) // a map of two, and its first key
-	if err := encoding.MarshalToBuffer(g.Facts, b); err != nil {
-		return err
+	if err := encoding.MarshalToBuffer(facts, b); err != nil {
+		return rows, err
 	}
 	b.Write([]byte{2, 0x9a}) // the second, and a list of as many as four bytes say
-	b.Write(binary.BigEndian.AppendUint32(b.AvailableBuffer(), uint32(len(g.Rows))))
-	for _, row := range g.Rows {
-		b.Write(row)
+	b.Write(binary.BigEndian.AppendUint32(b.AvailableBuffer(), uint32(rows)))
+	for _, c := range calls {
+		b.Write(c.rows)
 	}
-	return nil
+	return rows, nil
 }
 
 type sharedFacts struct {
@@ -148,9 +164,9 @@ func must[T any](mode T, err error) T {
 }
 
 type call struct {
-	rows  []cbor.RawMessage
-	facts []sharedFacts
-	done  chan result
+	visits []visit.QueuedVisit
+	rows   []byte // their rows, in CBOR
+	done   chan result
 }
 
 type result struct {
@@ -179,20 +195,19 @@ func New(opt Options) (*Intake, error) {
 
 // Accept takes visits in: when it returns nil they are on the disk, all of them.
 // Otherwise none is acknowledged, and the error wraps [ErrFull] where the queue
-// is full. The index is for [Intake.Wait].
+// is full. The index is for [Intake.Wait]. The visits must not be changed, not even afterwards.
 func (in *Intake) Accept(ctx context.Context, visits []visit.QueuedVisit) (index uint64, err error) {
 	if in.Log.Bytes() >= in.MaxBytes {
 		in.count(func(t *visit.QueueTally) { t.Full += int64(len(visits)) })
 		return 0, ErrFull
 	}
-	c := &call{rows: make([]cbor.RawMessage, 0, len(visits)), facts: make([]sharedFacts, 0, len(visits)), done: make(chan result, 1)}
+	room := 0
 	for i := range visits {
-		v := &visits[i]
-		row, err := encoding.Marshal(&v.Row)
-		if err != nil {
-			return 0, err
-		}
-		c.rows, c.facts = append(c.rows, row), append(c.facts, sharedFacts{ID: v.Row.FactsID, Text: v.Facts})
+		room += visits[i].Row.RoomCBOR()
+	}
+	c := &call{visits: visits, rows: make([]byte, 0, room), done: make(chan result, 1)}
+	for i := range visits {
+		c.rows = visits[i].Row.AppendCBOR(c.rows)
 	}
 	select {
 	case in.queue <- c:
@@ -234,12 +249,12 @@ func (in *Intake) write() {
 				}
 			}
 		}
-		rows := len(calls[0].rows)
+		rows := len(calls[0].visits)
 		for yields := 0; yields < mostYields && rows < groupRows; {
 			select {
 			case c := <-in.queue:
 				calls = append(calls, c)
-				rows += len(c.rows)
+				rows += len(c.visits)
 			default: // others may be about to come: to sync the disk costs more than to let them
 				runtime.Gosched()
 				yields++
@@ -250,20 +265,9 @@ func (in *Intake) write() {
 }
 
 func (in *Intake) append(calls []*call) {
-	var g group
-	known := map[uuid.UUID]bool{}
-	for _, c := range calls {
-		for _, f := range c.facts {
-			if !known[f.ID] {
-				known[f.ID] = true
-				g.Facts = append(g.Facts, f)
-			}
-		}
-		g.Rows = append(g.Rows, c.rows...)
-	}
-	index, rows := uint64(0), len(g.Rows)
+	index := uint64(0)
 	in.text.Reset()
-	err := g.write(&in.text)
+	rows, err := writeGroup(&in.text, calls)
 	if err == nil {
 		index, err = in.Log.Append(in.encoder.EncodeAll(in.text.Bytes(), nil), rows)
 	}

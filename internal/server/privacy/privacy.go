@@ -12,11 +12,9 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/binary"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"hash"
-	"io"
 	"io/fs"
 	"net/netip"
 	"net/url"
@@ -44,7 +42,13 @@ type Keys struct {
 	dir      string
 	rotation time.Duration // of the keys of hashes
 	mu       sync.Mutex
-	keys     map[string]*secret // by file name
+	keys     map[string]*secret  // by file name
+	visitors map[siteDay]*secret // those of keys that tell visitors apart
+}
+
+type siteDay struct {
+	site string
+	day  int64 // since 1970
 }
 
 // Open opens the keys in dir, which it makes if need be. Keys of hashes serve
@@ -53,12 +57,12 @@ func Open(dir string, rotation time.Duration) (*Keys, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("keys of privacy: %w", err)
 	}
-	return &Keys{dir: dir, rotation: rotation, keys: map[string]*secret{}}, nil
+	return &Keys{dir: dir, rotation: rotation, keys: map[string]*secret{}, visitors: map[siteDay]*secret{}}, nil
 }
 
-// Keep gives a visit as mode lets it be written down. A visitor who asked not to
+// Keep leaves of a visit what mode lets be written down. A visitor who asked not to
 // be tracked (Sec-GPC) leaves neither an address nor attributes.
-func (k *Keys) Keep(v visit.Visit, mode visit.Mode, private bool) (visit.Visit, error) {
+func (k *Keys) Keep(v *visit.Visit, mode visit.Mode, private bool) error {
 	if private {
 		v.Attributes, v.Marks = nil, append(v.Marks, visit.MarkPrivate)
 		mode = visit.Nothing
@@ -67,11 +71,11 @@ func (k *Keys) Keep(v visit.Visit, mode visit.Mode, private bool) (visit.Visit, 
 	if whole := v.Card.Address.Text; mode == visit.Hashed && whole.IsValid() && v.Card.Address.Placeholder == nil {
 		key, err := k.key(hashFile(v.Site, k.period(v.Time)))
 		if err != nil {
-			return v, err
+			return err
 		}
 		hash = hashWord(key, whole.Addr)
 	}
-	v = v.Keep(mode, hash)
+	*v = v.Keep(mode, hash)
 	kept := hash
 	switch of := v.Card.Address; {
 	case kept != "" || of.Obtained == "": // who was not found is nobody
@@ -81,19 +85,18 @@ func (k *Keys) Keep(v visit.Visit, mode visit.Mode, private bool) (visit.Visit, 
 		kept = *of.Placeholder
 	}
 	if mode == visit.Nothing || kept == "" {
-		return v, nil
+		return nil
 	}
-	key, err := k.key(visitorFile(v.Site, v.Time))
+	key, err := k.visitorKey(v.Site, v.Time)
 	if err != nil {
-		return v, err
+		return err
 	}
 	agent := ""
 	if v.UserAgent != nil {
 		agent = *v.UserAgent
 	}
-	sum := key.digest(kept + "\n" + agent)
-	v.VisitorHash = int64(binary.BigEndian.Uint64(sum))
-	return v, nil
+	v.VisitorHash = int64(key.digest(kept, "\n", agent))
+	return nil
 }
 
 // Hashes gives what may stand for an address of a site under the keys that are
@@ -145,6 +148,7 @@ func (k *Keys) Maintain(now time.Time) error {
 		}
 		k.mu.Lock()
 		delete(k.keys, name)
+		clear(k.visitors)
 		err = os.Remove(file)
 		k.mu.Unlock()
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -175,6 +179,28 @@ func visitorFile(site string, at time.Time) string {
 	name := append(make([]byte, 0, 64), "visitors "...)
 	name = append(append(name, url.PathEscape(site)...), ' ')
 	return string(append(at.UTC().AppendFormat(name, time.DateOnly), ".key"...))
+}
+
+// visitorKey is the key that tells visitors of a site and day apart.
+func (k *Keys) visitorKey(site string, at time.Time) (*secret, error) {
+	of := siteDay{site, at.Unix() / int64(day/time.Second)}
+	k.mu.Lock()
+	key := k.visitors[of]
+	k.mu.Unlock()
+	if key != nil {
+		return key, nil
+	}
+	name := visitorFile(site, at)
+	key, err := k.key(name)
+	if err != nil {
+		return nil, err
+	}
+	k.mu.Lock()
+	if k.keys[name] == key { // and was not destroyed meanwhile
+		k.visitors[of] = key
+	}
+	k.mu.Unlock()
+	return key, nil
 }
 
 // key reads a key, or makes it where nobody has.
@@ -225,23 +251,35 @@ func (k *Keys) make(file string) error {
 // A secret is a key, and HMACs (RFC 2104) with it that are ready.
 type secret struct {
 	key  []byte
-	macs sync.Pool // of hash.Hash
+	macs sync.Pool // of *mac
 }
 
-func (s *secret) digest(text string) []byte {
-	h, ok := s.macs.Get().(hash.Hash)
+// mac is an HMAC with room for what it is made of, and for what is made.
+type mac struct {
+	hash      hash.Hash
+	text, sum []byte
+}
+
+// digest gives the first eight bytes of the HMAC of texts, one behind the other.
+func (s *secret) digest(texts ...string) uint64 {
+	m, ok := s.macs.Get().(*mac)
 	if !ok {
-		h = hmac.New(sha256.New, s.key)
+		m = &mac{hash: hmac.New(sha256.New, s.key)}
 	}
-	h.Reset()
-	_, _ = io.WriteString(h, text) // which never fails
-	sum := h.Sum(make([]byte, 0, sha256.Size))
-	s.macs.Put(h)
-	return sum
+	m.text = m.text[:0]
+	for _, text := range texts {
+		m.text = append(m.text, text...)
+	}
+	m.hash.Reset()
+	_, _ = m.hash.Write(m.text) // which never fails
+	m.sum = m.hash.Sum(m.sum[:0])
+	first := binary.BigEndian.Uint64(m.sum)
+	s.macs.Put(m)
+	return first
 }
 
 func hashWord(s *secret, a netip.Addr) string {
-	return "hash " + hex.EncodeToString(s.digest(a.String())[:8])
+	return fmt.Sprintf("hash %016x", s.digest(a.String()))
 }
 
 // Lasting gives a key that is made once and kept, for something that is signed.

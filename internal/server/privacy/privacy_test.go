@@ -34,9 +34,8 @@ func of(ip string, at time.Time, site string) visit.Visit {
 
 func keep(t *testing.T, k *Keys, v visit.Visit, mode visit.Mode) visit.Visit {
 	t.Helper()
-	kept, err := k.Keep(v, mode, false)
-	require.NoError(t, err)
-	return kept
+	require.NoError(t, k.Keep(&v, mode, false))
+	return v
 }
 
 func TestVisitorsAreToldApartForASiteAndDay(t *testing.T) {
@@ -77,8 +76,8 @@ func TestWhoWasNotFoundIsNoVisitor(t *testing.T) {
 
 func TestWhoAsksNotToBeTrackedLeavesNothing(t *testing.T) {
 	k := open(t, t.TempDir())
-	v, err := k.Keep(of("198.18.3.40", noon, "a.example"), visit.Whole, true)
-	require.NoError(t, err)
+	v := of("198.18.3.40", noon, "a.example")
+	require.NoError(t, k.Keep(&v, visit.Whole, true))
 	assert.Nil(t, v.Attributes)
 	assert.False(t, v.Card.Address.Text.IsValid())
 	assert.Zero(t, v.VisitorHash)
@@ -130,8 +129,8 @@ func TestServicesThatShareADirectoryShareKeys(t *testing.T) {
 	for range 8 {
 		k := open(t, dir)
 		group.Go(func() {
-			v, err := k.Keep(of("198.18.3.40", noon, "a.example"), visit.Whole, false)
-			assert.NoError(t, err)
+			v := of("198.18.3.40", noon, "a.example")
+			assert.NoError(t, k.Keep(&v, visit.Whole, false))
 			mu.Lock()
 			seen[v.VisitorHash] = true
 			mu.Unlock()
@@ -140,6 +139,6 @@ func TestServicesThatShareADirectoryShareKeys(t *testing.T) {
 	group.Wait()
 	assert.Len(t, seen, 1)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, visitorFile("a.example", noon)), []byte("short"), 0o600))
-	_, err := open(t, dir).Keep(of("198.18.3.40", noon, "a.example"), visit.Whole, false)
-	assert.ErrorContains(t, err, "has 5 bytes")
+	v := of("198.18.3.40", noon, "a.example")
+	assert.ErrorContains(t, open(t, dir).Keep(&v, visit.Whole, false), "has 5 bytes")
 }

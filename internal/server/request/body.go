@@ -15,6 +15,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"eastporch/internal/core/invalid"
+	"eastporch/internal/core/jsonin"
 	"eastporch/internal/server/problem"
 )
 
@@ -34,8 +35,18 @@ func JSON(c *gin.Context, body any, mayBeEmpty bool) error {
 	return err
 }
 
+// byHand is what can be read by hand where it is written in plain JSON.
+type byHand interface {
+	ReadPlain(r *jsonin.Reader) bool
+}
+
 // Decode is [JSON] of a text; the error is [ErrNotUTF8] where that is all that is wrong.
 func Decode(text []byte, body any) error {
+	if by, ok := body.(byHand); ok {
+		if r := jsonin.Read(text); by.ReadPlain(&r) && r.AtEnd() {
+			return nil
+		}
+	}
 	if len(bytes.TrimSpace(text)) == 0 {
 		return problem.BadRequest("invalid-json", "Invalid JSON", "The body is empty.", "Send a JSON object.")
 	}
@@ -51,26 +62,69 @@ func Decode(text []byte, body any) error {
 // EachOf reads a list of JSON, element by element: do gets what decodes the next, as [Decode]
 // does, and has to call it. An error of do ends the reading.
 func EachOf(text []byte, do func(decode func(any) error) error) error {
-	decoder := json.NewDecoder(bytes.NewReader(text))
-	decoder.DisallowUnknownFields()
-	if _, err := decoder.Token(); err != nil { // the bracket
-		return invalidJSON(err, nil, nil)
+	l := &list{text: text, by: jsonin.Read(text)}
+	if !l.by.Mark('[') || l.by.AtEnd() {
+		l.slow()
 	}
-	for decoder.More() {
-		begin := decoder.InputOffset()
-		err := do(func(body any) error {
-			err := decoder.Decode(body)
-			return invalidJSON(err, text[begin:decoder.InputOffset()], body)
-		})
-		if err != nil {
+	for l.more() {
+		if err := do(l.decode); err != nil {
 			return err
 		}
+		l.read++
 	}
-	_, err := decoder.Token()
-	if err == nil && decoder.More() {
+	if l.decoder == nil {
+		return nil
+	}
+	_, err := l.decoder.Token()
+	if err == nil && l.decoder.More() {
 		err = errors.New("something follows the JSON object")
 	}
 	return invalidJSON(err, nil, nil)
+}
+
+// A list is read by hand as long as it is plain, and by a decoder from then on.
+type list struct {
+	text    []byte
+	by      jsonin.Reader
+	read    int // elements
+	decoder *json.Decoder
+}
+
+// slow has the rest read by a decoder, which reads again what was read, so that it tells where it is.
+func (l *list) slow() {
+	l.decoder = json.NewDecoder(bytes.NewReader(l.text))
+	l.decoder.DisallowUnknownFields()
+	_, _ = l.decoder.Token() // the bracket
+	for range l.read {
+		var past json.RawMessage
+		_ = l.decoder.Decode(&past) // which was read
+	}
+}
+
+// more says whether another element comes.
+func (l *list) more() bool {
+	if l.decoder == nil {
+		switch ends := l.by.Mark(']'); {
+		case ends && l.by.AtEnd():
+			return false
+		case !ends && (l.read == 0 || l.by.Mark(',')):
+			return true
+		}
+		l.slow()
+	}
+	return l.decoder.More()
+}
+
+func (l *list) decode(body any) error {
+	if l.decoder == nil {
+		if p, ok := body.(byHand); ok && p.ReadPlain(&l.by) {
+			return nil
+		}
+		l.slow()
+	}
+	begin := l.decoder.InputOffset()
+	err := l.decoder.Decode(body)
+	return invalidJSON(err, l.text[begin:l.decoder.InputOffset()], body)
 }
 
 // Of what is read as JSON: it is none, after which nothing more can be read; or it is, but is not

@@ -183,6 +183,55 @@ func TestListsAreReadElementByElement(t *testing.T) {
 	assert.Greater(t, broken, 500)
 }
 
+// reflected is a visit that only encoding/json reads.
+type reflected api.NewVisit
+
+// Whether a visit is read by hand or by reflection makes no difference, nor to what is said of a list
+// that is not JSON.
+func TestListsReadByHandAreReadAlike(t *testing.T) {
+	r := rand.New(rand.NewPCG(35, 2))
+	read := func(text string, body func() (any, func() api.NewVisit)) (all []string) {
+		err := EachOf([]byte(text), func(decode func(any) error) error {
+			into, visit := body()
+			err := decode(into)
+			all = append(all, fmt.Sprintf("%v %+v", err, visit()))
+			if errors.Is(err, ErrNoJSON) {
+				return err
+			}
+			return nil
+		})
+		return append(all, fmt.Sprint(err))
+	}
+	whole := 0
+	for range 15_000 {
+		var parts []string
+		for range r.IntN(5) {
+			parts = append(parts, []string{
+				`{"path":"/a"}`, ` { "path" : "/b", "test":true}`, `{"path":"/c","site":"heronlake.example"}`, `{"path":"\u00e9"}`, `{"path":1}`, `{"paths":"/a"}`,
+				"{\"path\":\"\xff\"}", `{}`, `null`, `[]`,
+			}[min(r.IntN(20), 9-r.IntN(10))])
+		}
+		text := []byte("[" + strings.Join(parts, ",") + "]")
+		for r.IntN(3) == 0 && len(text) > 1 { // something goes wrong
+			at := 1 + r.IntN(len(text)-1)
+			text = append(text[:at:at], append([]byte([]string{"", ",", "]", "}", "x", " ", `"`, "["}[r.IntN(8)]), text[at+r.IntN(min(2, len(text)-at)):]...)...)
+		}
+		by := read(string(text), func() (any, func() api.NewVisit) {
+			var v api.NewVisit
+			return &v, func() api.NewVisit { return v }
+		})
+		want := read(string(text), func() (any, func() api.NewVisit) {
+			var v reflected
+			return &v, func() api.NewVisit { return api.NewVisit(v) }
+		})
+		require.Equal(t, want, by, "%s", text)
+		if by[len(by)-1] == "<nil>" {
+			whole++
+		}
+	}
+	require.Greater(t, whole, 6_000)
+}
+
 func TestReadingAListEndsWithTheErrorOfTheReader(t *testing.T) {
 	enough := errors.New("enough")
 	seen := 0

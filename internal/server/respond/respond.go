@@ -26,14 +26,19 @@ func Card(c *gin.Context, card *card.Card) error {
 		return Value(c, "", card)
 	}
 	c.Writer.Header().Add("Vary", "Accept")
-	buffer := buffers.Get().(*[]byte)
-	*buffer = card.AppendJSON((*buffer)[:0])
-	c.Data(http.StatusOK, "application/json; charset=utf-8", *buffer)
-	buffers.Put(buffer)
+	JSON(c, http.StatusOK, card)
 	return nil
 }
 
-// buffers are where cards are written before they are sent.
+// JSON writes what appends itself as JSON, without reflection.
+func JSON(c *gin.Context, status int, of interface{ AppendJSON([]byte) []byte }) {
+	buffer := buffers.Get().(*[]byte)
+	*buffer = of.AppendJSON((*buffer)[:0])
+	c.Data(status, "application/json; charset=utf-8", *buffer)
+	buffers.Put(buffer)
+}
+
+// buffers are where answers are written before they are sent.
 var buffers = sync.Pool{New: func() any { buffer := make([]byte, 0, 4096); return &buffer }}
 
 // plainJSON says whether an Accept header leaves JSON as the answer without being read.

@@ -53,7 +53,7 @@ func (s *Visits) Click(k Click) (visit.QueuedVisit, error) {
 	if len(v.Marks) == 0 && k.Repeated(trail.Visitor.Addr, plain.Value(v.UserAgent)) {
 		v.Marks = []string{visit.MarkRepeat}
 	}
-	if v, err = s.Privacy.Keep(v, k.Site.Privacy, strings.TrimSpace(first(k.Header["Sec-Gpc"])) == "1"); err != nil {
+	if err = s.Privacy.Keep(&v, k.Site.Privacy, strings.TrimSpace(first(k.Header["Sec-Gpc"])) == "1"); err != nil {
 		return visit.QueuedVisit{}, err
 	}
 	return s.facts.Queued(&v)

@@ -161,7 +161,7 @@ func (s *Visits) readmit(v visit.Visit) (visit.QueuedVisit, error) {
 	}
 	private := slices.Contains(v.Marks, visit.MarkPrivate)
 	v.Marks = slices.DeleteFunc(v.Marks, func(m string) bool { return m == visit.MarkPrivate })
-	if v, err = s.Privacy.Keep(v, site.Privacy, private); err != nil {
+	if err = s.Privacy.Keep(&v, site.Privacy, private); err != nil {
 		return visit.QueuedVisit{}, err
 	}
 	return s.facts.Queued(&v)

@@ -50,13 +50,15 @@ type Request struct {
 	Seen func(c *card.Card, from netip.Addr, header map[string][]string, trail *caller.Trail)
 	// Decided is told of what the gates said of a visit.
 	Decided func(site string, c *card.Card, path string)
+	// ShowsCard says that the sender wants its card.
+	ShowsCard bool
 }
 
 // A Taken is a visit on its way, and what its sender hears of it.
 type Taken struct {
 	api.Taken
 	Index  int        // of it in a list, for whoever reads one
-	Own    *card.Card // of whoever sent it, as it is before the site's privacy
+	Own    *card.Card // of whoever sent it, as it is before the site's privacy; nil where it is not shown
 	whole  visit.Visit
 	queued visit.QueuedVisit
 	state  string // what it is already: [DryRun], [Refused] or ""
@@ -84,7 +86,8 @@ func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
 	}
 	t := &Taken{}
 	v := &t.whole // which is large, so that there is one of it
-	*v = visit.Visit{ID: id, Time: at, Site: site.Host, Path: body.Path, Referrer: body.Referrer, UserAgent: body.UserAgent, Link: body.Link, Earlier: []visit.EarlierFacts{}}
+	v.ID, v.Time, v.Site, v.Path, v.Referrer, v.UserAgent, v.Link = id, at, site.Host, body.Path, body.Referrer, body.UserAgent, body.Link
+	v.Earlier = []visit.EarlierFacts{}
 	if agent := header["User-Agent"]; v.UserAgent == nil && len(agent) > 0 {
 		v.UserAgent = &agent[0]
 	}
@@ -113,9 +116,12 @@ func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
 		v.Card = s.Cards.Found(&v.Trail, header, req, at)
 		from.Seen(&v.Card, visitor, header, &v.Trail)
 	}
-	own := v.Card
-	if !from.Who.Scope.Includes(access.Server) {
-		own = own.Public()
+	if from.ShowsCard {
+		own := v.Card
+		if !from.Who.Scope.Includes(access.Server) {
+			own = own.Public()
+		}
+		t.Own = &own
 	}
 	if !body.DryRun {
 		from.Decided(site.Host, &v.Card, v.Path)
@@ -127,10 +133,10 @@ func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
 		v.Marks = append(v.Marks, visit.MarkTest)
 	}
 	gpc := header["Sec-Gpc"]
-	if *v, err = s.Privacy.Keep(*v, site.Privacy, len(gpc) > 0 && strings.TrimSpace(gpc[0]) == "1"); err != nil {
+	if err = s.Privacy.Keep(v, site.Privacy, len(gpc) > 0 && strings.TrimSpace(gpc[0]) == "1"); err != nil {
 		return nil, err
 	}
-	t.Taken, t.Own = api.Taken{ID: v.ID, Time: v.Time, Marks: v.Marks}, &own
+	t.Taken = api.Taken{ID: v.ID, Time: v.Time, Marks: v.Marks}
 	switch {
 	case body.DryRun:
 		t.state = DryRun

@@ -53,7 +53,7 @@ type queue interface {
 
 // privacyKeys leaves of a visit what its site keeps.
 type privacyKeys interface {
-	Keep(v visit.Visit, mode visit.Mode, private bool) (visit.Visit, error)
+	Keep(v *visit.Visit, mode visit.Mode, private bool) error
 	Hashes(site string, a netip.Addr) ([]string, error)
 	NextKey(now time.Time) time.Time
 }

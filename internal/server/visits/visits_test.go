@@ -99,11 +99,11 @@ func (*line) Wait(context.Context, uint64) error { return nil }
 // asIs keeps all of a visit, and knows a hash of every address.
 type asIs struct{ privacyKeys }
 
-func (asIs) Keep(v visit.Visit, _ visit.Mode, private bool) (visit.Visit, error) {
+func (asIs) Keep(v *visit.Visit, _ visit.Mode, private bool) error {
 	if private {
 		v.Marks = append(v.Marks, visit.MarkPrivate)
 	}
-	return v, nil
+	return nil
 }
 
 func (asIs) Hashes(site string, a netip.Addr) ([]string, error) {
