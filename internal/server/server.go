@@ -27,6 +27,7 @@ import (
 	"eastporch/internal/server/companions"
 	"eastporch/internal/server/documents"
 	"eastporch/internal/server/gates"
+	"eastporch/internal/server/heap"
 	"eastporch/internal/server/httpapi"
 	"eastporch/internal/server/intake"
 	"eastporch/internal/server/lastknown"
@@ -349,7 +350,10 @@ func (s *Server) superviseDatabase(ctx context.Context) error {
 // the listeners and the requests that run, which may still need the rest, then what runs beside
 // them, then the queue, the store and the private database. What did not end in time is said,
 // and left to the end of the process.
-func (s *Server) Run(ctx context.Context) error { return s.stages.Run(ctx, s.opt.Config.ShutdownGrace) }
+func (s *Server) Run(ctx context.Context) error {
+	heap.KeepRoom(heap.Room)
+	return s.stages.Run(ctx, s.opt.Config.ShutdownGrace)
+}
 
 // rebuild makes an edition of the configured sources, beside the listeners. The error is
 // [editions.ErrBusy] while one is built.

@@ -61,7 +61,7 @@ var promises = []promise{
 	{"draining the queue / storing from memory, time", "Drain drain-ns", "Drain store-ns", 1, 0},
 	{"accepting one by one / bare handler, time", "Accept one-ns", "Accept bare-ns", 1.67, 0},
 	{"the same, visits a second: lists of 100 / one", "Accept one-ns", "AcceptLists visit-ns", 0, 10},
-	{"p99 at half load / the bare handler's", "Half/ours p99-us", "Half/bare p99-us", 5, 0},
+	{"p99 at half load / the bare handler's", "Half ours-p99-us", "Half bare-p99-us", 5, 0},
 	{"card with two companions / without, over HTTP, time", "Companions http-with-ns", "Companions http-without-ns", 1.2, 0},
 	{"following a link / bare handler that redirects, time", "Redirect link-ns", "Redirect bare-ns", 1.25, 0},
 	{"report of one of 100,000 links / of the site, time", "LinkReport link-us", "LinkReport site-us", 1.2, 0},

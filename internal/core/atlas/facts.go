@@ -205,18 +205,20 @@ func (f *Fact) AppendKey(key []byte, w *Location, n *Network) []byte {
 	switch at := f.field(w, n).(type) {
 	case **string:
 		if *at != nil {
-			key = append(append(key, 1), **at...)
+			return append(append(append(key, 1), **at...), 0)
 		}
 	case **float64:
 		if *at != nil {
-			key = binary.BigEndian.AppendUint64(append(key, 1), math.Float64bits(**at))
+			return binary.BigEndian.AppendUint64(append(key, 1), math.Float64bits(**at))
 		}
 	case **uint32:
 		if *at != nil {
-			key = binary.BigEndian.AppendUint32(append(key, 1), **at)
+			return binary.BigEndian.AppendUint32(append(key, 1), **at)
 		}
 	case *addr.OptionalRange:
-		key = AppendRange(key, at.Range)
+		if at.IsValid() {
+			return AppendRange(append(key, 1), at.Range)
+		}
 	}
 	return append(append(append(key, 0), f.Reason(w, n)...), 0)
 }

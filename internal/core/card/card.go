@@ -58,27 +58,27 @@ func (c Card) Public() Card {
 	return c
 }
 
-// Truncate gives a copy of c that tells no more than a /24 or /48: the address,
-// what it embeds, and every range that would be narrower.
-func (c Card) Truncate() Card {
+// Truncate has c tell no more than a /24 or /48: the address, what it embeds, and every range that would be
+// narrower. What it shares with other cards is copied.
+func (c *Card) Truncate() {
 	c.Address.Text.Addr = addr.Truncate(c.Address.Text.Addr)
 	c.Address.Embedded.Addr = addr.Truncate(c.Address.Embedded.Addr)
-	return c.ranges(widen)
+	c.ranges(widen)
 }
 
-// Forget gives a copy of c in which a word stands for the address, and no range
-// tells where it was.
-func (c Card) Forget(word string) Card {
+// Forget has a word stand for the address, and no range tell where it was. What c shares with other cards is
+// copied.
+func (c *Card) Forget(word string) {
 	c.Address.Text, c.Address.Embedded, c.Address.Placeholder = addr.Optional{}, addr.Optional{}, &word
 	if c.Network.Range.IsValid() {
 		c.Network.Missing = maps.Clone(c.Network.Missing)
 		c.Network.Missing["range"] = "the site keeps no addresses"
 	}
-	return c.ranges(func(addr.OptionalRange) addr.OptionalRange { return addr.OptionalRange{} })
+	c.ranges(func(addr.OptionalRange) addr.OptionalRange { return addr.OptionalRange{} })
 }
 
-// ranges edits a copy of every range in a card.
-func (c Card) ranges(edit func(addr.OptionalRange) addr.OptionalRange) Card {
+// ranges edits every range in a card.
+func (c *Card) ranges(edit func(addr.OptionalRange) addr.OptionalRange) {
 	c.Network.Range = edit(c.Network.Range)
 	evidence := make([]atlas.Evidence, len(c.Evidence))
 	for i, e := range c.Evidence {
@@ -86,7 +86,6 @@ func (c Card) ranges(edit func(addr.OptionalRange) addr.OptionalRange) Card {
 		evidence[i] = e
 	}
 	c.Evidence = evidence
-	return c
 }
 
 func widen(r addr.OptionalRange) addr.OptionalRange {

@@ -33,11 +33,11 @@ func ParseMode(word string) (Mode, bool) {
 // NotKept stands for an address that was not kept.
 const NotKept = "not kept"
 
-// Keep gives the visit as mode lets it be stored: nothing of the address beyond
+// Keep leaves of the visit what mode lets be stored: nothing of the address beyond
 // the mode is left anywhere in it. hash is what stands for the address under
 // [Hashed]; "" counts as [Nothing]. Where the policy names a word to store
 // instead of the address, the address goes in every mode.
-func (v Visit) Keep(mode Mode, hash string) Visit {
+func (v *Visit) Keep(mode Mode, hash string) {
 	if word := v.Card.Address.Placeholder; word != nil {
 		if mode != Whole {
 			v.Trail = v.Trail.Truncate()
@@ -45,23 +45,25 @@ func (v Visit) Keep(mode Mode, hash string) Visit {
 		v.Trail = v.Trail.Forget(*word)
 		v.Card.Address.Text, v.Card.Address.Embedded = addr.Optional{}, addr.Optional{}
 		if mode != Whole {
-			v.Card = v.Card.Truncate()
+			v.Card.Truncate()
 		}
-		return v
+		return
 	}
 	switch mode {
 	case Truncated:
-		v.Card, v.Trail = v.Card.Truncate(), v.Trail.Truncate()
+		v.Card.Truncate()
+		v.Trail = v.Trail.Truncate()
 	case Hashed, Nothing:
 		word := NotKept
 		if mode == Hashed && hash != "" {
 			word = hash
 		}
 		if !v.Card.Address.Text.IsValid() { // there was none to hide
-			v.Card, v.Trail = v.Card.Truncate(), v.Trail.Truncate().Blank(NotKept)
+			v.Card.Truncate()
+			v.Trail = v.Trail.Truncate().Blank(NotKept)
 			break
 		}
-		v.Card, v.Trail = v.Card.Forget(word), v.Trail.Truncate().Blank(word)
+		v.Card.Forget(word)
+		v.Trail = v.Trail.Truncate().Blank(word)
 	}
-	return v
 }

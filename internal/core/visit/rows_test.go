@@ -31,7 +31,7 @@ func TestRowsAsJSON(t *testing.T) {
 				v.Card.Gate = &gate.Decision{Outcome: gate.Admit, Would: gate.Refuse, Mode: gate.Watch, Gate: text("Early <entry>"), By: gate.ByList, Reason: "x", Evidence: []gate.Ground{{Fact: "country_code", Value: "PT"}}}
 				v.Attributes = json.RawMessage(`{"a":[1,"b"]}`)
 			}
-			v = v.Keep(mode, "hash 0123")
+			v.Keep(mode, "hash 0123")
 			row, facts, err := v.Row()
 			require.NoError(t, err)
 			back, err := row.Visit(facts)

@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"net/http"
 	"slices"
@@ -37,7 +36,7 @@ import (
 const manyVisits = 1000
 
 func (h *handlers) addVisit(c *gin.Context) {
-	text, err := io.ReadAll(c.Request.Body)
+	text, err := request.Body(c)
 	if err != nil {
 		h.fail(c, err)
 		return

@@ -40,7 +40,7 @@ var (
 // A Log keeps entries in order, numbered one after the other, until they are
 // dropped. What Append has acknowledged survives the process and the machine.
 type Log interface {
-	// It is told how many visits are in an entry; Weight sums that up.
+	// It is told how many visits are in an entry; Weight sums that up. The entry is not kept.
 	Append(entry []byte, visits int) (index uint64, err error)
 	// Read gives an entry. Where it wraps [ErrDamaged] it gives what there is of it.
 	Read(index uint64) ([]byte, error)
@@ -76,7 +76,8 @@ type Intake struct {
 	queue   chan *call
 	stopped chan struct{} // closed when nothing more is taken in
 	written chan struct{} // closed when the last entry is written
-	text    bytes.Buffer  // of an entry that is written
+	text    bytes.Buffer  // of an entry that is written, and
+	packed  []byte        // the entry
 	encoder *zstd.Encoder
 	decoder *zstd.Decoder
 
@@ -122,7 +123,7 @@ func writeGroup(b *bytes.Buffer, calls []*call) (rows int, err error) {
 	room := groupRoom
 	for _, c := range calls {
 		rows += len(c.visits)
-		room += len(c.rows)
+		room += c.rows.Len()
 		for i := range c.visits {
 			if id := c.visits[i].Row.FactsID; !known[id] {
 				known[id] = true
@@ -139,7 +140,7 @@ func writeGroup(b *bytes.Buffer, calls []*call) (rows int, err error) {
 	b.Write([]byte{2, 0x9a}) // the second, and a list of as many as four bytes say
 	b.Write(binary.BigEndian.AppendUint32(b.AvailableBuffer(), uint32(rows)))
 	for _, c := range calls {
-		b.Write(c.rows)
+		b.Write(c.rows.Bytes())
 	}
 	return rows, nil
 }
@@ -165,9 +166,12 @@ func must[T any](mode T, err error) T {
 
 type call struct {
 	visits []visit.QueuedVisit
-	rows   []byte // their rows, in CBOR
+	rows   *bytes.Buffer // their rows, in CBOR
 	done   chan result
 }
+
+// rowBuffers are where the rows of calls are written, until they are in an entry.
+var rowBuffers = sync.Pool{New: func() any { return new(bytes.Buffer) }}
 
 type result struct {
 	index uint64
@@ -205,9 +209,11 @@ func (in *Intake) Accept(ctx context.Context, visits []visit.QueuedVisit) (index
 	for i := range visits {
 		room += visits[i].Row.RoomCBOR()
 	}
-	c := &call{visits: visits, rows: make([]byte, 0, room), done: make(chan result, 1)}
+	c := &call{visits: visits, rows: rowBuffers.Get().(*bytes.Buffer), done: make(chan result, 1)}
+	c.rows.Reset()
+	c.rows.Grow(room)
 	for i := range visits {
-		c.rows = visits[i].Row.AppendCBOR(c.rows)
+		c.rows.Write(visits[i].Row.AppendCBOR(c.rows.AvailableBuffer()))
 	}
 	select {
 	case in.queue <- c:
@@ -269,10 +275,11 @@ func (in *Intake) append(calls []*call) {
 	in.text.Reset()
 	rows, err := writeGroup(&in.text, calls)
 	if err == nil {
-		index, err = in.Log.Append(in.encoder.EncodeAll(in.text.Bytes(), nil), rows)
+		in.packed = in.encoder.EncodeAll(in.text.Bytes(), in.packed[:0])
+		index, err = in.Log.Append(in.packed, rows)
 	}
 	if in.text.Cap() > keepText {
-		in.text = bytes.Buffer{}
+		in.text, in.packed = bytes.Buffer{}, nil
 	}
 	if err == nil {
 		in.rows.Add(int64(rows))
@@ -287,6 +294,7 @@ func (in *Intake) append(calls []*call) {
 	}
 	in.failing.Store(err != nil)
 	for _, c := range calls {
+		rowBuffers.Put(c.rows)
 		c.done <- result{index, err}
 	}
 }

@@ -54,6 +54,7 @@ type Spool struct {
 	first   uint64
 	acked   uint64    // the last entry that was acknowledged
 	all     frame     // their sum
+	whole   []byte    // the entry that was written last
 	changed time.Time // of the directory
 	dropped time.Time // when entries were last dropped
 }
@@ -205,8 +206,11 @@ func (s *Spool) Append(entry []byte, weight int) (uint64, error) {
 	if err := s.reopen(); err != nil {
 		return 0, err
 	}
-	whole := make([]byte, sumSize, sumSize+binary.MaxVarintLen64+len(entry))
+	whole := append(s.whole[:0], make([]byte, sumSize)...)
 	whole = append(binary.AppendUvarint(whole, uint64(weight)), entry...)
+	if s.whole = whole; cap(whole) > keepText {
+		s.whole = nil
+	}
 	binary.LittleEndian.PutUint32(whole, crc32.Checksum(whole[sumSize:], castagnoli))
 	err := s.log.Write(s.acked+1, whole)
 	if err == nil {

@@ -259,7 +259,8 @@ func (h *house) come(t *testing.T, labels []string, addresses ...string) []uuid.
 		v := visit.Visit{ID: id, Time: at, Site: host, Path: "/programme", Marks: []string{}, Trail: caller.Trail{Hops: []caller.Hop{}, Notes: []string{}}, Earlier: []visit.EarlierFacts{}}
 		v.Card = h.cards.Card(netip.MustParseAddr(a), caller.ObtainedHeader, card.RequestContext{At: h.site.Local}, at)
 		v.Card.Labels = labels
-		q, err := v.Keep(visit.Whole, "").Queued()
+		v.Keep(visit.Whole, "")
+		q, err := v.Queued()
 		require.NoError(t, err)
 		batch, ids = append(batch, q), append(ids, id)
 	}

@@ -186,7 +186,7 @@ func TestNoFactTellsTheAddress(t *testing.T) {
 		made := h.cards.Card(netip.MustParseAddr(address), caller.ObtainedHeader, card.RequestContext{At: h.site.Local}, h.Now())
 		for _, mode := range []visit.Mode{visit.Whole, visit.Truncated, visit.Hashed, visit.Nothing} {
 			v := visit.Visit{ID: uuid.New(), Time: h.Now(), Site: host, Path: "/", Marks: []string{}, Card: made}
-			v = v.Keep(mode, "a-hash")
+			v.Keep(mode, "a-hash")
 			f := a.OfVisit(&v)
 			for name, fact := range known.Facts(notice.OnLabel) {
 				layout, err := notice.ParseText("{{."+name+"}}", func(string) bool { return true })

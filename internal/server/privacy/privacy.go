@@ -15,6 +15,7 @@ import (
 	"errors"
 	"fmt"
 	"hash"
+	"hash/maphash"
 	"io/fs"
 	"net/netip"
 	"net/url"
@@ -22,6 +23,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"eastporch/internal/core/visit"
@@ -75,7 +77,7 @@ func (k *Keys) Keep(v *visit.Visit, mode visit.Mode, private bool) error {
 		}
 		hash = hashWord(key, whole.Addr)
 	}
-	*v = v.Keep(mode, hash)
+	v.Keep(mode, hash)
 	kept := hash
 	switch of := v.Card.Address; {
 	case kept != "" || of.Obtained == "": // who was not found is nobody
@@ -95,7 +97,7 @@ func (k *Keys) Keep(v *visit.Visit, mode visit.Mode, private bool) error {
 	if v.UserAgent != nil {
 		agent = *v.UserAgent
 	}
-	v.VisitorHash = int64(key.digest(kept, "\n", agent))
+	v.VisitorHash = key.visitor(kept, agent)
 	return nil
 }
 
@@ -252,6 +254,27 @@ func (k *Keys) make(file string) error {
 type secret struct {
 	key  []byte
 	macs sync.Pool // of *mac
+	last [64]atomic.Pointer[lastVisitor]
+}
+
+// lastVisitor is what was kept last of a visitor, of all who share a place by chance, and the hash of it:
+// many visits come from one visitor.
+type lastVisitor struct {
+	kept, agent string
+	hash        int64
+}
+
+var lastSeed = maphash.MakeSeed()
+
+// visitor gives the hash that tells a visitor apart by what is kept.
+func (s *secret) visitor(kept, agent string) int64 {
+	at := &s.last[maphash.String(lastSeed, kept)%uint64(len(s.last))]
+	if last := at.Load(); last != nil && last.kept == kept && last.agent == agent {
+		return last.hash
+	}
+	hash := int64(s.digest(kept, "\n", agent))
+	at.Store(&lastVisitor{kept, agent, hash})
+	return hash
 }
 
 // mac is an HMAC with room for what it is made of, and for what is made.

@@ -19,10 +19,19 @@ import (
 	"eastporch/internal/server/problem"
 )
 
+// Body reads all of a body.
+func Body(c *gin.Context) ([]byte, error) {
+	const most = 1 << 20 // that is made room for because a request says so
+	room := max(512, min(c.Request.ContentLength+bytes.MinRead, most))
+	text := bytes.NewBuffer(make([]byte, 0, room))
+	_, err := text.ReadFrom(c.Request.Body)
+	return text.Bytes(), err
+}
+
 // JSON reads one JSON value into body. A field that body does not have, a
 // wrong type and anything after the value are problems that name the place.
 func JSON(c *gin.Context, body any, mayBeEmpty bool) error {
-	text, err := io.ReadAll(c.Request.Body)
+	text, err := Body(c)
 	if err != nil {
 		return err
 	}
