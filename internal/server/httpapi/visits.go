@@ -48,7 +48,7 @@ func (h *handlers) addVisit(c *gin.Context) {
 		return
 	}
 	_, shows := c.GetQuery("fields")
-	t, err := h.readVisit(c, shows, func(body any) error { return request.Decode(text, body) })
+	t, err := h.reader(c, shows, prefer)(func(body any) error { return request.Decode(text, body) })
 	if err == nil {
 		err = h.take(c, prefer, t)
 	}
@@ -76,19 +76,11 @@ func ownCard(own *card.Card, fields string) (any, error) {
 	return json.RawMessage(text), nil
 }
 
-// readVisit reads a visit and hands it to the service. Where its sender is shown a card, the companions in
-// it are asked.
-func (h *handlers) readVisit(c *gin.Context, shows bool, decode func(any) error) (*visits.Taken, error) {
-	var body api.NewVisit
-	err := decode(&body)
-	if errors.Is(err, request.ErrNotUTF8) {
-		err = notUTF8(&body)
-	}
-	if err != nil {
-		return nil, err
-	}
-	return h.Visits.Service.Read(&body, visits.Request{
-		Peer: peer(c.Request), Header: c.Request.Header, Who: callerOf(c), Seen: h.seen, ShowsCard: shows,
+// reader gives what reads the visits of a request and hands them to the service. Where their sender is shown
+// a card, the companions in it are asked.
+func (h *handlers) reader(c *gin.Context, shows bool, prefer request.Preference) func(decode func(any) error) (*visits.Taken, error) {
+	from := visits.Request{
+		Peer: peer(c.Request), Header: c.Request.Header, Who: callerOf(c), Seen: h.seen, ShowsCard: shows, ShowsVisit: prefer.Representation,
 		Own: func() *caller.Trail { return h.trail(c) },
 		Decided: func(site string, made *card.Card, path string) {
 			h.Content.Gates.Counter.Count(site, gate.AskedVisit, made.Gate, 0, plain.Value(made.Location.CountryCode), path)
@@ -101,7 +93,18 @@ func (h *handlers) readVisit(c *gin.Context, shows bool, decode func(any) error)
 			}
 			return req
 		},
-	})
+	}
+	return func(decode func(any) error) (*visits.Taken, error) {
+		var body api.NewVisit
+		err := decode(&body)
+		if errors.Is(err, request.ErrNotUTF8) {
+			err = notUTF8(&body)
+		}
+		if err != nil {
+			return nil, err
+		}
+		return h.Visits.Service.Read(&body, &from)
+	}
 }
 
 // notUTF8 names the field whose text was not UTF-8, which the reader of JSON has
@@ -126,12 +129,13 @@ func notUTF8(b *api.NewVisit) error {
 func (h *handlers) addMany(c *gin.Context, text []byte, prefer request.Preference) {
 	many := api.Many{Visits: []api.TakenOne{}}
 	var good []*visits.Taken
+	read := h.reader(c, false, prefer)
 	err := request.EachOf(text, func(decode func(any) error) error {
 		i := len(many.Visits)
 		if i == manyVisits {
 			return problem.BadRequest("invalid-json", "Invalid JSON", fmt.Sprintf("The list has more than %d visits.", manyVisits), fmt.Sprintf("Send 1 to %d at once.", manyVisits))
 		}
-		t, err := h.readVisit(c, false, decode)
+		t, err := read(decode)
 		if errors.Is(err, request.ErrNoJSON) {
 			return err
 		}
@@ -170,7 +174,7 @@ func (h *handlers) addMany(c *gin.Context, text []byte, prefer request.Preferenc
 }
 
 func (h *handlers) take(c *gin.Context, prefer request.Preference, list ...*visits.Taken) error {
-	err := h.Visits.Service.Take(c, prefer.Representation, prefer.Wait, list...)
+	err := h.Visits.Service.Take(c, prefer.Wait, list...)
 	if err == nil && prefer.Applied != "" {
 		c.Header("Preference-Applied", prefer.Applied)
 	}

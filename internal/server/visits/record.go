@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"net/textproto"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -50,8 +51,8 @@ type Request struct {
 	Seen func(c *card.Card, from netip.Addr, header map[string][]string, trail *caller.Trail)
 	// Decided is told of what the gates said of a visit.
 	Decided func(site string, c *card.Card, path string)
-	// ShowsCard says that the sender wants its card.
-	ShowsCard bool
+	// ShowsCard and ShowsVisit say that the sender wants its card, and the visit as it is stored.
+	ShowsCard, ShowsVisit bool
 }
 
 // A Taken is a visit on its way, and what its sender hears of it.
@@ -59,13 +60,12 @@ type Taken struct {
 	api.Taken
 	Index  int        // of it in a list, for whoever reads one
 	Own    *card.Card // of whoever sent it, as it is before the site's privacy; nil where it is not shown
-	whole  visit.Visit
 	queued visit.QueuedVisit
 	state  string // what it is already: [DryRun], [Refused] or ""
 }
 
 // Read checks a visit, enriches it, and leaves of it what its site keeps.
-func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
+func (s *Visits) Read(body *api.NewVisit, from *Request) (*Taken, error) {
 	site, err := s.siteOf(body.Site, from.Who)
 	if err != nil {
 		return nil, err
@@ -84,8 +84,12 @@ func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
 	if err != nil {
 		return nil, err
 	}
+	v := scratch.Get().(*visit.Visit)
+	defer func() {
+		*v = visit.Visit{}
+		scratch.Put(v)
+	}()
 	t := &Taken{}
-	v := &t.whole // which is large, so that there is one of it
 	v.ID, v.Time, v.Site, v.Path, v.Referrer, v.UserAgent, v.Link = id, at, site.Host, body.Path, body.Referrer, body.UserAgent, body.Link
 	v.Earlier = []visit.EarlierFacts{}
 	if agent := header["User-Agent"]; v.UserAgent == nil && len(agent) > 0 {
@@ -143,9 +147,16 @@ func (s *Visits) Read(body *api.NewVisit, from Request) (*Taken, error) {
 	case v.Card.Gate != nil && v.Card.Gate.Outcome == gate.Refuse:
 		t.state = Refused
 	}
+	if from.ShowsVisit {
+		shown := *v
+		t.Visit = &shown
+	}
 	t.queued, err = s.facts.Queued(v)
 	return t, err
 }
+
+// scratch are visits to write in, which are large.
+var scratch = sync.Pool{New: func() any { return new(visit.Visit) }}
 
 // siteOf gives the site that a visit is of: the one that it names, or else the only one of the
 // key, or the only one there is.
@@ -163,17 +174,13 @@ func (s *Visits) siteOf(host string, who access.Identity) (*sites.Site, error) {
 }
 
 // Take brings visits onto the disk, all of them or none, and says of each what
-// has become of it. Above 0, wait is how long it waits until they stand in the database;
-// whole puts the visits into the answer.
-func (s *Visits) Take(ctx context.Context, whole bool, wait time.Duration, list ...*Taken) error {
+// has become of it. Above 0, wait is how long it waits until they stand in the database.
+func (s *Visits) Take(ctx context.Context, wait time.Duration, list ...*Taken) error {
 	queued := make([]visit.QueuedVisit, 0, len(list))
 	for _, t := range list {
 		if t.State = t.state; t.state == "" {
 			t.State = Accepted
 			queued = append(queued, t.queued)
-		}
-		if whole {
-			t.Visit = &t.whole
 		}
 	}
 	if len(queued) == 0 {
@@ -325,7 +332,7 @@ func isClick(v *visit.Visit) bool { return v.Link != nil && v.Path == link.Path(
 
 // whose gives the visitor that is reported, or the peer, with the header; those of the
 // request itself where none are.
-func whose(b *api.NewVisit, from Request) (netip.Addr, map[string][]string, error) {
+func whose(b *api.NewVisit, from *Request) (netip.Addr, map[string][]string, error) {
 	if b.Address == nil {
 		return Seen(b.Peer, b.Headers, from.Peer, from.Header)
 	}

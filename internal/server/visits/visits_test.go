@@ -126,8 +126,8 @@ func service(t *testing.T, list ...sites.Site) (*Visits, *table, *line) {
 	return s, to, in
 }
 
-func from(scope access.Scope) Request {
-	return Request{
+func from(scope access.Scope) *Request {
+	return &Request{
 		Peer: netip.MustParseAddr("198.18.3.40"), Header: map[string][]string{"User-Agent": {"Mozilla/5.0"}},
 		Who:     access.Identity{Scope: scope},
 		Context: func(map[string][]string, *sites.Site) card.RequestContext { return card.RequestContext{} },
@@ -246,7 +246,7 @@ func TestTheSiteIsNamedOrTheOnlyOne(t *testing.T) {
 			continue
 		}
 		require.NoError(t, err)
-		assert.Equal(t, c.want, taken.whole.Site)
+		assert.Equal(t, c.want, taken.queued.Row.Site)
 	}
 }
 
@@ -297,14 +297,16 @@ func TestAPageSpeaksOnlyForItself(t *testing.T) {
 func TestWhatBecameOfEachVisitIsSaid(t *testing.T) {
 	s, to, in := service(t)
 	read := func(path string, id *string, dry bool) *Taken {
-		taken, err := s.Read(&api.NewVisit{Site: "heronlake.example", Path: path, ID: id, DryRun: dry}, from(access.Server))
+		ask := from(access.Server)
+		ask.ShowsVisit = true
+		taken, err := s.Read(&api.NewVisit{Site: "heronlake.example", Path: path, ID: id, DryRun: dry}, ask)
 		require.NoError(t, err)
 		return taken
 	}
 	first := read("/first", nil, false)
 	id := text(first.ID.String())
 	again, other, dry := read("/first", id, false), read("/other", id, false), read("/dry", nil, true)
-	require.NoError(t, s.Take(t.Context(), true, time.Second, first, again, other, dry))
+	require.NoError(t, s.Take(t.Context(), time.Second, first, again, other, dry))
 	assert.Equal(t, []string{Stored, Stored, Conflict, DryRun}, []string{first.State, again.State, other.State, dry.State})
 	assert.Nil(t, other.Visit, "what stands there is another")
 	assert.NotNil(t, dry.Visit)
@@ -312,14 +314,14 @@ func TestWhatBecameOfEachVisitIsSaid(t *testing.T) {
 	assert.Len(t, to.rows, 1)
 
 	gone := read("/gone", nil, false)
-	require.NoError(t, s.Take(t.Context(), false, 0, gone))
+	require.NoError(t, s.Take(t.Context(), 0, gone))
 	assert.Equal(t, Accepted, gone.State)
 	delete(to.rows, gone.ID)
 	s.await(t.Context(), time.Second, 1, []*Taken{gone})
 	assert.Equal(t, Missing, gone.State)
 
 	in.full = errors.New("full")
-	require.ErrorIs(t, s.Take(t.Context(), false, 0, read("/late", nil, false)), in.full)
+	require.ErrorIs(t, s.Take(t.Context(), 0, read("/late", nil, false)), in.full)
 	assert.Len(t, to.rows, 1)
 }
 
