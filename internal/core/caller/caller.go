@@ -88,8 +88,8 @@ func PeerOf(remote string) netip.Addr {
 // lines of a field in order of arrival. Whatever stands in the header, Find
 // takes time linear in its length and keeps at most 64 hops.
 func (f Finder) Find(peer netip.Addr, header map[string][]string) Trail {
-	w := walk{source: f.Header(), labels: f.labels, trail: Trail{Hops: []Hop{}, Notes: []string{}}}
 	list := f.elements(f.Header(), header)
+	w := walk{source: f.Header(), labels: f.labels, trail: Trail{Hops: make([]Hop, 0, min(len(list)+1, maxHops)), Notes: []string{}}}
 	if peer == UnknownPeer {
 		w.add(Hop{Source: "peer", Text: "unknown", Verdict: Unreadable, Reason: "The proxy does not say who connected, so nothing is believed."})
 		w.trail.Reason = "Not found: the PROXY protocol does not say who connected."
@@ -150,7 +150,7 @@ func (f Finder) start(w *walk, peer netip.Addr, list []element, lines int) {
 
 func (f Finder) ruleOf(a netip.Addr) string {
 	if rule := f.trusts(a); rule != nil {
-		return rule.rule()
+		return rule.rule
 	}
 	return "unix"
 }
@@ -172,9 +172,9 @@ func (f Finder) walkLeft(w *walk, list []element) {
 			w.unverified(list[:i], "Left of the visitor: anybody may have written it.")
 			return
 		case i == 0:
-			w.own(hop, a, rule.rule(), "Every hop is a trusted proxy: the farthest is the visitor, from your own network.")
+			w.own(hop, a, rule.rule, "Every hop is a trusted proxy: the farthest is the visitor, from your own network.")
 		default:
-			w.skip(hop, a, rule.rule())
+			w.skip(hop, a, rule.rule)
 		}
 	}
 }
@@ -209,7 +209,7 @@ func (f Finder) count(w *walk, list []element) {
 	}
 	reason := fmt.Sprintf("Entry %d from the right, as many as your hops. This one is believed.", f.hops)
 	if rule := f.trusts(a); rule != nil {
-		w.own(hop, a, rule.rule(), reason+" It is a proxy of yours.")
+		w.own(hop, a, rule.rule, reason+" It is a proxy of yours.")
 	} else {
 		w.believe(hop, a, ObtainedHeader, reason)
 	}
@@ -234,7 +234,7 @@ func (f Finder) single(w *walk, list []element, lines int) {
 		return
 	}
 	if rule := f.trusts(a); rule != nil {
-		w.own(hop, a, rule.rule(), "The trusted proxy names a proxy of yours as the visitor.")
+		w.own(hop, a, rule.rule, "The trusted proxy names a proxy of yours as the visitor.")
 		return
 	}
 	w.believe(hop, a, ObtainedHeader, "The trusted proxy names it as the visitor.")
@@ -299,7 +299,7 @@ func (w *walk) at(h Hop, a netip.Addr) Hop {
 
 func (w *walk) skip(h Hop, a netip.Addr, rule string) {
 	h = w.at(h, a)
-	h.Verdict, h.Rule, h.Reason = Trusted, &rule, fmt.Sprintf("Matches %s, a trusted proxy.", rule)
+	h.Verdict, h.Rule, h.Reason = Trusted, &rule, "Matches "+rule+", a trusted proxy."
 	w.add(h)
 }
 

@@ -1,10 +1,12 @@
 package caller
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net/netip"
 	"net/textproto"
+	"slices"
 	"strings"
 
 	"eastporch/internal/core/addr"
@@ -44,19 +46,21 @@ type Settings struct {
 type TrustedRange struct {
 	Prefix netip.Prefix
 	Label  string
+	rule   string // names it in a trail
 }
 
-// rule names a range in a trail.
-func (t TrustedRange) rule() string {
-	if t.Label != "" {
-		return t.Label
+// named gives ranges with what names them.
+func named(list []TrustedRange) []TrustedRange {
+	list = slices.Clone(list)
+	for i := range list {
+		list[i].rule = cmp.Or(list[i].Label, list[i].Prefix.String())
 	}
-	return t.Prefix.String()
+	return list
 }
 
 // New makes a Finder. The error says which setting does not fit.
 func New(s Settings) (Finder, error) {
-	f := Finder{trusted: s.Trusted, unix: s.Unix, hops: s.Hops, labels: s.Labels, header: textproto.CanonicalMIMEHeaderKey(s.Header)}
+	f := Finder{trusted: named(s.Trusted), unix: s.Unix, hops: s.Hops, labels: s.Labels, header: textproto.CanonicalMIMEHeaderKey(s.Header)}
 	if s.Header == "" {
 		f.header = ForwardedFor
 	}
@@ -83,6 +87,7 @@ func Trusting(prefixes ...netip.Prefix) Finder {
 	for _, p := range prefixes {
 		f.trusted = append(f.trusted, TrustedRange{Prefix: p})
 	}
+	f.trusted = named(f.trusted)
 	return f
 }
 

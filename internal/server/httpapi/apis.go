@@ -23,13 +23,13 @@ type apis struct {
 
 func (h *handlers) makeAPIs() {
 	t := operation.Tools{
-		Sites: h.Public.Sites, Site: h.oneSite, OwnSite: h.ownSite, Who: callerOf, From: h.from, JSON: h.replyJSON, Note: h.note, MayAsk: h.mayAsk, Settle: h.Visits.Settle, Now: h.Service.Now,
+		Sites: h.Public.Sites, Site: h.oneSite, OwnSite: h.ownSite, Who: callerOf, From: h.from, Trail: h.trail, JSON: h.replyJSON, Note: h.note, MayAsk: h.mayAsk, Settle: h.Visits.Settle, Now: h.Service.Now,
 	}
 	h.apis = apis{
 		tools: t,
 		gates: gates.API{Services: h.Content.Gates, Tools: t},
 		links: links.API{Links: h.Content.Links, Tools: t, Following: links.Following{
-			Visits: h.Visits.Service, Cards: h.Public.Cards, Finder: h.Public.Proxies.Finder, Gates: h.Content.Gates.Counter,
+			Visits: h.Visits.Service, Cards: h.Public.Cards, Gates: h.Content.Gates.Counter,
 		}},
 		companions: companions.API{Tools: t, Companions: h.Content.Companions, Cards: h.Public.Cards},
 		notices:    notices.API{Tools: t, Notices: h.Content.Notices},

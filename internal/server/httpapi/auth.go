@@ -148,6 +148,9 @@ func (h *handlers) visitorOf(c *gin.Context, wants access.Scope) string {
 
 // from is the caller's address for limits, found as every visitor is.
 func (h *handlers) from(c *gin.Context) string {
+	if trail := foundBefore(c); trail != nil {
+		return access.LimitName(trail.Visitor.Addr)
+	}
 	visitor, _ := h.Public.Proxies.Finder.Address(peer(c.Request), c.Request.Header)
 	return access.LimitName(visitor)
 }

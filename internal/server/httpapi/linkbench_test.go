@@ -14,12 +14,14 @@ import (
 
 	"eastporch/internal/core/link"
 	"eastporch/internal/server/access"
+	"eastporch/internal/server/heap"
 	"eastporch/internal/server/links"
 )
 
 // BenchmarkRedirect follows a link over 64 connections, beside a bare handler that redirects, in turns: the
 // clicks are made into visits and synced to the disk meanwhile.
 func BenchmarkRedirect(b *testing.B) {
+	heap.KeepRoom(heap.Room) // as the service does
 	f := newFixture(b, feedOfTests, nowhere{})
 	f.opt.Service.Now = time.Now
 	_, err := f.opt.Content.Links.Create(b.Context(), f.opt.Public.Sites.All()[0], "tickets", link.Said{Destination: "/en/tickets"}, "test")

@@ -25,12 +25,17 @@ import (
 // trailKey is where a request carries how its sender was found.
 const trailKey = "trail"
 
+// foundBefore is how the sender of a request was found; nil where nobody has looked yet.
+func foundBefore(c *gin.Context) *caller.Trail {
+	known, _ := c.Get(trailKey)
+	trail, _ := known.(*caller.Trail)
+	return trail
+}
+
 // trail finds who sends a request, once.
 func (h *handlers) trail(c *gin.Context) *caller.Trail {
-	if known, ok := c.Get(trailKey); ok {
-		if trail, ok := known.(*caller.Trail); ok {
-			return trail
-		}
+	if trail := foundBefore(c); trail != nil {
+		return trail
 	}
 	trail := h.Public.Proxies.Finder.Find(peer(c.Request), c.Request.Header)
 	c.Set(trailKey, &trail)

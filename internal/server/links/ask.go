@@ -22,7 +22,7 @@ import (
 
 // cards say who a visitor is.
 type cards interface {
-	Visitor(peer netip.Addr, header map[string][]string, req card.RequestContext, now time.Time) (card.Card, caller.Trail)
+	Found(trail *caller.Trail, header map[string][]string, req card.RequestContext, now time.Time) card.Card
 	Subject(a netip.Addr) (gate.Subject, []atlas.Evidence)
 }
 
@@ -33,8 +33,7 @@ func (a *API) ask(c *gin.Context, site *sites.Site, target string) (*gate.Decisi
 	if set == nil {
 		return nil, ""
 	}
-	visitor, _ := a.Finder.Address(caller.PeerOf(c.Request.RemoteAddr), c.Request.Header)
-	sub, evidence := a.Cards.Subject(visitor)
+	sub, evidence := a.Cards.Subject(a.Trail(c).Visitor.Addr)
 	sub.Pass = a.Gates.Passes(c, request.Cookie(c.Request.Header, handover.PassCookie), site.Host)
 	verdict := set.Decide(&sub, &gate.Request{Target: gate.ReadTarget(target), Time: a.Now()})
 	d, country := set.Explain(&verdict, &sub, evidence), ""
@@ -57,10 +56,10 @@ func (a *API) refuse(c *gin.Context, site *sites.Site, d *gate.Decision, country
 }
 
 // visitor is who follows a link, as far as its destination depends on it.
-func (a *API) visitor(r *http.Request, of *link.Compiled, site *sites.Site) link.Visitor {
+func (a *API) visitor(r *http.Request, trail *caller.Trail, of *link.Compiled, site *sites.Site) link.Visitor {
 	v := link.Visitor{Accept: r.Header.Get("Accept-Language"), Choice: request.Cookie(r.Header, handover.ChoiceCookie)}
 	if of.WantsPlace() {
-		made, _ := a.Cards.Visitor(caller.PeerOf(r.RemoteAddr), r.Header, card.RequestContext{At: site.Local, Choice: v.Choice}, a.Now())
+		made := a.Cards.Found(trail, r.Header, card.RequestContext{At: site.Local, Choice: v.Choice}, a.Now())
 		v.CountryCode, v.Variants = plain.Value(made.Location.CountryCode), made.Variants
 	}
 	return v

@@ -11,7 +11,6 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"eastporch/internal/core/caller"
 	"eastporch/internal/core/gate"
 	"eastporch/internal/core/link"
 	"eastporch/internal/server/sites"
@@ -20,6 +19,7 @@ import (
 
 // Follow redirects whoever follows a link, within the limit of one visitor, and has the click recorded.
 func (a *API) Follow(c *gin.Context) {
+	trail := a.Trail(c) // for the limit as well as for the click
 	if c.Header("Cache-Control", "no-store"); !a.MayAsk(c) {
 		return
 	}
@@ -47,10 +47,10 @@ func (a *API) Follow(c *gin.Context) {
 		a.refuse(c, site, decision, country, target)
 		return
 	}
-	visitor := a.visitor(r, of, site)
+	visitor := a.visitor(r, trail, of, site)
 	destination, address := of.Choose(visitor, site.Origin, r.URL.RawQuery)
 	judged := site // whose gates decided
-	if at, there := a.ours(site, address); at != nil {
+	if at, there := a.ours(entry, site, address); at != nil {
 		if of, in := a.ask(c, at, there); of != nil && of.By != gate.ByNothing {
 			if judged, decision, country, target = at, of, in, there; refused(decision) {
 				a.refuse(c, at, decision, country, target)
@@ -69,13 +69,22 @@ func (a *API) Follow(c *gin.Context) {
 	c.Header("Location", address)
 	c.Status(of.Status)
 	a.Links.Record(entry, a.Visits, visits.Click{
-		Time: now, Site: site, Code: of.Code, Destination: destination, Peer: caller.PeerOf(r.RemoteAddr), Header: r.Header, Choice: visitor.Choice, Gate: decision, Preview: preview,
+		Time: now, Site: site, Code: of.Code, Destination: destination, Trail: trail, Header: r.Header, Choice: visitor.Choice, Gate: decision, Preview: preview,
 	}, of.Limit != nil)
 }
 
 // ours gives the site and the request target that an address leads to, where it is one of the owner's, however
-// the address is spelled; nil for anybody else's.
-func (a *API) ours(site *sites.Site, address string) (at *sites.Site, target string) {
+// the address is spelled; nil for anybody else's. What was found last of a link is remembered with it.
+func (a *API) ours(entry *Entry, site *sites.Site, address string) (at *sites.Site, target string) {
+	if last := entry.led.Load(); last != nil && last.address == address && last.known == a.Sites {
+		return last.at, last.target
+	}
+	at, target = a.leads(site, address)
+	entry.led.Store(&led{address: address, known: a.Sites, at: at, target: target})
+	return at, target
+}
+
+func (a *API) leads(site *sites.Site, address string) (at *sites.Site, target string) {
 	to, err := url.Parse(address)
 	if err != nil {
 		return nil, ""

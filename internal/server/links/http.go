@@ -10,7 +10,6 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"eastporch/internal/core/caller"
 	"eastporch/internal/core/invalid"
 	"eastporch/internal/core/link"
 	"eastporch/internal/server/gates"
@@ -24,7 +23,6 @@ import (
 type Following struct {
 	Visits *visits.Visits
 	Cards  cards
-	Finder caller.Finder
 	Gates  *gates.Counter
 }
 

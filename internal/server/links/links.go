@@ -76,6 +76,15 @@ type tally struct {
 	// What is not in the database yet.
 	newlyUsed, newlyLost atomic.Int64
 	lost                 atomic.Int64 // clicks that were not recorded, with those
+	led                  atomic.Pointer[led]
+}
+
+// led is where somebody was led to, and whose place that is among known sites.
+type led struct {
+	address string
+	known   *sites.Sites
+	at      *sites.Site
+	target  string
 }
 
 // Written is what the document of a link says.

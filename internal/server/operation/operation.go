@@ -9,6 +9,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"eastporch/internal/core/caller"
 	"eastporch/internal/server/access"
 	"eastporch/internal/server/request"
 	"eastporch/internal/server/sites"
@@ -23,6 +24,7 @@ type Tools struct {
 	From    func(*gin.Context) string // the visitor, as limits tell them apart
 	JSON    func(c *gin.Context, status int, value any, err error)
 	Note    func(c *gin.Context, what, detail string) // in the audit log
+	Trail   func(*gin.Context) *caller.Trail          // how whoever sends the request was found
 	MayAsk  func(*gin.Context) bool                   // within the visitor's limit; else the answer is written
 	Settle  func(context.Context)                     // waits for visits that were accepted
 	Now     func() time.Time

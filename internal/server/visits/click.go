@@ -21,7 +21,7 @@ type Click struct {
 	Site        *sites.Site
 	Code        string
 	Destination string // as the owner wrote it
-	Peer        netip.Addr
+	Trail       *caller.Trail // how the visitor was found
 	Header      map[string][]string
 	Choice      string         // the language that the visitor chose before
 	Gate        *gate.Decision // nil where the gates were not asked
@@ -37,7 +37,10 @@ func (s *Visits) Click(k Click) (visit.QueuedVisit, error) {
 		return visit.QueuedVisit{}, err
 	}
 	at, _ := visit.TimeOf(id)
-	v := visit.Visit{ID: id, Time: at, Site: k.Site.Host, Path: link.Path(k.Code), Link: &k.Code, Destination: &k.Destination, Earlier: []visit.EarlierFacts{}}
+	v := scratch.Get().(*visit.Visit)
+	defer giveBack(v)
+	v.ID, v.Time, v.Site, v.Path, v.Link, v.Destination = id, at, k.Site.Host, link.Path(k.Code), &k.Code, &k.Destination
+	v.Earlier = []visit.EarlierFacts{}
 	if referrer := first(k.Header["Referer"]); referrer != "" {
 		clean := plain.Clean(referrer, visit.MaxReferrer)
 		v.Referrer = &clean
@@ -46,17 +49,16 @@ func (s *Visits) Click(k Click) (visit.QueuedVisit, error) {
 		clean := plain.Clean(agent, visit.MaxAgent)
 		v.UserAgent = &clean
 	}
-	var trail caller.Trail
-	v.Card, trail = s.Cards.Visitor(k.Peer, k.Header, card.RequestContext{At: k.Site.Local, Choice: k.Choice}, at)
-	v.Trail, v.Card.Gate = trail, k.Gate
+	v.Card = s.Cards.Found(k.Trail, k.Header, card.RequestContext{At: k.Site.Local, Choice: k.Choice}, at)
+	v.Trail, v.Card.Gate = *k.Trail, k.Gate
 	v.Marks = s.Marker.OfClick(k.Preview, v.UserAgent, v.Card.Labels)
-	if len(v.Marks) == 0 && k.Repeated(trail.Visitor.Addr, plain.Value(v.UserAgent)) {
+	if len(v.Marks) == 0 && k.Repeated(k.Trail.Visitor.Addr, plain.Value(v.UserAgent)) {
 		v.Marks = []string{visit.MarkRepeat}
 	}
-	if err = s.Privacy.Keep(&v, k.Site.Privacy, strings.TrimSpace(first(k.Header["Sec-Gpc"])) == "1"); err != nil {
+	if err = s.Privacy.Keep(v, k.Site.Privacy, strings.TrimSpace(first(k.Header["Sec-Gpc"])) == "1"); err != nil {
 		return visit.QueuedVisit{}, err
 	}
-	return s.facts.Queued(&v)
+	return s.facts.Queued(v)
 }
 
 func first(lines []string) string {

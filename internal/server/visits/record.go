@@ -85,10 +85,7 @@ func (s *Visits) Read(body *api.NewVisit, from *Request) (*Taken, error) {
 		return nil, err
 	}
 	v := scratch.Get().(*visit.Visit)
-	defer func() {
-		*v = visit.Visit{}
-		scratch.Put(v)
-	}()
+	defer giveBack(v)
 	t := &Taken{}
 	v.ID, v.Time, v.Site, v.Path, v.Referrer, v.UserAgent, v.Link = id, at, site.Host, body.Path, body.Referrer, body.UserAgent, body.Link
 	v.Earlier = []visit.EarlierFacts{}
@@ -157,6 +154,11 @@ func (s *Visits) Read(body *api.NewVisit, from *Request) (*Taken, error) {
 
 // scratch are visits to write in, which are large.
 var scratch = sync.Pool{New: func() any { return new(visit.Visit) }}
+
+func giveBack(v *visit.Visit) {
+	*v = visit.Visit{}
+	scratch.Put(v)
+}
 
 // siteOf gives the site that a visit is of: the one that it names, or else the only one of the
 // key, or the only one there is.
