@@ -159,8 +159,9 @@ func (h *handlers) from(c *gin.Context) string {
 // (RateLimit fields for HTTP), and ends the request where none is.
 func (h *handlers) within(c *gin.Context, name string, l *access.Limiter, who string) bool {
 	q, ok := l.Take(who, time.Now())
-	c.Header("RateLimit-Policy", `"`+name+`";q=`+strconv.Itoa(q.Limit))
-	c.Header("RateLimit", `"`+name+`";r=`+strconv.Itoa(q.Remaining)+";t="+strconv.Itoa(seconds(q.Reset)))
+	out := c.Writer.Header() // under names that are canonical, which every visitor would have made anew
+	out["Ratelimit-Policy"] = []string{`"` + name + `";q=` + strconv.Itoa(q.Limit)}
+	out["Ratelimit"] = []string{`"` + name + `";r=` + strconv.Itoa(q.Remaining) + ";t=" + strconv.Itoa(seconds(q.Reset))}
 	if ok {
 		return true
 	}
