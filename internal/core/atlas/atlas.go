@@ -19,6 +19,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"eastporch/internal/core/plain"
@@ -133,14 +134,40 @@ type LookupResult struct {
 	Evidence []Evidence
 }
 
-// find makes what [Atlas.Lookup] gives.
-func (a *Atlas) find(ip netip.Addr) *LookupResult {
-	var buffer [3]part
-	var won Record
-	parts := a.merge(ip, &won, buffer[:])
-	f := &LookupResult{Evidence: make([]Evidence, 0, len(parts)+1)} // and what is derived
+// scratch is where a lookup is made; nothing of it is in the result.
+type scratch struct {
+	parts [3]part // seldom more
+	won   Record
+}
+
+var scratches = sync.Pool{New: func() any { return new(scratch) }}
+
+// find makes what [Atlas.Lookup] gives. Nodes are those of the address in every source, nil where nobody has
+// looked for them.
+func (a *Atlas) find(ip netip.Addr, nodes []uint32) *LookupResult {
+	if nodes == nil {
+		for _, s := range a.sources {
+			nodes = append(nodes, s.Node(ip))
+		}
+	}
+	at := scratches.Get().(*scratch)
+	defer func() {
+		*at = scratch{}
+		scratches.Put(at)
+	}()
+	parts, won := a.merge(ip, nodes, &at.won, at.parts[:]), &at.won
+	const derived = 2                                                       // as a rule
+	f := &LookupResult{Evidence: make([]Evidence, 0, 2*len(parts)+derived)} // of the location and of the network
+	var d *described // of what won
+	if len(parts) > 0 {
+		d = a.results.describe(&won.Place)
+	}
 	for i := range parts {
-		f.Evidence = parts[i].evidence(f.Evidence, a.results, &won)
+		if len(parts) == 1 && !won.DoNotLocate { // as most are: all that it says is used
+			f.Evidence = append(f.Evidence, d.claim(parts[i].source, won.Span, true, ""))
+			break
+		}
+		f.Evidence = parts[i].evidence(f.Evidence, a.results, won)
 	}
 	switch {
 	case len(a.sources) == 0:
@@ -150,7 +177,6 @@ func (a *Atlas) find(ip netip.Addr) *LookupResult {
 	case won.DoNotLocate:
 		f.Location = Nowhere(NotLocated)
 	default:
-		d := a.results.describe(&won.Place)
 		f.Location = d.location
 		f.Evidence = slices.Insert(f.Evidence, 1, d.derived...)
 		f.Location.Basis = basis(f.Evidence)
@@ -164,8 +190,8 @@ func (a *Atlas) find(ip netip.Addr) *LookupResult {
 			}
 		}
 	}
-	f.network(a.sources, ip, len(parts) > 0)
-	f.label(a.sources, ip)
+	f.network(a.sources, nodes, ip, len(parts) > 0)
+	f.label(a.sources, nodes, ip)
 	runtime.KeepAlive(a)
 	return f
 }
@@ -193,12 +219,13 @@ const NotLocated = "its network asks not to be located"
 
 // network finds whose the address is: of the highest-ranked source that says
 // so, else only the range that the location came from.
-func (f *LookupResult) network(sources []*Source, ip netip.Addr, located bool) {
-	for _, s := range sources {
-		rec, ok := s.Find(ip, (*Place).Names)
+func (f *LookupResult) network(sources []*Source, nodes []uint32, ip netip.Addr, located bool) {
+	for i, s := range sources {
+		found, ok := s.from(nodes[i], ip, (*Place).Names)
 		if !ok {
 			continue
 		}
+		rec := found // which the network holds
 		e := networkClaim(s, rec)
 		if f.Network.Range.IsValid() { // a higher-ranked source said it
 			e.Used, e.Reason = false, plain.Optional("ranks lower")
@@ -243,9 +270,9 @@ func init() { delete(noNetwork, "range") } // which is that of the location
 const notNamed = "no source names a network here"
 
 // label adds up the labels of all ranges that hold the address.
-func (f *LookupResult) label(sources []*Source, ip netip.Addr) {
-	for _, s := range sources {
-		s.Around(ip, func(rec Record) {
+func (f *LookupResult) label(sources []*Source, nodes []uint32, ip netip.Addr) {
+	for i, s := range sources {
+		s.around(nodes[i], ip, func(rec Record) {
 			if len(rec.Labels) == 0 {
 				return
 			}
@@ -264,7 +291,7 @@ func (f *LookupResult) label(sources []*Source, ip netip.Addr) {
 // Why is all evidence there is about an address: that of [Atlas.Lookup], and
 // then every wider range of every source that holds it, which was not used.
 func (a *Atlas) Why(ip netip.Addr) []Evidence {
-	f := a.find(ip)
+	f := a.find(ip, nil)
 	said := map[string]bool{}
 	for _, e := range f.Evidence {
 		if e.Range.IsValid() {

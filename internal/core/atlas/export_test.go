@@ -11,11 +11,11 @@ const (
 )
 
 // Found is what [Atlas.Lookup] gives, made anew.
-func (a *Atlas) Found(ip netip.Addr) *LookupResult { return a.find(ip) }
+func (a *Atlas) Found(ip netip.Addr) *LookupResult { return a.find(ip, nil) }
 
 // Remembered is how many results and places are remembered.
 func (a *Atlas) Remembered() (results, places int) {
-	return a.results.found.Len(), a.results.places.Len()
+	return a.results.found.count(), a.results.places.count()
 }
 
 // AsBytes gives words as bytes, in place.

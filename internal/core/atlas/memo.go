@@ -1,10 +1,10 @@
 package atlas
 
 import (
+	"hash/maphash"
 	"net/netip"
 	"runtime"
-
-	lru "github.com/hashicorp/golang-lru/v2"
+	"sync/atomic"
 
 	"eastporch/internal/core/addr"
 	"eastporch/internal/core/plain"
@@ -14,8 +14,56 @@ import (
 // share it, and making it takes longer than all the rest of a card. It is safe for
 // concurrent use.
 type results struct {
-	found  *lru.Cache[resultKey, *LookupResult]
-	places *lru.Cache[placeKey, *described]
+	found  memo[resultKey, LookupResult]
+	places memo[placeKey, described]
+}
+
+// A memo remembers values, each in one of two places that its key has, so that whoever looks it up waits for
+// nobody. A value that comes pushes another to its second place, and what was there is forgotten.
+type memo[K comparable, V any] struct {
+	places []atomic.Pointer[remembered[K, V]] // a power of two
+	seed   maphash.Seed
+}
+
+type remembered[K comparable, V any] struct {
+	key   K
+	value *V
+}
+
+func newMemo[K comparable, V any](places int) memo[K, V] {
+	return memo[K, V]{make([]atomic.Pointer[remembered[K, V]], places), maphash.MakeSeed()}
+}
+
+func (m *memo[K, V]) place(key K) int {
+	return int(maphash.Comparable(m.seed, key) & uint64(len(m.places)-1))
+}
+
+// get gives what is remembered of a key, nil for nothing.
+func (m *memo[K, V]) get(key K) *V {
+	at := m.place(key)
+	for _, place := range [...]int{at, at ^ 1} {
+		if r := m.places[place].Load(); r != nil && r.key == key {
+			return r.value
+		}
+	}
+	return nil
+}
+
+func (m *memo[K, V]) add(key K, value *V) {
+	at := m.place(key)
+	if before := m.places[at].Swap(&remembered[K, V]{key, value}); before != nil {
+		m.places[at^1].Store(before)
+	}
+}
+
+// count is how many values are remembered, some perhaps twice.
+func (m *memo[K, V]) count() (n int) {
+	for i := range m.places {
+		if m.places[i].Load() != nil {
+			n++
+		}
+	}
+	return n
 }
 
 const (
@@ -28,9 +76,7 @@ const (
 )
 
 func newResults() *results {
-	found, _ := lru.New[resultKey, *LookupResult](resultsKept) // which fails for no size above 0
-	places, _ := lru.New[placeKey, *described](placesKept)
-	return &results{found, places}
+	return &results{newMemo[resultKey, LookupResult](resultsKept), newMemo[placeKey, described](placesKept)}
 }
 
 // resultKey is the node of an address in every source.
@@ -41,18 +87,18 @@ type resultKey [resultSources]uint32
 // changed.
 func (a *Atlas) Lookup(ip netip.Addr) *LookupResult {
 	if len(a.sources) > resultSources {
-		return a.find(ip)
+		return a.find(ip, nil)
 	}
 	var key resultKey
 	for i, s := range a.sources {
 		key[i] = s.Node(ip)
 	}
 	runtime.KeepAlive(a)
-	if known, ok := a.results.found.Get(key); ok {
+	if known := a.results.found.get(key); known != nil {
 		return known
 	}
-	found := a.find(ip)
-	a.results.found.Add(key, found)
+	found := a.find(ip, key[:])
+	a.results.found.add(key, found)
 	return found
 }
 
@@ -82,7 +128,7 @@ func (f *results) describe(p *Place) *described {
 	if p.Point != nil {
 		key.latitude, key.longitude, key.point = p.Point.Latitude, p.Point.Longitude, true
 	}
-	if known, ok := f.places.Get(key); ok {
+	if known := f.places.get(key); known != nil {
 		return known
 	}
 	said := claim(&Source{}, Record{Place: *p}, true, "")
@@ -90,14 +136,18 @@ func (f *results) describe(p *Place) *described {
 	if p.Country != "" {
 		d.location, d.derived = locate(Record{Place: *p})
 	}
-	f.places.Add(key, d)
+	f.places.add(key, d)
 	return d
 }
 
 // claim is what a record says, as evidence whose facts are shared.
 func (f *results) claim(s *Source, rec *Record, used bool, reason string) Evidence {
-	d := f.describe(&rec.Place)
-	e := Evidence{Facts: d.facts, Values: d.values, Basis: s.Basis, Source: s.Name, Rank: &s.Rank, Range: addr.OptionalRange{Range: rec.Span}, Used: used, Reason: plain.Optional(reason)}
+	return f.describe(&rec.Place).claim(s, rec.Span, used, reason)
+}
+
+// claim is what a source says of a place in a range.
+func (d *described) claim(s *Source, span addr.Range, used bool, reason string) Evidence {
+	e := Evidence{Facts: d.facts, Values: d.values, Basis: s.Basis, Source: s.Name, Rank: &s.Rank, Range: addr.OptionalRange{Range: span}, Used: used, Reason: plain.Optional(reason)}
 	if s.Dated != "" {
 		e.Dated = &s.Dated
 	}

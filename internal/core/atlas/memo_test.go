@@ -56,7 +56,8 @@ func TestLookupRemembersWhatItFinds(t *testing.T) {
 	}
 	group.Wait()
 	results, places := a.Remembered()
-	assert.Equal(t, atlas.ResultsKept, results, "no more are remembered")
+	assert.LessOrEqual(t, results, atlas.ResultsKept, "no more are remembered")
+	assert.Greater(t, results, atlas.ResultsKept*3/4)
 	assert.Positive(t, places)
 }
 

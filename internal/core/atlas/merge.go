@@ -23,17 +23,20 @@ type part struct {
 // merge finds what every source says of an address, and makes one record of it: what the
 // highest-ranked says, with what it leaves open filled. There are no parts where nobody says
 // anything. The parts are put into buffer, from its beginning.
-func (a *Atlas) merge(ip netip.Addr, won *Record, buffer []part) (parts []part) {
+func (a *Atlas) merge(ip netip.Addr, nodes []uint32, won *Record, buffer []part) (parts []part) {
 	parts = buffer[:0]
-	for _, s := range a.sources {
-		rec, ok := s.Find(ip, (*Place).Locates)
+	for i, s := range a.sources {
+		found, ok := s.from(nodes[i], ip, (*Place).Locates)
 		if !ok {
 			continue
 		}
-		p := part{source: s, Record: rec}
+		before := parts
+		parts = append(parts, part{source: s, Record: found})
+		p := &parts[len(before)]
+		rec := &p.Record
 		switch {
-		case len(parts) == 0:
-			*won, p.used = rec, rec.Place
+		case len(before) == 0:
+			*won, p.used = *rec, rec.Place
 		case won.DoNotLocate:
 			p.reason = "a higher-ranked source asks not to locate this range"
 		default:
@@ -43,7 +46,7 @@ func (a *Atlas) merge(ip netip.Addr, won *Record, buffer []part) (parts []part) 
 			if s.Basis == Registration {
 				p.reason = strings.Replace(p.reason, "ranks lower", "is a registration", 1)
 			}
-			for i := range parts {
+			for i := range before {
 				if derived && !won.ByPoint { // this source names it
 					parts[i].used.Country, parts[i].used.ByPoint = "", false
 				}
@@ -52,7 +55,6 @@ func (a *Atlas) merge(ip netip.Addr, won *Record, buffer []part) (parts []part) 
 				}
 			}
 		}
-		parts = append(parts, p)
 	}
 	return parts
 }
@@ -92,8 +94,13 @@ func (p *Place) empty() bool {
 
 // says says whether p has every fact that other has.
 func (p *Place) says(other *Place) bool {
-	rest := other.without(p)
-	return rest.empty()
+	mine := p.texts()
+	for i, text := range other.texts() {
+		if text != nil && *text != "" && *text != *mine[i] && !Facts[i].Network {
+			return false
+		}
+	}
+	return (other.Point == nil || p.Point != nil && *p.Point == *other.Point) && (other.RadiusKm == 0 || other.RadiusKm == p.RadiusKm)
 }
 
 // without is what of p another does not say alike.

@@ -14,7 +14,7 @@ func (a *Atlas) Stretches(do func(addr.Range, LookupResult) bool) {
 	for _, space := range Spaces {
 		going := true
 		Sweep(space, func(cell addr.Range) bool {
-			f := a.find(cell.First)
+			f := a.find(cell.First, nil)
 			if f.Location.Level != None || f.Network.Range.IsValid() || len(f.Labels) > 0 {
 				going = do(cell, *f)
 			}

@@ -244,7 +244,12 @@ func (s *Source) Cell(a netip.Addr) (cell addr.Range, holds bool, country string
 
 // Find gives the most specific range around a whose place says what is asked.
 func (s *Source) Find(a netip.Addr, says func(*Place) bool) (Record, bool) {
-	for n := s.arrays.Table.Find(a); n != 0; {
+	return s.from(s.Node(a), a, says)
+}
+
+// from is [Source.Find] where the node of a is known.
+func (s *Source) from(n uint32, a netip.Addr, says func(*Place) bool) (Record, bool) {
+	for n != 0 {
 		at, bits, parent, ok := s.node(n)
 		if !ok {
 			break
@@ -258,8 +263,11 @@ func (s *Source) Find(a netip.Addr, says func(*Place) bool) (Record, bool) {
 }
 
 // Around calls do for every range that holds a, the most specific first.
-func (s *Source) Around(a netip.Addr, do func(Record)) {
-	for n := s.arrays.Table.Find(a); n != 0; {
+func (s *Source) Around(a netip.Addr, do func(Record)) { s.around(s.Node(a), a, do) }
+
+// around is [Source.Around] where the node of a is known.
+func (s *Source) around(n uint32, a netip.Addr, do func(Record)) {
+	for n != 0 {
 		rec, ok := s.record(n, a)
 		if !ok {
 			break
