@@ -3,6 +3,7 @@ package visit
 import (
 	"strings"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/mileusna/useragent"
 )
 
@@ -15,10 +16,22 @@ func AgentFamily(agent *string) string {
 	if agent == nil || *agent == "" {
 		return ""
 	}
-	read := useragent.Parse(*agent)
+	if family, ok := families.Get(*agent); ok {
+		return family
+	}
+	family := familyOf(*agent)
+	families.Add(*agent, family)
+	return family
+}
+
+// families remembers those of agents, of which most visits have one of few.
+var families, _ = lru.New[string, string](4096) // which fails for no size above 0
+
+func familyOf(agent string) string {
+	read := useragent.Parse(agent)
 	switch {
 	case read.Desktop || read.Mobile || read.Tablet:
-		if name := strings.TrimSpace(read.Name); name != "" && len(name) <= maxFamily && families[name] {
+		if name := strings.TrimSpace(read.Name); name != "" && len(name) <= maxFamily && counted[name] {
 			return name
 		}
 	case read.Bot:
@@ -27,8 +40,8 @@ func AgentFamily(agent *string) string {
 	return "other"
 }
 
-// families are the names that are counted; whatever visitors make up is not among them.
-var families = map[string]bool{
+// counted are the names that are counted; whatever visitors make up is not among them.
+var counted = map[string]bool{
 	useragent.Chrome: true, useragent.HeadlessChrome: true, useragent.Edge: true, useragent.Firefox: true, useragent.InternetExplorer: true, useragent.Opera: true,
 	useragent.OperaMini: true, useragent.OperaTouch: true, useragent.Safari: true, useragent.Vivaldi: true, useragent.SamsungBrowser: true,
 	"Chromium": true, "Brave": true, "DuckDuckGo": true,

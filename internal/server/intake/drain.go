@@ -86,7 +86,7 @@ func (in *Intake) drain(ctx context.Context) (more bool, err error) {
 	now := in.parts[0]
 	if len(in.parts) == 1 && now.through < last { // the next ones are read while these are stored
 		coming := make(chan *part, 1)
-		size := min(2*in.batch, batchRows)
+		size := min(4*in.batch, batchRows)
 		go func() {
 			p, _ := in.gather(now.through+1, last, size) // what cannot be read is tried again in its turn
 			coming <- p
@@ -109,7 +109,7 @@ func (in *Intake) drain(ctx context.Context) (more bool, err error) {
 		in.Logger.Warn("visits were set apart", "visits", len(apart), "reason", apart[0].Reason)
 	}
 	in.parts = slices.Clone(in.parts[1:]) // what was stored is let go
-	in.batch = min(2*in.batch, batchRows)
+	in.batch = min(4*in.batch, batchRows)
 	in.rows.Add(-int64(rows))
 	in.mu.Lock()
 	in.tally.Quarantine += int64(len(apart))

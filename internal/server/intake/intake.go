@@ -99,7 +99,7 @@ type Intake struct {
 const (
 	groupRows = 4096   // that are written as one entry at the most
 	batchRows = 10_000 // that are stored in one transaction at the most, give or take an entry
-	firstRows = 250    // that are stored in the first; each may have twice as many as the one before
+	firstRows = 250    // that are stored in the first; each may have four times as many as the one before
 	queueSize = 1024   // calls that wait to be written
 
 	// mostYields is how often others are let run before a group is written.
