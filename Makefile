@@ -120,9 +120,9 @@ internal/server/webui/dist/index.html: web/node_modules/.ready $(WEB_SOURCES)
 
 ROUNDS ?= 5
 .PHONY: bench
-bench: ## Run the benchmarks, in rounds so that what is compared takes turns, and print the promised ratios
+bench: ## Run the benchmarks, in rounds so that what is compared takes turns, and print the promised ratios; it fails where one does not run
 	@for round in $$(seq $(ROUNDS)); do \
-	  go test -run '^$$' -bench . -benchtime 0.3s -benchmem ./internal/core/... ./internal/server/access ./internal/server/httpapi; \
+	  go test -run '^$$' -bench . -skip Tails -benchtime 0.3s -benchmem ./internal/core/... ./internal/server/access ./internal/server/httpapi; \
 	  go test -run '^$$' -bench 'Build|Open$$' -benchtime 1x -benchmem ./internal/editions; \
 	  go test -run '^$$' -bench OpenData -benchtime 1x ./internal/editions; \
 	  go test -run '^$$' -bench ManyPoints -benchtime 1x ./internal/editions; \
@@ -130,6 +130,10 @@ bench: ## Run the benchmarks, in rounds so that what is compared takes turns, an
 	  go test -run '^$$' -bench . -benchtime 1x ./internal/server; \
 	  (cd tools/bench && go test -run '^$$' -bench . -benchtime 0.3s -benchmem .); \
 	done | go run ./tools/benchratios
+
+.PHONY: tails
+tails: ## Measure how long the slowest wait at several loads, and draw it
+	go test -run '^$$' -bench Tails -benchtime 1x ./internal/server/httpapi | go run ./tools/tails docs/performance.png
 
 .PHONY: soak
 soak: build ## Cause every fault 50 times, send odd requests for an hour, and load ten million visits; it takes some hours

@@ -1,7 +1,8 @@
 // Command benchratios reads the output of go test -bench, of several rounds, and prints beside
 // it the ratios that the design promises. Rounds have the two sides of every ratio take turns: a
 // ratio is made within each round, and the median of the rounds is given, with the least and the
-// most, since a busy machine slows one side and not the other.
+// most, since a busy machine slows one side and not the other. It fails where a benchmark failed, or where a
+// promise was not measured.
 package main
 
 import (
@@ -70,9 +71,13 @@ var promises = []promise{
 
 func main() {
 	took := map[string][]float64{} // by name, a value a round
+	wrong := false
 	lines := bufio.NewScanner(os.Stdin)
 	for lines.Scan() {
 		fmt.Println(lines.Text())
+		if text := lines.Text(); strings.HasPrefix(text, "FAIL") || strings.HasPrefix(text, "--- FAIL") || strings.HasPrefix(text, "panic:") {
+			wrong = true
+		}
 		fields := strings.Fields(lines.Text())
 		if len(fields) < 4 || !strings.HasPrefix(fields[0], "Benchmark") || fields[3] != "ns/op" {
 			continue
@@ -100,6 +105,7 @@ func main() {
 			target = fmt.Sprintf(">= %g", p.atLeast)
 		}
 		if len(values) == 0 {
+			wrong = true
 			fmt.Printf("%-48s %10s  %-17s %-8s not measured\n", p.what, "", "", target)
 			continue
 		}
@@ -110,6 +116,10 @@ func main() {
 			word = "MISSED"
 		}
 		fmt.Printf("%-48s %10.2f  %-17s %-8s %s\n", p.what, value, fmt.Sprintf("%.2f to %.2f", values[0], values[len(values)-1]), target, word)
+	}
+	if wrong {
+		fmt.Fprintln(os.Stderr, "benchratios: a benchmark failed, or did not run; what it said stands above")
+		os.Exit(1)
 	}
 }
 
