@@ -158,7 +158,7 @@ func (a *Atlas) find(ip netip.Addr, nodes []uint32) *LookupResult {
 	parts, won := a.merge(ip, nodes, &at.won, at.parts[:]), &at.won
 	const derived = 2                                                       // as a rule
 	f := &LookupResult{Evidence: make([]Evidence, 0, 2*len(parts)+derived)} // of the location and of the network
-	var d *described // of what won
+	var d *described                                                        // of what won
 	if len(parts) > 0 {
 		d = a.results.describe(&won.Place)
 	}

@@ -20,7 +20,7 @@ type Click struct {
 	Time        time.Time
 	Site        *sites.Site
 	Code        string
-	Destination string // as the owner wrote it
+	Destination string        // as the owner wrote it
 	Trail       *caller.Trail // how the visitor was found
 	Header      map[string][]string
 	Choice      string         // the language that the visitor chose before
