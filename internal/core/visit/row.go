@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/google/uuid"
 
@@ -82,9 +83,18 @@ func (e *Encoder) Row(v *Visit) (Row, json.RawMessage, error) {
 		return r, nil, fmt.Errorf("facts: %w", err)
 	}
 	r.FactsID = id
-	r.Card, r.Trail = appendPersonal(make([]byte, 0, 768), c), v.Trail.AppendJSON(make([]byte, 0, 768))
+	at := texts.Get().(*[]byte)
+	*at = appendPersonal((*at)[:0], c)
+	own := len(*at)
+	*at = v.Trail.AppendJSON(*at)
+	both := bytes.Clone(*at) // no longer than they are
+	texts.Put(at)
+	r.Card, r.Trail = both[:own:own], both[own:]
 	return r, facts, nil
 }
+
+// texts are where rows' JSON is written, whose length is not known before.
+var texts = sync.Pool{New: func() any { return new([]byte) }}
 
 // gateWord is what visits are counted by.
 func gateWord(d *gate.Decision) string {
