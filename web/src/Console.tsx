@@ -2,13 +2,13 @@ import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-qu
 import { App, ConfigProvider } from "antd";
 import { useState, type ReactNode } from "react";
 import { BrowserRouter, Navigate, Route, Routes, useLocation } from "react-router";
-import { Refusal } from "./api/client";
+import { Refusal, signedOut } from "./api/client";
 import { useSites } from "./api/queries";
 import { PreferencesProvider, usePreferences } from "./components/preferences";
 import { Shell } from "./components/Shell";
 import { SiteProvider, useLastRefusal } from "./components/site";
 import { Bars, Boundary } from "./components/states";
-import { SignInPage } from "./pages/signin/SignInPage";
+import { SignInOver, SignInPage } from "./pages/signin/SignInPage";
 import { allRoutes } from "./routes";
 import { themeOf } from "./theme/theme";
 
@@ -23,6 +23,8 @@ function newQueries(): QueryClient {
     }),
     defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false, staleTime: 10_000 } },
   });
+  // Also what is saved may be refused for that.
+  signedOut.addEventListener("out", () => void queries.invalidateQueries({ queryKey: ["sites"] }));
   return queries;
 }
 
@@ -49,14 +51,24 @@ function Themed({ root, unstyled, children }: ConsoleProps & { children: ReactNo
 /** nonce lets the styles that Ant Design makes at run time pass the content-security policy. */
 const nonce = document.querySelector<HTMLMetaElement>("meta[property=csp-nonce]")?.nonce ?? "";
 
-/** Gate shows the sign-in page to whoever is not signed in. */
-function Gate({ children }: { children: ReactNode }) {
+/**
+ * Gate shows the sign-in page to whoever is not signed in. Where a session has ended, the page stays as it is behind
+ * it, with all that was typed.
+ */
+function Gate({ root, children }: { root: HTMLElement; children: ReactNode }) {
   const { pathname } = useLocation();
   const { data } = useSites(pathname !== "/sign-in");
   const refused = useLastRefusal(pathname !== "/sign-in");
   const out = refused instanceof Refusal && refused.problem.status === 401;
-  if (out || pathname === "/sign-in") return <SignInPage />;
-  return data || refused ? children : <Bars label="The console is opening" />;
+  if (pathname === "/sign-in" || (out && !data)) return <SignInPage />;
+  if (data)
+    return (
+      <>
+        {children}
+        {out && <SignInOver root={root} />}
+      </>
+    );
+  return refused ? children : <Bars label="The console is opening" />;
 }
 
 /** Console is all of it. What opens over the page stands in root too, so that nothing locks the body with a style of its own. */
@@ -67,7 +79,7 @@ export function Console({ root, unstyled = false }: ConsoleProps) {
       <Themed root={root} unstyled={unstyled}>
         <QueryClientProvider client={queries}>
           <BrowserRouter>
-            <Gate>
+            <Gate root={root}>
               <SiteProvider>
                 <Routes>
                   {allRoutes.map((route) => (

@@ -84,6 +84,17 @@ api.use({
   },
 });
 
+/** signedOut tells of "out": a call was refused because the session has ended. */
+export const signedOut = new EventTarget();
+
+api.use({
+  onResponse({ request, response }) {
+    const path = new URL(request.url).pathname;
+    if (response.status === 401 && path !== "/v1/sites") signedOut.dispatchEvent(new Event("out"));
+    return undefined;
+  },
+});
+
 /** A Refusal is a problem document of the service, or what stands for one. */
 export class Refusal extends Error {
   readonly at = new Date();
@@ -111,7 +122,7 @@ export async function unwrap<T>(
       title: "The service does not answer",
       status: 0,
       detail: "No answer came over the network.",
-      hint: "Check that the service runs; this page tries again when you ask it to.",
+      hint: "Check that the service runs; this page asks again every few seconds.",
       request_id: "",
     });
   }

@@ -18,8 +18,11 @@ export type VisitFilter = Omit<
   "site" | "cursor" | "limit"
 >;
 
+/** pauseMost is how long to wait at the most before what failed is asked again, in milliseconds: whoever looks sees it back within five seconds. */
+export const pauseMost = 4000;
+
 /** pauseAfter is how long to wait before what failed so often is asked again, in milliseconds. */
-export const pauseAfter = (failures: number) => Math.min(60_000, 1000 * 2 ** failures);
+export const pauseAfter = (failures: number) => Math.min(pauseMost, 1000 * 2 ** failures);
 
 /** useSites lists the sites. Where they are refused, they are asked for again, ever less often; whoever must sign in is not. */
 export function useSites(enabled = true) {
@@ -53,7 +56,7 @@ export function useReady() {
   return useQuery({
     queryKey: ["ready"],
     enabled: useOpen(),
-    refetchInterval: 30_000,
+    refetchInterval: (query) => (query.state.data === false ? pauseMost : 30_000),
     queryFn: async ({ signal }) => {
       const answer = await fetch("/readyz", { signal });
       const body = (await answer.json()) as { database?: string };

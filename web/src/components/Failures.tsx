@@ -1,7 +1,8 @@
 import { notifyManager, useQueryClient, type Query } from "@tanstack/react-query";
 import { Button } from "antd";
-import { useCallback, useSyncExternalStore } from "react";
+import { useCallback, useEffect, useSyncExternalStore } from "react";
 import { Refusal } from "../api/client";
+import { pauseMost } from "../api/queries";
 
 /** names are what the queries of a page are about, by the beginning of their key. */
 export const names: Record<string, string> = {
@@ -56,7 +57,10 @@ const isMissing = (query: Query) =>
   query.queryKey[0] !== "sites" &&
   !(query.state.error instanceof Refusal && [401, 404, 422].includes(query.state.error.problem.status));
 
-/** Failures says what of the page could not be loaded, so that nothing that lacks looks as if there were nothing. */
+/**
+ * Failures says what of the page could not be loaded, so that nothing that lacks looks as if there were nothing, and
+ * asks for it again until it is there.
+ */
 export function Failures() {
   const queries = useQueryClient();
   const cache = queries.getQueryCache();
@@ -68,11 +72,17 @@ export function Failures() {
     const said = cache.findAll({ predicate: isMissing }).map((q) => String(q.queryKey[0]));
     return [...new Set(said.map((key) => names[key] ?? "something"))].join(", ");
   });
+  useEffect(() => {
+    if (missing === "") return undefined;
+    const again = () => void queries.refetchQueries({ predicate: isMissing }, { cancelRefetch: false });
+    const timer = setInterval(again, pauseMost);
+    return () => clearInterval(timer);
+  }, [missing, queries]);
   if (missing === "") return null;
   return (
     <div className="banner" role="status">
       <span className="attention-dot" aria-hidden="true" />
-      <span>Could not be loaded, and so not shown: {missing}.</span>
+      <span>Could not be loaded, and so not shown: {missing}. It is asked for again every few seconds.</span>
       <Button size="small" onClick={() => void queries.refetchQueries({ predicate: isMissing })}>
         Try again
       </Button>

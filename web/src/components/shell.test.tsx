@@ -2,7 +2,7 @@ import { readFileSync } from "node:fs";
 import { join } from "node:path";
 import { screen, waitFor } from "@testing-library/react";
 import { expect, it } from "vitest";
-import type { Checkup, Sites } from "../api/client";
+import { signedOut, type Checkup, type Sites } from "../api/client";
 import { recordedBody } from "../testkit/answers";
 import { on, open, problem } from "../testkit/console";
 import { routes } from "../routes";
@@ -97,6 +97,40 @@ it("shows the sign-in page once the session has ended", async () => {
   ended = true;
   await page.write(screen.getByLabelText("Address to look up"), "198.18.3.40{Enter}");
   await heading("Sign in");
+});
+
+it("keeps what was typed while the session had ended, and goes on after the key", async () => {
+  let ended = false;
+  const page = open("/lookup", {
+    rules: [
+      on("POST", "/v1/sessions", () => {
+        ended = false;
+        return { status: 201, body: {} };
+      }),
+      (asked) =>
+        ended && asked.path.startsWith("/v1/") ? problem(401, "The session has ended.") : undefined,
+    ],
+  });
+  await page.settled();
+  const jump = screen.getByLabelText<HTMLInputElement>("Address to look up");
+  await page.write(jump, "198.18.3.40 and a half");
+  ended = true;
+  signedOut.dispatchEvent(new Event("out")); // as whatever is saved does
+  await heading("Sign in");
+  await screen.findByText(/The page behind is as you left it/);
+  expect(jump.closest("[inert]")).not.toBeNull();
+  await page.write(screen.getByLabelText("Admin key"), "porch_admin_right{Enter}");
+  await waitFor(() => expect(screen.queryByLabelText("Admin key")).toBeNull());
+  expect(jump.isConnected && jump.closest("[inert]") === null).toBe(true);
+  expect(jump.value).toBe("198.18.3.40 and a half");
+});
+
+it("asks again for what could not be loaded until it is there", async () => {
+  let away = true;
+  const page = open("/lookup", { rules: [on("GET", "/v1/atlas", () => (away ? "gone" : undefined))] });
+  await page.says("Could not be loaded, and so not shown: the atlas.");
+  away = false;
+  await waitFor(() => expect(page.text()).not.toContain("Could not be loaded"));
 });
 
 it("says that nothing answers, and opens when it does again", async () => {

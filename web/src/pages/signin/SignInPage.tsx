@@ -1,7 +1,8 @@
 import "./signin.css";
 import { App, Button, Input } from "antd";
 import { useQueryClient } from "@tanstack/react-query";
-import { useCallback, useEffect, useRef, useState } from "react";
+import { useCallback, useEffect, useLayoutEffect, useRef, useState } from "react";
+import { createPortal } from "react-dom";
 import { useNavigate } from "react-router";
 import { Refusal } from "../../api/client";
 import { Icon } from "../../components/icons";
@@ -27,8 +28,30 @@ async function signIn(body: { key: string } | { link: string }): Promise<void> {
   throw new Refusal({ ...problem, hint: [problem.hint, left].filter(Boolean).join(" ") });
 }
 
-/** SignInPage takes an admin key, or the one-time link behind # in the page's address. */
-export function SignInPage() {
+/**
+ * SignInOver is the sign-in page over another, which can be neither seen nor reached meanwhile, and stays as it is. It
+ * stands beside root, since what is open in root keeps the focus to itself.
+ */
+export function SignInOver({ root }: { root: HTMLElement }) {
+  const [place] = useState(() => Object.assign(document.createElement("div"), { className: "signin-over" }));
+  useLayoutEffect(() => {
+    document.body.append(place);
+    root.toggleAttribute("inert", true);
+    root.classList.add("signin-behind");
+    return () => {
+      place.remove();
+      root.toggleAttribute("inert", false);
+      root.classList.remove("signin-behind");
+    };
+  }, [place, root]);
+  return createPortal(<SignInPage over />, place);
+}
+
+/**
+ * SignInPage takes an admin key, or the one-time link behind # in the page's address. With over it stands over a page
+ * whose session has ended.
+ */
+export function SignInPage({ over = false }: { over?: boolean }) {
   const { message } = App.useApp();
   const { mode, toggleMode } = usePreferences();
   const queries = useQueryClient();
@@ -44,7 +67,7 @@ export function SignInPage() {
         await signIn(body);
         const here = window.location.pathname;
         if (here === "/sign-in") await navigate("/visits", { replace: true });
-        await queries.resetQueries();
+        await (over ? queries.invalidateQueries() : queries.resetQueries());
       } catch (error) {
         setFailed(
           error instanceof Refusal
@@ -62,19 +85,26 @@ export function SignInPage() {
         setBusy(false);
       }
     },
-    [navigate, queries],
+    [navigate, over, queries],
   );
 
   // The link is good once, so it is spent once, and leaves the page's address.
   const spent = useRef(false);
   useEffect(() => {
+    const before = document.title;
     document.title = "Sign in · East Porch";
+    return () => {
+      if (over) document.title = before;
+    };
+  }, [over]);
+  useEffect(() => {
+    if (over) return;
     const link = window.location.hash.slice(1);
     if (!link || spent.current) return;
     spent.current = true;
     window.history.replaceState(null, "", "/sign-in");
     queueMicrotask(() => void enter({ link }));
-  }, [enter]);
+  }, [enter, over]);
 
   const command = "eastporch login LINK";
   return (
@@ -98,7 +128,13 @@ export function SignInPage() {
         >
           <h1 className="serif place">Sign in</h1>
           <p className="second">
-            The console of East Porch, at <code>{window.location.host}</code>.
+            {over ? (
+              "Your session has ended. The page behind is as you left it, with all that you typed."
+            ) : (
+              <>
+                The console of East Porch, at <code>{window.location.host}</code>.
+              </>
+            )}
           </p>
           <label htmlFor="admin-key">
             <b>Admin key</b>
