@@ -38,6 +38,7 @@ export function SignInOver({ root }: { root: HTMLElement }) {
     document.body.append(place);
     root.toggleAttribute("inert", true);
     root.classList.add("signin-behind");
+    place.querySelector("input")?.focus(); // which had no place to be focused in before
     return () => {
       place.remove();
       root.toggleAttribute("inert", false);
@@ -162,26 +163,30 @@ export function SignInPage({ over = false }: { over?: boolean }) {
           <Button type="primary" size="large" htmlType="submit" block loading={busy} disabled={!key.trim()}>
             Sign in
           </Button>
-          <hr />
-          <p>
-            <b>First time here?</b>
-            <br />
-            <span className="second">
-              Open the link the service printed when it first started; it works once. On the command line:
-            </span>
-          </p>
-          <div className="signin-command">
-            <code>{command}</code>
-            <Button
-              type="text"
-              icon={<Icon name="copy" />}
-              onClick={() =>
-                void navigator.clipboard.writeText(command).then(() => message.success("Copied."))
-              }
-            >
-              Copy
-            </Button>
-          </div>
+          {!over && (
+            <>
+              <hr />
+              <p>
+                <b>First time here?</b>
+                <br />
+                <span className="second">
+                  Open the link the service printed when it first started; it works once. On the command line:
+                </span>
+              </p>
+              <div className="signin-command">
+                <code>{command}</code>
+                <Button
+                  type="text"
+                  icon={<Icon name="copy" />}
+                  onClick={() =>
+                    void navigator.clipboard.writeText(command).then(() => message.success("Copied."))
+                  }
+                >
+                  Copy
+                </Button>
+              </div>
+            </>
+          )}
         </form>
         <p className="small second signin-foot">
           Sessions end after 30 minutes without activity, and after 12 hours. Attempts are limited and
