@@ -1,6 +1,6 @@
-import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { App, ConfigProvider } from "antd";
-import { useState, type ReactNode } from "react";
+import { useEffect, useState, type ReactNode } from "react";
 import { BrowserRouter, Navigate, Route, Routes, useLocation } from "react-router";
 import { Refusal, signedOut } from "./api/client";
 import { useSites } from "./api/queries";
@@ -12,21 +12,10 @@ import { SignInOver, SignInPage } from "./pages/signin/SignInPage";
 import { allRoutes } from "./routes";
 import { themeOf } from "./theme/theme";
 
-function newQueries(): QueryClient {
-  const queries = new QueryClient({
-    queryCache: new QueryCache({
-      // A session that has ended shows at the sites, which the gate below watches.
-      onError: (error, query) => {
-        if (error instanceof Refusal && error.problem.status === 401 && query.queryKey[0] !== "sites")
-          void queries.invalidateQueries({ queryKey: ["sites"] });
-      },
-    }),
+const newQueries = () =>
+  new QueryClient({
     defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false, staleTime: 10_000 } },
   });
-  // Also what is saved may be refused for that.
-  signedOut.addEventListener("out", () => void queries.invalidateQueries({ queryKey: ["sites"] }));
-  return queries;
-}
 
 interface ConsoleProps {
   root: HTMLElement;
@@ -59,13 +48,16 @@ function Gate({ root, children }: { root: HTMLElement; children: ReactNode }) {
   const { pathname } = useLocation();
   const { data } = useSites(pathname !== "/sign-in");
   const refused = useLastRefusal(pathname !== "/sign-in");
-  const out = refused instanceof Refusal && refused.problem.status === 401;
-  if (pathname === "/sign-in" || (out && !data)) return <SignInPage />;
+  // A service that goes away meanwhile does not sign anybody in.
+  const [out, setOut] = useState(false);
+  const isOut = refused !== null && (out || (refused instanceof Refusal && refused.problem.status === 401));
+  if (isOut !== out) setOut(isOut);
+  if (pathname === "/sign-in" || (isOut && !data)) return <SignInPage />;
   if (data)
     return (
       <>
         {children}
-        {out && <SignInOver root={root} />}
+        {isOut && <SignInOver root={root} />}
       </>
     );
   return refused ? children : <Bars label="The console is opening" />;
@@ -74,6 +66,12 @@ function Gate({ root, children }: { root: HTMLElement; children: ReactNode }) {
 /** Console is all of it. What opens over the page stands in root too, so that nothing locks the body with a style of its own. */
 export function Console({ root, unstyled = false }: ConsoleProps) {
   const [queries] = useState(newQueries);
+  // That a session has ended shows at the sites, which the gate watches.
+  useEffect(() => {
+    const look = () => void queries.invalidateQueries({ queryKey: ["sites"] });
+    signedOut.addEventListener("out", look);
+    return () => signedOut.removeEventListener("out", look);
+  }, [queries]);
   return (
     <PreferencesProvider>
       <Themed root={root} unstyled={unstyled}>

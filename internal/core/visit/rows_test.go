@@ -71,9 +71,11 @@ func TestRowsAsCBOR(t *testing.T) {
 	}
 	for range 5000 {
 		row := Row{
-			ID: uuid.New(), Site: some(9), Path: some(200), Referrer: maybe(), UserAgent: maybe(), Link: maybe(), Destination: maybe(), Placeholder: maybe(),
-			Attributes: []byte(some(30)), Marks: list(), Labels: list(), Language: some(3), Skipped: r.IntN(2) == 0, Unverified: r.IntN(3) * r.IntN(1<<20),
-			VisitorHash: int64(r.Uint64()) >> r.IntN(64), Card: []byte(some(1 << r.IntN(16))), Trail: []byte(some(500)), FactsID: uuid.New(), Gate: some(3),
+			ID: uuid.New(), Site: some(9), Path: some(200), Referrer: maybe(), UserAgent: maybe(),
+			Link: maybe(), Destination: maybe(), Placeholder: maybe(), Attributes: []byte(some(30)),
+			Marks: list(), Labels: list(), Language: some(3), Skipped: r.IntN(2) == 0,
+			Unverified: r.IntN(3) * r.IntN(1<<20), VisitorHash: int64(r.Uint64()) >> r.IntN(64),
+			Card: []byte(some(1 << r.IntN(16))), Trail: []byte(some(500)), FactsID: uuid.New(), Gate: some(3),
 		}
 		if hour := int16(r.IntN(1<<16) >> r.IntN(16)); r.IntN(2) == 0 {
 			row.WeekHour = &hour

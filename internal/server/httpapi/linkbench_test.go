@@ -21,18 +21,7 @@ import (
 // BenchmarkRedirect follows a link over 64 connections, beside a bare handler that redirects, in turns: the
 // clicks are made into visits and synced to the disk meanwhile.
 func BenchmarkRedirect(b *testing.B) {
-	heap.KeepRoom(heap.Room) // as the service does
-	f := newFixture(b, feedOfTests, nowhere{})
-	f.opt.Service.Now = time.Now
-	_, err := f.opt.Content.Links.Create(b.Context(), f.opt.Public.Sites.All()[0], "tickets", link.Said{Destination: "/en/tickets"}, "test")
-	require.NoError(b, err)
-	var book *links.Book
-	f.opt.Content.Links = links.New(links.Options{Rows: &f.links, Documents: f.opt.Content.Links.Documents, Running: func() *links.Book { return book }, Queue: f.in, Log: f.opt.Service.Log, Now: time.Now})
-	book = f.opt.Content.Links.Book(f.opt.Content.Links.Documents.Set(), f.opt.Public.Sites, nil)
-	ctx, cancel := context.WithCancel(b.Context())
-	ran := make(chan error, 1)
-	go func() { ran <- f.opt.Content.Links.Run(ctx) }()
-	defer func() { cancel(); require.NoError(b, <-ran) }()
+	f := withLinks(b)
 	h := &handlers{Options: f.opt, listener: PublicListener}
 	engine := f.serve(b, PublicListener)
 	engine.GET("/bare/:code", h.admit(access.Nobody), func(c *gin.Context) {
@@ -84,6 +73,24 @@ func BenchmarkRedirect(b *testing.B) {
 	b.ReportMetric(float64(bare.Nanoseconds())/float64(asked), "bare-ns")
 	b.ReportMetric(float64(ours.Nanoseconds())/float64(asked), "link-ns")
 	b.ReportMetric(float64(f.opt.Content.Links.NotRecorded()), "lost")
+}
+
+// withLinks is a service with a link, whose clicks are recorded.
+func withLinks(b *testing.B) *fixture {
+	b.Helper()
+	heap.KeepRoom(heap.Room) // as the service does
+	f := newFixture(b, feedOfTests, nowhere{})
+	f.opt.Service.Now = time.Now
+	_, err := f.opt.Content.Links.Create(b.Context(), f.opt.Public.Sites.All()[0], "tickets", link.Said{Destination: "/en/tickets"}, "test")
+	require.NoError(b, err)
+	var book *links.Book
+	f.opt.Content.Links = links.New(links.Options{Rows: &f.links, Documents: f.opt.Content.Links.Documents, Running: func() *links.Book { return book }, Queue: f.in, Log: f.opt.Service.Log, Now: time.Now})
+	book = f.opt.Content.Links.Book(f.opt.Content.Links.Documents.Set(), f.opt.Public.Sites, nil)
+	ctx, cancel := context.WithCancel(b.Context())
+	ran := make(chan error, 1)
+	go func() { ran <- f.opt.Content.Links.Run(ctx) }()
+	b.Cleanup(func() { cancel(); require.NoError(b, <-ran) })
+	return f
 }
 
 // oneOf gives one of many addresses.

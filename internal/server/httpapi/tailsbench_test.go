@@ -2,7 +2,6 @@ package httpapi
 
 import (
 	"bytes"
-	"context"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -13,13 +12,9 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
-	"github.com/stretchr/testify/require"
 
 	"eastporch/internal/core/gate"
-	"eastporch/internal/core/link"
 	"eastporch/internal/server/access"
-	"eastporch/internal/server/heap"
-	"eastporch/internal/server/links"
 )
 
 // BenchmarkTails is how long the middle, the slowest hundredth and the slowest thousandth wait, at a tenth, a
@@ -27,18 +22,7 @@ import (
 // beside a bare handler behind the same middleware. All take turns, in each of which it is measured anew how
 // much can be borne, and the middle one of all turns is given. tools/tails draws it.
 func BenchmarkTails(b *testing.B) {
-	heap.KeepRoom(heap.Room) // as the service does
-	f := newFixture(b, feedOfTests, nowhere{})
-	f.opt.Service.Now = time.Now
-	_, err := f.opt.Content.Links.Create(b.Context(), f.opt.Public.Sites.All()[0], "tickets", link.Said{Destination: "/en/tickets"}, "test")
-	require.NoError(b, err)
-	var book *links.Book
-	f.opt.Content.Links = links.New(links.Options{Rows: &f.links, Documents: f.opt.Content.Links.Documents, Running: func() *links.Book { return book }, Queue: f.in, Log: f.opt.Service.Log, Now: time.Now})
-	book = f.opt.Content.Links.Book(f.opt.Content.Links.Documents.Set(), f.opt.Public.Sites, nil)
-	ctx, cancel := context.WithCancel(b.Context())
-	ran := make(chan error, 1)
-	go func() { ran <- f.opt.Content.Links.Run(ctx) }()
-	b.Cleanup(func() { cancel(); require.NoError(b, <-ran) })
+	f := withLinks(b)
 	f.opt.Public.Sites.All()[0].Local.Gates = gate.New(gate.Rules{Gates: []gate.Gate{{
 		Name: "a", Path: "/members/**", Mode: gate.On, List: gate.Deny, Rules: []gate.Rule{{Countries: []string{"NO"}}},
 	}}}, gate.Known{})

@@ -69,18 +69,19 @@ func (a *API) Follow(c *gin.Context) {
 	c.Header("Location", address)
 	c.Status(of.Status)
 	a.Links.Record(entry, a.Visits, visits.Click{
-		Time: now, Site: site, Code: of.Code, Destination: destination, Trail: trail, Header: r.Header, Choice: visitor.Choice, Gate: decision, Preview: preview,
+		Time: now, Site: site, Code: of.Code, Destination: destination, Trail: trail, Header: r.Header,
+		Choice: visitor.Choice, Gate: decision, Preview: preview,
 	}, of.Limit != nil)
 }
 
 // ours gives the site and the request target that an address leads to, where it is one of the owner's, however
 // the address is spelled; nil for anybody else's. What was found last of a link is remembered with it.
 func (a *API) ours(entry *Entry, site *sites.Site, address string) (at *sites.Site, target string) {
-	if last := entry.led.Load(); last != nil && last.address == address && last.known == a.Sites {
+	if last := entry.led.Load(); last != nil && last.address == address && last.from == site {
 		return last.at, last.target
 	}
 	at, target = a.leads(site, address)
-	entry.led.Store(&led{address: address, known: a.Sites, at: at, target: target})
+	entry.led.Store(&led{from: site, address: address, at: at, target: target})
 	return at, target
 }
 

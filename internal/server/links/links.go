@@ -79,10 +79,10 @@ type tally struct {
 	led                  atomic.Pointer[led]
 }
 
-// led is where somebody was led to, and whose place that is among known sites.
+// led is where a link of a site led somebody, and whose place that is.
 type led struct {
+	from    *sites.Site
 	address string
-	known   *sites.Sites
 	at      *sites.Site
 	target  string
 }

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -207,14 +208,16 @@ func TestListsReadByHandAreReadAlike(t *testing.T) {
 		var parts []string
 		for range r.IntN(5) {
 			parts = append(parts, []string{
-				`{"path":"/a"}`, ` { "path" : "/b", "test":true}`, `{"path":"/c","site":"heronlake.example"}`, `{"path":"\u00e9"}`, `{"path":1}`, `{"paths":"/a"}`,
+				`{"path":"/a"}`, ` { "path" : "/b", "test":true}`, `{"path":"/c","site":"heronlake.example"}`,
+				`{"path":"\u00e9"}`, `{"path":1}`, `{"paths":"/a"}`,
 				"{\"path\":\"\xff\"}", `{}`, `null`, `[]`,
 			}[min(r.IntN(20), 9-r.IntN(10))])
 		}
 		text := []byte("[" + strings.Join(parts, ",") + "]")
 		for r.IntN(3) == 0 && len(text) > 1 { // something goes wrong
 			at := 1 + r.IntN(len(text)-1)
-			text = append(text[:at:at], append([]byte([]string{"", ",", "]", "}", "x", " ", `"`, "["}[r.IntN(8)]), text[at+r.IntN(min(2, len(text)-at)):]...)...)
+			wrong := []string{"", ",", "]", "}", "x", " ", `"`, "["}[r.IntN(8)]
+			text = slices.Concat(text[:at], []byte(wrong), text[at+r.IntN(min(2, len(text)-at)):])
 		}
 		by := read(string(text), func() (any, func() api.NewVisit) {
 			var v api.NewVisit

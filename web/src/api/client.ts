@@ -122,7 +122,7 @@ export async function unwrap<T>(
       title: "The service does not answer",
       status: 0,
       detail: "No answer came over the network.",
-      hint: "Check that the service runs; this page asks again every few seconds.",
+      hint: "Check that the service runs.",
       request_id: "",
     });
   }

@@ -101,8 +101,10 @@ it("shows the sign-in page once the session has ended", async () => {
 
 it("keeps what was typed while the session had ended, and goes on after the key", async () => {
   let ended = false;
+  let away = false;
   const page = open("/lookup", {
     rules: [
+      () => (away ? "gone" : undefined),
       on("POST", "/v1/sessions", () => {
         ended = false;
         return { status: 201, body: {} };
@@ -119,6 +121,11 @@ it("keeps what was typed while the session had ended, and goes on after the key"
   await heading("Sign in");
   await screen.findByText(/The page behind is as you left it/);
   expect(jump.closest("[inert]")).not.toBeNull();
+  away = true;
+  signedOut.dispatchEvent(new Event("out"));
+  await page.settled();
+  expect(jump.closest("[inert]"), "nobody sees the page while nothing answers").not.toBeNull();
+  away = false;
   await page.write(screen.getByLabelText("Admin key"), "porch_admin_right{Enter}");
   await waitFor(() => expect(screen.queryByLabelText("Admin key")).toBeNull());
   expect(jump.isConnected && jump.closest("[inert]") === null).toBe(true);
